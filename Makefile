@@ -1,0 +1,38 @@
+# Two commands matter: `make demo` and `make test`. Each sets up what it needs and is quick the
+# second time.
+PYTHON ?= python3
+BIN := .venv/bin
+
+.PHONY: setup console demo demo-tour test check format types-console bench clean
+
+setup: .venv/ready
+console: src/windbreak/service/console/index.html
+
+.venv/ready: requirements.txt pyproject.toml hatch_build.py
+	test -x $(BIN)/python || $(PYTHON) -m venv .venv
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check -r requirements.txt
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check --no-deps --no-build-isolation --editable .
+	touch $@
+
+console/node_modules/.package-lock.json: console/package.json console/package-lock.json
+	cd console && npm ci --no-audit --no-fund --loglevel=error
+	touch $@
+
+src/windbreak/service/console/index.html: console/node_modules/.package-lock.json $(shell find console/src console/public console/index.html console/vite.config.ts -type f 2>/dev/null)
+	cd console && npm run --silent build
+
+demo: setup console
+	$(BIN)/windbreak demo
+
+demo-tour: setup console
+	$(BIN)/windbreak demo --tour
+
+test: setup console
+	bash tests/run.sh
+
+format: setup
+	$(BIN)/ruff format .
+	$(BIN)/ruff check --fix .
+
+clean:
+	rm -rf .venv console/node_modules src/windbreak/service/console demo-data

@@ -10,7 +10,9 @@ from collections.abc import Callable, Iterator, Sequence
 from datetime import date
 from functools import cached_property
 from itertools import combinations
-from typing import Literal
+from typing import Annotated, Literal
+
+from pydantic import Field
 
 from windbreak.core.acts import Act, applied, promising
 from windbreak.core.candidates import (
@@ -28,7 +30,7 @@ from windbreak.core.candidates import (
     Way,
     members,
 )
-from windbreak.core.case import Case, Frozen
+from windbreak.core.case import Case, Frozen, Release
 from windbreak.core.constraints import NOBODY, Constraint, Problem, compile_problem
 from windbreak.core.order import Order, Step
 from windbreak.core.resolve import (
@@ -99,18 +101,22 @@ class Verdict(Frozen):
     """What the reasoning says of one component or addition; None where it is absent."""
 
     product: str
-    from_: str | None
+    from_: Annotated[str | None, Field(alias="from")]
     to: str | None
     newest: str | None
     outcome: Outcome
     blocked: Blocked | None = None
 
+    model_config = Release.model_config
+
 
 class PlannedMove(Frozen):
     product: str
-    from_: str | None
+    from_: Annotated[str | None, Field(alias="from")]
     to: str
     by: Way | None
+
+    model_config = Release.model_config
 
 
 class PlannedStep(Frozen):

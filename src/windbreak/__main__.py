@@ -1,0 +1,5 @@
+"""``python -m windbreak`` is the command ``windbreak``."""
+
+from windbreak.cli.main import run
+
+run()

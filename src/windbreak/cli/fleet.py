@@ -1,0 +1,311 @@
+"""``windbreak site``, ``host``, ``licence``: what there is, and how it is linked."""
+
+from __future__ import annotations
+
+import argparse
+from datetime import date
+from typing import Any
+
+from windbreak.cli.output import age, ask, dump, local, say, state, styled, table
+from windbreak.cli.profile import connect, pick_product, pick_site
+
+
+def add(commands: Any, common: argparse.ArgumentParser) -> None:
+    site = commands.add_parser("site", help="sites: list, add, link, show, refresh, window")
+    verbs = site.add_subparsers(dest="verb", metavar="VERB", required=True)
+    one = verbs.add_parser("list", parents=[common], help="every site, worst first")
+    one.add_argument("text", nargs="?", help="part of a name, client or address")
+    one.add_argument("--client")
+    one.add_argument("--host")
+    one.set_defaults(do=_list)
+    one = verbs.add_parser(
+        "add",
+        parents=[common],
+        help="register a site",
+        epilog='example: windbreak site add "Skerry Light Trust" https://skerry-light.example '
+        "--client Skerry --host mole",
+    )
+    one.add_argument("label", metavar="LABEL")
+    one.add_argument("at", metavar="ADDRESS")
+    one.add_argument("--id", help="made from the label when not given")
+    one.add_argument("--client", default="")
+    one.add_argument("--host")
+    one.add_argument(
+        "--environment", choices=("production", "staging", "development"), default="production"
+    )
+    one.add_argument("--twin-of", metavar="SITE", help="the production site this one stands for")
+    one.add_argument("--timezone", default="Europe/London")
+    one.set_defaults(do=_add)
+    one = verbs.add_parser(
+        "link",
+        parents=[common],
+        help="print the line for the site's agent, or link once it was pasted there",
+    )
+    one.add_argument("site", metavar="SITE")
+    one.add_argument("--pasted", action="store_true", help="the line is in the agent: link now")
+    one.set_defaults(do=_link)
+    one = verbs.add_parser("unlink", parents=[common], help="end the link")
+    one.add_argument("site", metavar="SITE")
+    one.add_argument("--yes", action="store_true")
+    one.set_defaults(do=_unlink)
+    one = verbs.add_parser("show", parents=[common], help="one site: components, why, history")
+    one.add_argument("site", metavar="SITE")
+    one.set_defaults(do=_show)
+    one = verbs.add_parser("refresh", parents=[common], help="ask what is installed")
+    one.add_argument("sites", metavar="SITE", nargs="*", help="all when none is given")
+    one.set_defaults(do=_refresh)
+    one = verbs.add_parser(
+        "window",
+        parents=[common],
+        help="set the hours in which a site may be worked on",
+        epilog="example: windbreak site window tarnsey 01:00 05:00 --days mon,tue,wed,thu",
+    )
+    one.add_argument("site", metavar="SITE")
+    one.add_argument("start", metavar="START")
+    one.add_argument("end", metavar="END")
+    one.add_argument("--days", default="mon,tue,wed,thu,fri,sat,sun")
+    one.add_argument("--timezone", default="Europe/London")
+    one.set_defaults(do=_window)
+    _add_hosts(commands, common)
+    _add_licences(commands, common)
+
+
+def _add_hosts(commands: Any, common: argparse.ArgumentParser) -> None:
+    host = commands.add_parser("host", help="hosts: list, add")
+    verbs = host.add_subparsers(dest="verb", metavar="VERB", required=True)
+    verbs.add_parser("list", parents=[common], help="every host").set_defaults(do=_hosts)
+    one = verbs.add_parser(
+        "add",
+        parents=[common],
+        help="register a host or change one",
+        epilog="example: windbreak host add mole Mole --at-once 4 --offers loom 8.1 8.2 8.3",
+    )
+    one.add_argument("id", metavar="ID")
+    one.add_argument("name", metavar="NAME")
+    one.add_argument("--at-once", type=int, default=1, metavar="N")
+    one.add_argument("--offers", nargs="+", action="append", default=[], metavar="RUNTIME")
+    one.set_defaults(do=_add_host)
+
+
+def _add_licences(commands: Any, common: argparse.ArgumentParser) -> None:
+    licence = commands.add_parser("licence", help="which site may take what: list, add, drop")
+    verbs = licence.add_subparsers(dest="verb", metavar="VERB", required=True)
+    verbs.add_parser("list", parents=[common], help="every licence").set_defaults(do=_licences)
+    one = verbs.add_parser("add", parents=[common], help="give a site the right to a product")
+    one.add_argument("site", metavar="SITE")
+    one.add_argument("product", metavar="PRODUCT")
+    one.add_argument("--covers-until", type=date.fromisoformat, metavar="DAY")
+    one.add_argument("--expires", type=date.fromisoformat, metavar="DAY")
+    one.set_defaults(do=_add_licence)
+    one = verbs.add_parser("drop", parents=[common], help="take a licence away")
+    one.add_argument("id", metavar="ID")
+    one.set_defaults(do=_drop_licence)
+
+
+def _list(args: argparse.Namespace) -> None:
+    with connect(args) as windbreak:
+        found = windbreak.sites(client=args.client, host=args.host, text=args.text)
+    if args.json:
+        return dump(found)
+    if args.quiet:
+        return print("\n".join(s.id for s in found))
+    table(
+        ["state", "site", "host", "moves", "held", "worst reason", "facts"],
+        (
+            (
+                state(s.state),
+                ("  " if s.twin_of else "") + s.id,
+                s.host or "–",
+                sum(s.moves.values()),
+                s.held,
+                s.text,
+                age(s.facts_at),
+            )
+            for s in found
+        ),
+        "No site is registered. Add one: windbreak site add LABEL ADDRESS",
+    )
+    return None
+
+
+def _add(args: argparse.Namespace) -> None:
+    from windbreak.core.fleet import NewSite
+
+    with connect(args) as windbreak:
+        environment = args.environment
+        if args.twin_of and environment == "production":
+            environment = "staging"
+        new = NewSite(
+            label=args.label,
+            address=args.at,
+            client=args.client,
+            host=args.host,
+            environment=environment,
+            twin_of=pick_site(windbreak, args.twin_of) if args.twin_of else None,
+            timezone=args.timezone,
+        )
+        site = windbreak.register_site(new, args.id)
+    if args.json:
+        return dump(site)
+    if args.quiet:
+        return print(site.id)
+    say(f"**{site.label}** is registered as {site.id}. Link it: windbreak site link {site.id}")
+    return None
+
+
+def _link(args: argparse.Namespace) -> None:
+    with connect(args) as windbreak:
+        id = pick_site(windbreak, args.site)
+        if args.pasted:
+            site = windbreak.link_site(id)
+            if args.json:
+                return dump(site)
+            say(f"**{site.label}** is linked. {site.link.reason}")
+            return None
+        line = windbreak.link_line(id)
+        address = windbreak.site(id).summary.address
+    if args.json:
+        return dump(line)
+    if args.quiet:
+        return print(line.line)
+    say(
+        f"Paste this line into the site's agent, at {address}/owner/link, "
+        f"by {local(line.good_until)}:"
+    )
+    print(f"\n{line.line}\n")
+    say(f"Then: windbreak site link {id} --pasted")
+    return None
+
+
+def _unlink(args: argparse.Namespace) -> None:
+    with connect(args) as windbreak:
+        id = pick_site(windbreak, args.site)
+        ask(f"The link to **{id}** ends on both sides. Its history stays.", yes=args.yes)
+        site = windbreak.unlink_site(id)
+    dump(site) if args.json else say(f"**{site.label}**: {site.link.reason}")
+
+
+def _show(args: argparse.Namespace) -> None:
+    with connect(args) as windbreak:
+        view = windbreak.site(pick_site(windbreak, args.site))
+    if args.json:
+        return dump(view)
+    s = view.summary
+    say(f"**{s.label}**  {s.address}")
+    say(f"{s.client or 'no client'} · {s.host or 'no host'} · {s.environment} · {view.window}")
+    say(f"{view.link_state}: {view.link_text} Facts: {age(s.facts_at)}.")
+    print()
+    table(
+        ["state", "component", "origin", "installed", "target", "why"],
+        (
+            (
+                state(c.state),
+                c.name if c.active else f"{c.name} (off)",
+                c.origin,
+                c.version or "absent",
+                c.target or "",
+                c.text,
+            )
+            for c in view.components
+        ),
+        f"What is installed is not known. Link it: windbreak site link {s.id}",
+    )
+    print()
+    say(view.plan_text)
+    for entry in view.history[:6]:
+        say(f"  {local(entry.at)}  {entry.who}: {entry.what}. {entry.result}")
+    return None
+
+
+def _refresh(args: argparse.Namespace) -> int:
+    with connect(args) as windbreak:
+        if args.sites:
+            found = [windbreak.refresh_site(pick_site(windbreak, s)) for s in args.sites]
+        else:
+            found = windbreak.refresh_sites()
+    if args.json:
+        dump(found)
+    else:
+        for site in found:
+            facts = age(site.facts_at)
+            say(f"**{site.label}** {site.link.state}: {site.link.reason} Facts {facts}.")
+    lost = [s for s in found if s.link.state != "linked"]
+    if not lost:
+        return 0
+    return 5 if len(lost) < len(found) else 1
+
+
+def _window(args: argparse.Namespace) -> None:
+    from windbreak.core.fleet import Window
+
+    window = Window.model_validate(
+        {"days": tuple(args.days.split(",")), "start": args.start, "end": args.end}
+    )
+    with connect(args) as windbreak:
+        site = windbreak.set_windows(pick_site(windbreak, args.site), [window], args.timezone)
+    say(f"**{site.label}** may be worked on from {args.start} to {args.end}, {site.timezone}.")
+
+
+def _hosts(args: argparse.Namespace) -> None:
+    with connect(args) as windbreak:
+        found = windbreak.hosts()
+    if args.json:
+        return dump(found)
+    offered = [
+        "; ".join(f"{p.partition('/')[2]} {', '.join(vs)}" for p, vs in h.offers.items())
+        for h in found
+    ]
+    table(
+        ["host", "name", "at once", "offers"],
+        ((h.id, h.name, h.at_once, o) for h, o in zip(found, offered, strict=True)),
+        "No host is registered. Add one: windbreak host add ID NAME",
+    )
+    return None
+
+
+def _add_host(args: argparse.Namespace) -> None:
+    from windbreak.core.fleet import Host
+
+    offers = {
+        name if "/" in name else f"runtime/{name}": tuple(versions)
+        for name, *versions in args.offers
+    }
+    with connect(args) as windbreak:
+        host = windbreak.put_host(
+            Host(id=args.id, name=args.name, at_once=args.at_once, offers=offers)
+        )
+    dump(host) if args.json else say(f"**{host.name}** is registered.")
+
+
+def _licences(args: argparse.Namespace) -> None:
+    with connect(args) as windbreak:
+        found = windbreak.licences()
+    if args.json:
+        return dump(found)
+    table(
+        ["id", "site", "product", "covers until", "expires"],
+        ((x.id, x.site, x.product, x.covers_until or "–", x.expires or "–") for x in found),
+        "No licence is registered. Add one: windbreak licence add SITE PRODUCT",
+    )
+    return None
+
+
+def _add_licence(args: argparse.Namespace) -> None:
+    from windbreak.core.fleet import NewLicence
+
+    with connect(args) as windbreak:
+        licence = windbreak.add_licence(
+            NewLicence(
+                site=pick_site(windbreak, args.site),
+                product=pick_product(windbreak, args.product),
+                covers_until=args.covers_until,
+                expires=args.expires,
+            )
+        )
+    dump(licence) if args.json else say(f"{licence.site} may take {licence.product}.")
+
+
+def _drop_licence(args: argparse.Namespace) -> None:
+    with connect(args) as windbreak:
+        windbreak.drop_licence(args.id)
+    styled("The licence is taken away.")

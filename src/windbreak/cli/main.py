@@ -1,0 +1,93 @@
+"""The command ``windbreak``: its groups, its errors, its exit statuses.
+
+Exit status: 0 done; 1 it could not be done, and why was said; 2 wrong use; 3 the service can't
+be reached; 4 not permitted; 5 done in part, and what not was said.
+"""
+
+from __future__ import annotations
+
+import argparse
+import json
+import sys
+from collections.abc import Sequence
+
+import windbreak
+from windbreak.cli import cases, completion, fleet, running, server, tracking, work
+from windbreak.cli.output import Refusal
+
+_EPILOG = """examples:
+  windbreak today                              what wants attention
+  windbreak site list                          every site, worst first
+  windbreak why tarnsey millrace               why Millrace is not newer there
+  windbreak plan skerry-light                  the ordered steps, with the reason for each
+  windbreak approve 3 --why "routine"          let plan 3 go
+  windbreak book 3                             at the site's next window
+  windbreak run watch 1                        follow a run
+
+exit status: 0 done; 1 it could not be done; 2 wrong use; 3 the service can't be reached;
+4 not permitted; 5 done in part"""
+
+
+def parser() -> argparse.ArgumentParser:
+    """The whole command line."""
+    top = argparse.ArgumentParser(
+        prog="windbreak",
+        description="From an announced release to a verified update, with reasons.",
+        epilog=_EPILOG,
+        formatter_class=argparse.RawDescriptionHelpFormatter,
+    )
+    top.add_argument("--version", action="version", version=f"windbreak {windbreak.__version__}")
+    common = argparse.ArgumentParser(add_help=False)
+    common.add_argument("--address", help="the service (WINDBREAK_ADDRESS, or the profile)")
+    common.add_argument("--token", help="a token (WINDBREAK_TOKEN, or the profile)")
+    common.add_argument("--json", action="store_true", help="print what the API gives")
+    common.add_argument("--quiet", "-q", action="store_true", help="print ids only")
+    commands = top.add_subparsers(dest="command", metavar="COMMAND", required=True)
+    for module in (server, work, fleet, tracking, running, cases, completion):
+        module.add(commands, common)
+    return top
+
+
+def main(argv: Sequence[str] | None = None) -> int:
+    """Carry out a command; the exit status."""
+    args = parser().parse_args(argv)
+    try:
+        return int(args.do(args) or 0)
+    except Refusal as error:
+        return _error(args, str(error), error.status)
+    except KeyboardInterrupt:
+        return 130
+    except BrokenPipeError:
+        return 0
+    except Exception as error:
+        status = _status(error)
+        if status is None:
+            raise
+        return _error(args, str(error), status, getattr(error, "details", None))
+
+
+def _status(error: Exception) -> int | None:
+    from windbreak.client import ClientError, NotPermitted, Unreachable
+
+    if isinstance(error, Unreachable):
+        return 3
+    if isinstance(error, NotPermitted):
+        return 4
+    if isinstance(error, (ClientError, TimeoutError)):
+        return 1
+    if isinstance(error, ValueError):
+        return 2
+    return 1 if isinstance(error, OSError) else None
+
+
+def _error(args: argparse.Namespace, text: str, status: int, details: object = None) -> int:
+    if getattr(args, "json", False) and details is not None:
+        print(json.dumps(details), file=sys.stderr)
+    else:
+        print(f"error: {text}", file=sys.stderr)
+    return status
+
+
+def run() -> None:
+    """The entry point of the program."""
+    sys.exit(main())

@@ -1,0 +1,128 @@
+"""How things are shown: tables that fit, states as glyph and word, ages in words, questions."""
+
+from __future__ import annotations
+
+import json
+import re
+import sys
+from collections.abc import Iterable, Sequence
+from datetime import UTC, datetime
+from typing import Any
+
+from pydantic import BaseModel
+
+GLYPHS = {
+    "exposed": ("◈", "red"),
+    "failed": ("✕", "red"),
+    "blocked": ("┳", "yellow"),
+    "unknown": ("◌", "bright_black"),
+    "running": ("◐", "blue"),
+    "waiting": ("◒", "blue"),
+    "ready": ("▲", "green"),
+    "held": ("⊟", "bright_black"),
+    "clear": ("▁", "green"),
+}
+
+
+class Refusal(Exception):
+    """A command is not carried out; ``status`` is the exit status."""
+
+    def __init__(self, text: str, status: int = 1) -> None:
+        self.status = status
+        super().__init__(text)
+
+
+def dump(value: Any) -> None:
+    """Print what the API gave, as JSON."""
+    if isinstance(value, BaseModel):
+        print(value.model_dump_json(by_alias=True, indent=1))
+    elif isinstance(value, (list, tuple)):
+        rows = [v.model_dump(mode="json", by_alias=True) for v in value]
+        print(json.dumps(rows, indent=1))
+    else:
+        print(json.dumps(value, indent=1))
+
+
+def state(word: str) -> str:
+    glyph, colour = GLYPHS[word]
+    return f"[{colour}]{glyph} {word}[/]"
+
+
+def table(heads: Sequence[str], rows: Iterable[Sequence[object]], empty: str) -> None:
+    """Print rows under heads, cut to the terminal; ``empty`` is said where there are none."""
+    from rich.console import Console
+    from rich.table import Table
+
+    found = [list(row) for row in rows]
+    if not found:
+        print(empty)
+        return
+    shown = Table(box=None, padding=(0, 2, 0, 0), header_style="bright_black", pad_edge=False)
+    for index, head in enumerate(heads):
+        number = all(isinstance(row[index], int) for row in found)
+        shown.add_column(
+            head, justify="right" if number else "left", overflow="ellipsis", no_wrap=True
+        )
+    for row in found:
+        shown.add_row(*(str(cell) for cell in row))
+    wide = None if sys.stdout.isatty() else 200
+    Console(width=wide, highlight=False, soft_wrap=False).print(shown)
+
+
+def say(text: str = "") -> None:
+    """Print a sentence or lines, wrapped to the terminal; ``**bold**`` shows on a terminal."""
+    from rich.console import Console
+    from rich.markup import escape
+
+    marked = re.sub(r"\*\*(.+?)\*\*", r"[bold]\1[/bold]", escape(text)).replace("`", "")
+    Console(width=None if sys.stdout.isatty() else 200, highlight=False).print(marked)
+
+
+def styled(text: str) -> None:
+    """Print a line that holds markup of ours."""
+    from rich.console import Console
+
+    wide = None if sys.stdout.isatty() else 200
+    Console(width=wide, highlight=False).print(text)
+
+
+def plain(text: str) -> str:
+    """Text that goes into a line with markup, its own brackets kept."""
+    from rich.markup import escape
+
+    return escape(text)
+
+
+def age(instant: datetime | None, now: datetime | None = None) -> str:
+    """How long ago: "4 min ago", "never"."""
+    if instant is None:
+        return "never"
+    seconds = int(((now or datetime.now(UTC)) - instant).total_seconds())
+    if seconds < 0:
+        return f"in {_span(-seconds)}"
+    return "now" if seconds < 5 else f"{_span(seconds)} ago"
+
+
+def _span(seconds: int) -> str:
+    for size, name in ((86400, "d"), (3600, "h"), (60, "min")):
+        if seconds >= size:
+            return f"{seconds // size} {name}"
+    return f"{seconds} s"
+
+
+def local(instant: datetime) -> str:
+    """An instant in the terminal's own zone: "Tue 24 Nov 01:10 UTC"."""
+    here = instant.astimezone()
+    return f"{here:%a} {here.day} {here:%b %H:%M %Z}"
+
+
+def ask(what: str, *, yes: bool) -> None:
+    """Say what will happen and ask for a word. Raises Refusal."""
+    say(what)
+    if yes:
+        return
+    if not sys.stdin.isatty():
+        raise Refusal("this changes something and there is nobody to ask; add --yes", 2)
+    answer = input("Go on? [y/N] ")
+    if answer.strip().lower() not in ("y", "yes"):
+        raise Refusal("left as it was")

@@ -1,0 +1,77 @@
+"""Where the service is and with which token: options, environment, or the profile file."""
+
+from __future__ import annotations
+
+import argparse
+import json
+import os
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from windbreak.cli.output import Refusal
+
+if TYPE_CHECKING:
+    from windbreak.client import Windbreak
+
+
+def profile_path() -> Path:
+    """The profile file; ``WINDBREAK_PROFILE`` names another."""
+    named = os.environ.get("WINDBREAK_PROFILE")
+    home = Path(os.environ.get("XDG_CONFIG_HOME", Path.home() / ".config"))
+    return Path(named) if named else home / "windbreak" / "profile.json"
+
+
+def write_profile(address: str, token: str) -> Path:
+    path = profile_path()
+    path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+    handle = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
+    with os.fdopen(handle, "w") as file:
+        json.dump({"address": address, "token": token}, file)
+    return path
+
+
+def connect(args: argparse.Namespace) -> Windbreak:
+    """The client for a command. Raises Refusal when no address or token is known."""
+    from windbreak.client import Windbreak
+
+    kept: dict[str, str] = {}
+    path = profile_path()
+    if path.exists():
+        try:
+            kept = json.loads(path.read_text())
+        except ValueError:
+            raise Refusal(f"{path} can't be read; sign in again: windbreak sign-in LINK") from None
+    address = args.address or os.environ.get("WINDBREAK_ADDRESS") or kept.get("address")
+    token = args.token or os.environ.get("WINDBREAK_TOKEN") or kept.get("token")
+    if not address or not token:
+        raise Refusal(
+            "no service is known; sign in with the link it printed: windbreak sign-in LINK", 4
+        )
+    return Windbreak(address, token)
+
+
+def pick_site(windbreak: Windbreak, text: str) -> str:
+    """The id of a site from its id, or from a part of its name that only one has."""
+    sites = windbreak.sites()
+    low = text.lower()
+    if any(s.id == low for s in sites):
+        return low
+    found = [s for s in sites if low in s.label.lower() or low in s.id]
+    if len(found) == 1:
+        return found[0].id
+    if not found:
+        raise Refusal(f"there is no site {text!r}; see `windbreak site list`")
+    names = ", ".join(s.id for s in found[:6])
+    raise Refusal(f"{text!r} fits several sites: {names}", 2)
+
+
+def pick_product(windbreak: Windbreak, text: str) -> str:
+    """The id of a product from its id, its slug or its name."""
+    products = windbreak.products()
+    low = text.lower()
+    for product in products:
+        if low in (product.id, product.id.partition("/")[2], product.name.lower()):
+            return product.id
+    if "/" in low:
+        return low
+    raise Refusal(f"there is no product {text!r}; see `windbreak product list`")

@@ -1,0 +1,169 @@
+"""``windbreak run``: started, watched, shown, stopped."""
+
+from __future__ import annotations
+
+import argparse
+import sys
+from datetime import UTC, datetime
+from typing import TYPE_CHECKING, Any
+
+from windbreak.cli.output import ask, dump, local, plain, say, styled, table
+from windbreak.cli.profile import connect
+
+if TYPE_CHECKING:
+    from windbreak.core.work import RunStep, RunStory
+
+_MARKS = {
+    "to come": "○",
+    "running": "◐",
+    "done": "[green]●[/]",
+    "failed": "[red]✕[/]",
+    "put back": "[red]↶[/]",
+}
+ENDED_WELL = "done"
+
+
+def add(commands: Any, common: argparse.ArgumentParser) -> None:
+    run = commands.add_parser("run", help="runs: start, watch, show, stop, list")
+    verbs = run.add_subparsers(dest="verb", metavar="VERB", required=True)
+    one = verbs.add_parser("list", parents=[common], help="the runs, newest first")
+    one.add_argument("--site")
+    one.set_defaults(do=_list)
+    one = verbs.add_parser("start", parents=[common], help="carry an approved plan out now")
+    one.add_argument("plan", metavar="PLAN", type=int)
+    one.add_argument("--yes", action="store_true")
+    one.add_argument("--watch", action="store_true", help="follow it to its end")
+    one.set_defaults(do=_start)
+    for verb, act, words in (
+        ("watch", _watch, "follow a run; Ctrl-C leaves it running"),
+        ("show", _show, "a run's steps, what was seen, its journal"),
+        ("stop", _stop, "stop after the step it is at"),
+    ):
+        one = verbs.add_parser(verb, parents=[common], help=words)
+        one.add_argument("run", metavar="RUN", type=int)
+        one.set_defaults(do=act)
+
+
+def _list(args: argparse.Namespace) -> None:
+    with connect(args) as windbreak:
+        found = windbreak.runs(site=args.site)
+    if args.json:
+        return dump(found)
+    table(
+        ["run", "site", "state", "step", "begun", "how it stands"],
+        ((r.id, r.site, r.state, f"{r.step}/{r.steps}", local(r.started_at), r.text)
+         for r in found),
+        "Nothing has run yet.",
+    )  # fmt: skip
+    return None
+
+
+def _start(args: argparse.Namespace) -> int:
+    with connect(args) as windbreak:
+        plan = windbreak.plan(args.plan)
+        ask(
+            f"**{plan.site}** is changed now: {len(plan.plan.steps)} steps, each looked at; "
+            "a step that fails is put back.",
+            yes=args.yes,
+        )
+        run = windbreak.run_plan(args.plan)
+        if not args.watch:
+            if args.json:
+                dump(run)
+            elif args.quiet:
+                print(run.id)
+            else:
+                say(f"Run {run.id} has begun. Follow it: windbreak run watch {run.id}")
+            return 0
+        args.run = run.id
+    return _watch(args)
+
+
+def _watch(args: argparse.Namespace) -> int:
+    from windbreak.cli.output import Refusal
+
+    with connect(args) as windbreak:
+        try:
+            if args.json or not sys.stdout.isatty():
+                story = windbreak.wait(args.run, timeout=24 * 3600)
+                dump(story) if args.json else tell(story)
+            else:
+                story = _live(windbreak, args.run)
+        except KeyboardInterrupt:
+            raise Refusal(
+                f"run {args.run} goes on without you; windbreak run watch {args.run}", 130
+            ) from None
+    return 0 if story.run.state == ENDED_WELL else 1
+
+
+def _live(windbreak: Any, run: int) -> RunStory:
+    from rich.console import Group
+    from rich.live import Live
+    from rich.text import Text
+
+    with Live(refresh_per_second=4) as live:
+
+        def heard(story: RunStory) -> None:
+            live.update(Group(*(Text.from_markup(line) for line in _lines(story))))
+
+        story: RunStory = windbreak.wait(run, timeout=24 * 3600, heard=heard)
+        heard(story)
+    return story
+
+
+def _lines(story: RunStory) -> list[str]:
+    run = story.run
+    lines = [f"[bold]{plain(run.site)}[/], run {run.id} of plan {run.plan}, by {plain(run.by)}"]
+    lines += [_line(step) for step in story.steps]
+    lines.append(f"{run.state}: {plain(run.text)}")
+    return lines
+
+
+def _line(step: RunStep) -> str:
+    took = ""
+    if step.started_at:
+        end = step.ended_at or datetime.now(UTC)
+        seconds = int((end - step.started_at).total_seconds())
+        took = f"  {seconds // 60}:{seconds % 60:02}"
+    seen = ""
+    if step.seen:
+        same = sum(s.verdict == "as before" for s in step.seen)
+        seen = f"  as before on {same} of {len(step.seen)} looks"
+    elif step.state == "to come":
+        seen = f"  {plain(step.why)}"
+    return f"  {_MARKS[step.state]} {step.number:2}  {plain(step.title)}{took}{seen}"
+
+
+def tell(story: RunStory) -> None:
+    """Print a run as it stands."""
+    for line in _lines(story):
+        styled(line)
+
+
+def _show(args: argparse.Namespace) -> None:
+    with connect(args) as windbreak:
+        story = windbreak.run(args.run)
+    if args.json:
+        return dump(story)
+    tell(story)
+    if story.seen:
+        print()
+        say(f"Probe: before the run, and after step {story.seen_after or 'the last'}")
+        table(
+            ["page", "before", "now", "verdict"],
+            ((s.name, s.before, s.now, s.verdict) for s in story.seen),
+            "",
+        )
+    print()
+    say(f"To be as it was: {story.as_it_was}")
+    for entry in story.journal:
+        change = f"  {entry.change}" if entry.change else ""
+        at = entry.at.astimezone()
+        say(f"  {at:%H:%M:%S}  {entry.state:9} {entry.act}: {entry.text}{change}")
+    return None
+
+
+def _stop(args: argparse.Namespace) -> None:
+    with connect(args) as windbreak:
+        run = windbreak.stop_run(args.run)
+    dump(run) if args.json else say(f"Run {run.id} stops after step {run.step}.")

@@ -1,0 +1,145 @@
+"""``windbreak serve``, ``demo``, ``sign-in``, ``token``: the service itself, and who may use it."""
+
+from __future__ import annotations
+
+import argparse
+import os
+from pathlib import Path
+from typing import Any
+
+from windbreak.cli.output import Refusal, ask, dump, local, say, table
+from windbreak.cli.profile import connect, write_profile
+from windbreak.service.settings import SettingRefused, add_options, read_settings
+
+
+def add(commands: Any, common: argparse.ArgumentParser) -> None:
+    one = commands.add_parser("serve", help="start the service")
+    one.add_argument("--data", required=True, type=Path, metavar="DIR", help="its data directory")
+    add_options(one)
+    one.set_defaults(do=_serve)
+    one = commands.add_parser(
+        "demo", help="start the service with the demo fleet, or play the whole job on it"
+    )
+    one.add_argument("--data", type=Path, metavar="DIR", help="where it lies (demo-data)")
+    one.add_argument("--port", type=int, default=8470, help="the port; 0 takes a free one")
+    one.add_argument(
+        "--tour",
+        action="store_true",
+        help="play the whole job without a person, in a folder of its own, and end",
+    )
+    one.set_defaults(do=_demo)
+    one = commands.add_parser(
+        "sign-in",
+        help="sign this terminal in with a one-time link",
+        epilog="example: windbreak sign-in http://127.0.0.1:8470/sign-in#…",
+    )
+    one.add_argument("link", metavar="LINK")
+    one.set_defaults(do=_sign_in)
+    one = commands.add_parser("sign-in-link", help="make a one-time link, beside the service")
+    one.add_argument("--data", required=True, type=Path, metavar="DIR")
+    one.add_argument("--account", help="the account; the first one when not given")
+    one.add_argument("--at", default="http://127.0.0.1:8470", metavar="ADDRESS")
+    one.set_defaults(do=_link)
+    token = commands.add_parser("token", help="your tokens: list, add, revoke")
+    verbs = token.add_subparsers(dest="verb", metavar="VERB", required=True)
+    verbs.add_parser("list", parents=[common], help="your tokens").set_defaults(do=_tokens)
+    one = verbs.add_parser("add", parents=[common], help="make a token; it is shown once")
+    one.add_argument("label", metavar="LABEL")
+    one.set_defaults(do=_add_token)
+    one = verbs.add_parser("revoke", parents=[common], help="revoke a token")
+    one.add_argument("id", metavar="ID")
+    one.add_argument("--yes", action="store_true")
+    one.set_defaults(do=_revoke)
+
+
+def _serve(args: argparse.Namespace) -> int:
+    from windbreak.service.drive import LeaseTaken
+    from windbreak.service.serve import serve
+    from windbreak.store.errors import StoreError
+
+    try:
+        settings = read_settings(args.data, vars(args), os.environ)
+        return serve(args.data, settings)
+    except SettingRefused as error:
+        raise Refusal(str(error), 2) from None
+    except (LeaseTaken, StoreError) as error:
+        raise Refusal(str(error)) from None
+
+
+def _demo(args: argparse.Namespace) -> int:
+    from windbreak.standins import demo, tour
+
+    data = args.data or Path("demo-data")
+    if args.tour:
+        return tour.play(args.data)
+    return demo.run(data.resolve(), args.port)
+
+
+def _sign_in(args: argparse.Namespace) -> None:
+    import httpx
+
+    from windbreak.client import Unreachable, Windbreak
+
+    address, _, secret = args.link.partition("/sign-in#")
+    if not secret:
+        raise Refusal("this is no sign-in link; it looks like http://…/sign-in#…", 2)
+    try:
+        with httpx.Client(base_url=f"{address}/api/v1", trust_env=False, timeout=20) as http:
+            answer = http.post("/session", json={"link": secret})
+            if answer.is_success:
+                answer = http.post("/tokens", json={"label": f"terminal of {os.uname().nodename}"})
+    except httpx.HTTPError as error:
+        raise Unreachable(address, str(error)) from None
+    if not answer.is_success:
+        raise Refusal(str(answer.json().get("detail", answer.text)), 4)
+    token = answer.json()["secret"]
+    path = write_profile(address, token)
+    with Windbreak(address, token) as windbreak:
+        name = windbreak.who_am_i().name
+    say(f"Signed in as **{name}**; {path} holds the token. Try: windbreak today")
+
+
+def _link(args: argparse.Namespace) -> None:
+    from windbreak.operations import accounts
+    from windbreak.operations.context import open_context
+
+    if not (args.data / "windbreak.db").exists():
+        raise Refusal(f"{args.data} holds no service; start one: windbreak serve --data DIR")
+    context = open_context(args.data)
+    known = [a.id for a in context.store.accounts.all()]
+    account = args.account or (known[0] if known else "")
+    if account not in known:
+        raise Refusal(f"there is no account {account!r}; there are: {', '.join(known) or 'none'}")
+    print(f"{args.at.rstrip('/')}/sign-in#{accounts.make_link(context, account)}")
+
+
+def _tokens(args: argparse.Namespace) -> None:
+    with connect(args) as windbreak:
+        found = windbreak.tokens()
+    if args.json:
+        return dump(found)
+    table(
+        ["id", "label", "ends in", "made"],
+        ((t.id, t.label, t.last4, local(t.made_at)) for t in found),
+        "There is no token.",
+    )
+    return None
+
+
+def _add_token(args: argparse.Namespace) -> None:
+    with connect(args) as windbreak:
+        token = windbreak.make_token(args.label)
+    if args.json:
+        return dump(token)
+    if args.quiet:
+        return print(token.secret)
+    say(f"The token {token.label!r}, shown this once:")
+    print(token.secret)
+    return None
+
+
+def _revoke(args: argparse.Namespace) -> None:
+    with connect(args) as windbreak:
+        ask(f"The token {args.id} is good for nothing from now on.", yes=args.yes)
+        windbreak.revoke_token(args.id)
+    say("It is revoked.")

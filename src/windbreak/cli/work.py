@@ -1,0 +1,341 @@
+"""``windbreak today``, ``resolve``, ``why``, ``plan``, ``approve``, ``book``, ``rollout``, ..."""
+
+from __future__ import annotations
+
+import argparse
+from datetime import datetime
+from typing import TYPE_CHECKING, Any
+
+from windbreak.cli.output import age, ask, dump, local, plain, say, state, styled, table
+from windbreak.cli.profile import connect, pick_product, pick_site
+
+if TYPE_CHECKING:
+    from windbreak.core.work import SitePlan
+
+
+def add(commands: Any, common: argparse.ArgumentParser) -> None:
+    one = commands.add_parser("today", parents=[common], help="what wants attention")
+    one.set_defaults(do=_today)
+    one = commands.add_parser("resolve", parents=[common], help="a site's verdicts, with reasons")
+    one.add_argument("site", metavar="SITE")
+    one.set_defaults(do=_resolve)
+    one = commands.add_parser(
+        "why",
+        parents=[common],
+        help="why a product is not newer on a site, and what would change it",
+        epilog="example: windbreak why tarnsey millrace",
+    )
+    one.add_argument("site", metavar="SITE")
+    one.add_argument("product", metavar="PRODUCT")
+    one.set_defaults(do=_why)
+    one = commands.add_parser("plan", parents=[common], help="make a site's ordered plan")
+    one.add_argument("site", metavar="SITE", help="a site, or the number of a plan to show again")
+    one.set_defaults(do=_plan)
+    one = commands.add_parser("approve", parents=[common], help="let a plan go")
+    one.add_argument("plan", metavar="PLAN", type=int)
+    one.add_argument("--why", default="", help="your reason, for the ledger")
+    one.add_argument(
+        "--restore-anyway",
+        action="store_true",
+        help="restore the snapshot if need be, though orders came in meanwhile",
+    )
+    one.add_argument("--yes", action="store_true")
+    one.set_defaults(do=_approve)
+    one = commands.add_parser(
+        "book", parents=[common], help="book an approved plan for the site's next window"
+    )
+    one.add_argument("plan", metavar="PLAN", type=int)
+    one.add_argument(
+        "--at", type=_instant, metavar="TIME", help="a time, as 2026-11-24T01:10 (local) or …Z"
+    )
+    one.set_defaults(do=_book)
+    one = commands.add_parser("calendar", parents=[common], help="what is booked")
+    one.set_defaults(do=_calendar)
+    one = commands.add_parser("withdraw", parents=[common], help="take a booking back")
+    one.add_argument("booking", metavar="BOOKING", type=int)
+    one.set_defaults(do=_withdraw)
+    _add_rollouts(commands, common)
+    one = commands.add_parser("ledger", parents=[common], help="what was decided and done")
+    one.add_argument("subject", nargs="?", help="a site or product id")
+    one.add_argument("--limit", type=int, default=30)
+    one.set_defaults(do=_ledger)
+    finding = commands.add_parser("finding", help="findings: list")
+    verbs = finding.add_subparsers(dest="verb", metavar="VERB", required=True)
+    verbs.add_parser("list", parents=[common], help="most urgent first").set_defaults(do=_findings)
+
+
+def _add_rollouts(commands: Any, common: argparse.ArgumentParser) -> None:
+    rollout = commands.add_parser("rollout", help="a release over a twin and its site")
+    verbs = rollout.add_subparsers(dest="verb", metavar="VERB", required=True)
+    verbs.add_parser("list", parents=[common], help="every rollout").set_defaults(do=_rollouts)
+    one = verbs.add_parser(
+        "start",
+        parents=[common],
+        help="take a release to the twin, and to the site when that ended well",
+        epilog="example: windbreak rollout start skerry-light millrace 6.4.3 --quiet-hours 20",
+    )
+    one.add_argument("site", metavar="SITE", help="the production site")
+    one.add_argument("product", metavar="PRODUCT")
+    one.add_argument("version", metavar="VERSION")
+    one.add_argument("--quiet-hours", type=float, default=20.0, metavar="H")
+    one.add_argument("--why", default="")
+    one.add_argument("--yes", action="store_true")
+    one.set_defaults(do=_start_rollout)
+    for verb, act, words in (
+        ("show", _rollout, "one rollout"),
+        ("stop", _stop_rollout, "stop a rollout; what runs goes on to its end"),
+    ):
+        one = verbs.add_parser(verb, parents=[common], help=words)
+        one.add_argument("rollout", metavar="ROLLOUT", type=int)
+        one.set_defaults(do=act)
+
+
+def _instant(text: str) -> datetime:
+    try:
+        found = datetime.fromisoformat(text)
+    except ValueError:
+        raise argparse.ArgumentTypeError(
+            f"{text!r} is not a time; write it as 2026-11-24T01:10"
+        ) from None
+    return found.astimezone() if found.tzinfo is None else found
+
+
+def _today(args: argparse.Namespace) -> None:
+    with connect(args) as windbreak:
+        today = windbreak.today()
+    if args.json:
+        return dump(today)
+    if args.quiet:
+        return print("\n".join(f.id for f in today.findings))
+    moves = sum(sum(s.moves.values()) for s in today.sites)
+    count = len(today.findings)
+    head = "1 finding wants you" if count == 1 else f"{count} findings want you"
+    say(f"**{head if count else 'Nothing wants you'}**, most urgent first.")
+    say(
+        f"{moves} moves are ready on {sum(bool(sum(s.moves.values())) for s in today.sites)} sites."
+    )
+    for finding in today.findings:
+        print()
+        until = f"  by {local(finding.deadline)}" if finding.deadline else ""
+        text = plain(finding.headline.replace("**", "").replace("`", ""))
+        styled(f"{state(finding.state)}  [bold]{text}[/]{until}")
+        say(f"  {finding.text}")
+        say(f"  → {finding.act.command}")
+    if today.bookings:
+        print()
+        say("**Booked**")
+        for booking in today.bookings:
+            say(f"  {local(booking.starts_at)}  {booking.site}, plan {booking.plan}")
+    print()
+    for label, text, polled in today.feeds:
+        say(f"{label}: {text}, looked at {age(polled)}.")
+    return None
+
+
+def _findings(args: argparse.Namespace) -> None:
+    with connect(args) as windbreak:
+        found = windbreak.findings()
+    if args.json:
+        return dump(found)
+    table(
+        ["state", "finding", "since", "next act"],
+        (
+            (state(f.state), f.headline.replace("*", ""), age(f.opened_at), f.act.command)
+            for f in found
+        ),
+        "Nothing wants attention.",
+    )
+    return None
+
+
+def _resolve(args: argparse.Namespace) -> None:
+    with connect(args) as windbreak:
+        answer = windbreak.verdicts(pick_site(windbreak, args.site))
+    if args.json:
+        return dump(answer)
+    for verdict in answer.verdicts:
+        start, end = verdict.from_ or "absent", verdict.to or "absent"
+        say(f"{verdict.outcome:8} {verdict.product:26} {start} → {end}" if start != end else
+            f"{verdict.outcome:8} {verdict.product:26} {end}")  # fmt: skip
+        if verdict.blocked:
+            say(f"         {verdict.blocked.text}")
+    return None
+
+
+def _why(args: argparse.Namespace) -> None:
+    with connect(args) as windbreak:
+        id = pick_site(windbreak, args.site)
+        verdict = windbreak.verdict(id, pick_product(windbreak, args.product))
+        label = windbreak.site(id).summary.label
+    if args.json:
+        return dump(verdict)
+    if verdict.blocked is None:
+        words = {"move": "goes", "add": "joins at", "current": "is at its newest,"}
+        end = verdict.to or "absent"
+        say(
+            f"**{verdict.product}** {words.get(verdict.outcome, verdict.outcome)} {end} on {label}."
+        )
+        return None
+    say(f"On **{label}**: {verdict.blocked.text}")
+    if verdict.blocked.unblock:
+        say("What would change it")
+        for number, acts in enumerate(verdict.blocked.unblock, start=1):
+            say(f"  {number}  {acts.text}")
+    elif all(t.reason.kind != "trade" for t in verdict.blocked.reasons):
+        say("No one, two or three acts that were tried would change it.")
+    return None
+
+
+def show_plan(plan: SitePlan, names: dict[str, str]) -> None:
+    """Print a plan: its steps with the reason for each place."""
+    say(f"**Plan {plan.id} for {plan.site}**, {plan.state}, reckoned {local(plan.made_at)}")
+    if not plan.plan.steps:
+        say("Nothing moves now.")
+    for number, step in enumerate(plan.plan.steps, start=1):
+        moves = " with ".join(
+            f"{names.get(m.product, m.product)} {m.from_ or 'absent'} → {m.to}" for m in step.moves
+        )
+        note = "  (waypoint)" if step.waypoint else ""
+        say(f"  {number:2}  **{moves}**{note}")
+        say(f"      {step.why}")
+    for stuck in plan.plan.stuck:
+        say(f"  stuck: {stuck.text}")
+    for verdict in plan.answer.verdicts:
+        if verdict.blocked is not None:
+            say(f"  not in it: {verdict.blocked.text}")
+
+
+def _plan(args: argparse.Namespace) -> None:
+    with connect(args) as windbreak:
+        if args.site.isdigit():
+            plan = windbreak.plan(int(args.site))
+        else:
+            plan = windbreak.draft_plan(pick_site(windbreak, args.site))
+        names = {p.id: p.name for p in windbreak.products()}
+    if args.json:
+        return dump(plan)
+    if args.quiet:
+        return print(plan.id)
+    show_plan(plan, names)
+    if plan.state == "draft" and plan.plan.steps:
+        say(f"Let it go: windbreak approve {plan.id}")
+    return None
+
+
+def _approve(args: argparse.Namespace) -> None:
+    with connect(args) as windbreak:
+        plan = windbreak.plan(args.plan)
+        steps = len(plan.plan.steps)
+        restore = (
+            "the snapshot is restored even if orders came in meanwhile"
+            if args.restore_anyway
+            else "the snapshot is restored by itself only if nothing was written meanwhile"
+        )
+        ask(
+            f"Plan {plan.id} for **{plan.site}**: {steps} steps, {len(plan.targets)} products. "
+            f"A step that fails is put back; if that does not help, {restore}.",
+            yes=args.yes,
+        )
+        plan = windbreak.approve_plan(args.plan, args.why, args.restore_anyway)
+    if args.json:
+        return dump(plan)
+    say(
+        f"Plan {plan.id} is approved. Book it: windbreak book {plan.id}   "
+        f"or run it now: windbreak run start {plan.id}"
+    )
+    return None
+
+
+def _book(args: argparse.Namespace) -> None:
+    with connect(args) as windbreak:
+        booking = windbreak.book_plan(args.plan, args.at)
+    if args.json:
+        return dump(booking)
+    say(f"Plan {booking.plan} runs on **{booking.site}** at {local(booking.starts_at)}.")
+    say(booking.why)
+    return None
+
+
+def _calendar(args: argparse.Namespace) -> None:
+    with connect(args) as windbreak:
+        found = windbreak.bookings()
+    if args.json:
+        return dump(found)
+    table(
+        ["booking", "when", "site", "plan", "why then"],
+        ((b.id, local(b.starts_at), b.site, b.plan, b.why) for b in found),
+        "Nothing is booked.",
+    )
+    return None
+
+
+def _withdraw(args: argparse.Namespace) -> None:
+    with connect(args) as windbreak:
+        booking = windbreak.withdraw_booking(args.booking)
+    dump(booking) if args.json else say(f"Booking {booking.id} is withdrawn.")
+
+
+def _rollouts(args: argparse.Namespace) -> None:
+    with connect(args) as windbreak:
+        found = windbreak.rollouts()
+    if args.json:
+        return dump(found)
+    table(
+        ["rollout", "release", "site", "state", "how it stands"],
+        ((r.id, f"{r.product} {r.version}", r.site, r.state, r.text) for r in found),
+        "There is no rollout.",
+    )
+    return None
+
+
+def _start_rollout(args: argparse.Namespace) -> None:
+    from windbreak.core.work import NewRollout
+
+    with connect(args) as windbreak:
+        site = pick_site(windbreak, args.site)
+        product = pick_product(windbreak, args.product)
+        ask(
+            f"{product} {args.version} goes to the twin of **{site}** in its next window, and to "
+            f"{site} itself if that ends well and {args.quiet_hours:g} hours have passed.",
+            yes=args.yes,
+        )
+        new = NewRollout(
+            site=site,
+            product=product,
+            version=args.version,
+            quiet_minutes=args.quiet_hours * 60,
+            why=args.why,
+        )
+        rollout = windbreak.start_rollout(new)
+    dump(rollout) if args.json else say(f"Rollout {rollout.id}: {rollout.text}")
+
+
+def _rollout(args: argparse.Namespace) -> None:
+    with connect(args) as windbreak:
+        rollout = windbreak.rollout(args.rollout)
+    if args.json:
+        return dump(rollout)
+    say(f"**Rollout {rollout.id}**: {rollout.product} {rollout.version} to {rollout.site}")
+    say(f"{rollout.state}: {rollout.text}")
+    if rollout.quiet_until:
+        say(f"Quiet until {local(rollout.quiet_until)}.")
+    return None
+
+
+def _stop_rollout(args: argparse.Namespace) -> None:
+    with connect(args) as windbreak:
+        rollout = windbreak.stop_rollout(args.rollout)
+    dump(rollout) if args.json else say(f"Rollout {rollout.id}: {rollout.text}")
+
+
+def _ledger(args: argparse.Namespace) -> None:
+    with connect(args) as windbreak:
+        found = windbreak.ledger(args.subject, args.limit)
+    if args.json:
+        return dump(found)
+    table(
+        ["when", "who", "what", "why", "result"],
+        ((local(e.at), e.who, e.what, e.why, e.result) for e in found),
+        "Nothing has been decided or done yet.",
+    )
+    return None

@@ -1,0 +1,36 @@
+"""What the client raises.
+
+ClientError
+  Unreachable      the service gave no answer
+  Problem          the service said no, with problem details
+    NotPermitted     sign in, or this is not yours to do
+"""
+
+from __future__ import annotations
+
+from typing import Any
+
+
+class ClientError(Exception):
+    """The service could not be used, or said no."""
+
+
+class Unreachable(ClientError):
+    """The service gave no answer."""
+
+    def __init__(self, address: str, reason: str) -> None:
+        self.address, self.reason = address, reason
+        super().__init__(f"the service at {address} gives no answer: {reason}")
+
+
+class Problem(ClientError):
+    """The service said no; ``details`` are its problem details (RFC 9457)."""
+
+    def __init__(self, status: int, details: dict[str, Any]) -> None:
+        self.status, self.details = status, details
+        self.code = str(details.get("code", "unknown"))
+        super().__init__(str(details.get("detail") or f"status {status}"))
+
+
+class NotPermitted(Problem):
+    """Sign in, or this is not yours to do."""

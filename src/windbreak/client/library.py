@@ -1,0 +1,543 @@
+"""The client library, and its async twin.
+
+    with Windbreak("http://127.0.0.1:8470", token) as windbreak:
+        for site in windbreak.sites():
+            print(site.label, site.state, site.text)
+
+Results are the core's own types. Errors are in ``windbreak.client.errors``.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import json
+import time
+from collections.abc import AsyncIterator, Callable, Iterator
+from datetime import datetime
+from types import TracebackType
+from typing import TypeVar
+
+import httpx
+
+from windbreak.client import calls, transport
+from windbreak.client.calls import Call
+from windbreak.client.errors import Unreachable
+from windbreak.core.case import Case
+from windbreak.core.explain import Answer, Verdict
+from windbreak.core.fleet import (
+    Host,
+    Inventory,
+    LinkCode,
+    NewHold,
+    NewLicence,
+    NewSite,
+    Site,
+    SiteLicence,
+    StandingHold,
+    Window,
+)
+from windbreak.core.tracking import (
+    CredentialCheck,
+    Feed,
+    KnownProduct,
+    KnownRelease,
+    NewFeed,
+    Package,
+    PollResult,
+    ProductChange,
+)
+from windbreak.core.work import (
+    Booking,
+    Event,
+    Finding,
+    LedgerEntry,
+    NewRollout,
+    Principal,
+    Rollout,
+    Run,
+    RunStory,
+    SitePlan,
+    SiteSummary,
+    SiteView,
+    Today,
+    Token,
+)
+
+T = TypeVar("T")
+_BETWEEN = 0.3
+
+
+class Windbreak:
+    """A service of Windbreak. ``token`` is made by ``windbreak token add`` or the console."""
+
+    def __init__(self, address: str, token: str | None = None) -> None:
+        self.address, self.token = address.rstrip("/"), token
+        self._http = httpx.Client(timeout=transport.TIMEOUT, trust_env=False)
+
+    def __enter__(self) -> Windbreak:
+        return self
+
+    def __exit__(
+        self,
+        kind: type[BaseException] | None,
+        error: BaseException | None,
+        trace: TracebackType | None,
+    ) -> None:
+        self.close()
+
+    def close(self) -> None:
+        self._http.close()
+
+    def do(self, call: Call[T]) -> T:
+        """Carry out a call. Raises Unreachable, NotPermitted, Problem."""
+        tried = 0
+        while True:
+            tried += 1
+            try:
+                request = transport.request_of(call, self.address, self.token)
+                return transport.read(call, self._http.request(**request))
+            except httpx.HTTPError as error:
+                if not transport.may_retry(call, tried):
+                    raise transport.unreachable(self.address, error) from error
+                time.sleep(_BETWEEN * tried)
+
+    def events(self, after: int | None = None) -> Iterator[Event]:
+        """What happens, as it happens, without end. Raises Unreachable when the stream breaks."""
+        call = calls.stream_events(after)
+        request = transport.request_of(call, self.address, self.token)
+        timeout = httpx.Timeout(None, connect=5)
+        try:
+            with self._http.stream(**request, timeout=timeout) as response:
+                if not response.is_success:
+                    response.read()
+                    transport.read(call, response)
+                for line in response.iter_lines():
+                    if line.startswith("data:"):
+                        yield Event.model_validate(json.loads(line[5:]))
+        except httpx.HTTPError as error:
+            raise transport.unreachable(self.address, error) from error
+
+    def wait(
+        self,
+        run: int,
+        *,
+        timeout: float | None = None,
+        heard: Callable[[RunStory], None] = lambda story: None,
+    ) -> RunStory:
+        """Wait until a run has ended; ``heard`` is told the story whenever it went on.
+
+        ``timeout`` is in seconds. Raises TimeoutError; the run goes on all the same. A service
+        that is away for a while is waited for.
+        """
+        until = None if timeout is None else time.monotonic() + timeout
+        last = None
+        while True:
+            try:
+                story = self.run(run)
+            except Unreachable:
+                if until is None:
+                    raise
+            else:
+                sign = (story.run.last_sign_at, story.run.phase, story.run.step)
+                if sign != last:
+                    heard(story)
+                    last = sign
+                if story.run.ended_at is not None:
+                    return story
+            if until is not None and time.monotonic() > until:
+                raise TimeoutError(f"run {run} has not ended in {timeout:.0f} seconds; it goes on")
+            time.sleep(_BETWEEN)
+
+    def who_am_i(self) -> Principal:
+        return self.do(calls.who_am_i())
+
+    def sign_in(self, link: str) -> Principal:
+        return self.do(calls.sign_in(link))
+
+    def make_token(self, label: str) -> Token:
+        return self.do(calls.make_token(label))
+
+    def tokens(self) -> list[Token]:
+        return self.do(calls.tokens())
+
+    def revoke_token(self, id: str) -> None:
+        return self.do(calls.revoke_token(id))
+
+    def hosts(self) -> list[Host]:
+        return self.do(calls.hosts())
+
+    def put_host(self, host: Host) -> Host:
+        return self.do(calls.put_host(host))
+
+    def sites(
+        self, client: str | None = None, host: str | None = None, text: str | None = None
+    ) -> list[SiteSummary]:
+        return self.do(calls.sites(client, host, text))
+
+    def site(self, id: str) -> SiteView:
+        return self.do(calls.site(id))
+
+    def register_site(self, new: NewSite, id: str | None = None) -> Site:
+        return self.do(calls.register_site(new, id))
+
+    def set_windows(self, id: str, windows: list[Window], timezone: str) -> Site:
+        return self.do(calls.set_windows(id, windows, timezone))
+
+    def link_line(self, id: str) -> LinkCode:
+        return self.do(calls.link_line(id))
+
+    def link_site(self, id: str) -> Site:
+        return self.do(calls.link_site(id))
+
+    def unlink_site(self, id: str) -> Site:
+        return self.do(calls.unlink_site(id))
+
+    def refresh_site(self, id: str) -> Site:
+        return self.do(calls.refresh_site(id))
+
+    def refresh_sites(self) -> list[Site]:
+        return self.do(calls.refresh_sites())
+
+    def inventory(self, id: str) -> Inventory:
+        return self.do(calls.inventory(id))
+
+    def case(self, id: str) -> Case:
+        return self.do(calls.case(id))
+
+    def verdicts(self, id: str) -> Answer:
+        return self.do(calls.verdicts(id))
+
+    def verdict(self, id: str, product: str) -> Verdict:
+        return self.do(calls.verdict(id, product))
+
+    def draft_plan(self, id: str) -> SitePlan:
+        return self.do(calls.draft_plan(id))
+
+    def plans(self, id: str) -> list[SitePlan]:
+        return self.do(calls.plans(id))
+
+    def plan(self, id: int) -> SitePlan:
+        return self.do(calls.plan(id))
+
+    def approve_plan(self, id: int, why: str = "", restore_anyway: bool = False) -> SitePlan:
+        return self.do(calls.approve_plan(id, why, restore_anyway))
+
+    def book_plan(self, id: int, at: datetime | None = None) -> Booking:
+        return self.do(calls.book_plan(id, at))
+
+    def run_plan(self, id: int) -> Run:
+        return self.do(calls.run_plan(id))
+
+    def bookings(self, state: str | None = "waiting") -> list[Booking]:
+        return self.do(calls.bookings(state))
+
+    def withdraw_booking(self, id: int) -> Booking:
+        return self.do(calls.withdraw_booking(id))
+
+    def rollouts(self) -> list[Rollout]:
+        return self.do(calls.rollouts())
+
+    def rollout(self, id: int) -> Rollout:
+        return self.do(calls.rollout(id))
+
+    def start_rollout(self, new: NewRollout) -> Rollout:
+        return self.do(calls.start_rollout(new))
+
+    def stop_rollout(self, id: int) -> Rollout:
+        return self.do(calls.stop_rollout(id))
+
+    def runs(self, site: str | None = None, limit: int = 50) -> list[Run]:
+        return self.do(calls.runs(site, limit))
+
+    def run(self, id: int) -> RunStory:
+        return self.do(calls.run(id))
+
+    def stop_run(self, id: int) -> Run:
+        return self.do(calls.stop_run(id))
+
+    def feeds(self) -> list[Feed]:
+        return self.do(calls.feeds())
+
+    def register_feed(self, new: NewFeed) -> Feed:
+        return self.do(calls.register_feed(new))
+
+    def poll_feed(self, id: str) -> PollResult:
+        return self.do(calls.poll_feed(id))
+
+    def check_feed(self, id: str) -> CredentialCheck:
+        return self.do(calls.check_feed(id))
+
+    def replace_credential(self, id: str, credential: str) -> Feed:
+        return self.do(calls.replace_credential(id, credential))
+
+    def products(self) -> list[KnownProduct]:
+        return self.do(calls.products())
+
+    def product(self, id: str) -> KnownProduct:
+        return self.do(calls.product(id))
+
+    def change_product(self, id: str, change: ProductChange) -> KnownProduct:
+        return self.do(calls.change_product(id, change))
+
+    def releases(self, product: str) -> list[KnownRelease]:
+        return self.do(calls.releases(product))
+
+    def shelf(self) -> list[Package]:
+        return self.do(calls.shelf())
+
+    def put_on_shelf(self, archive: bytes) -> Package:
+        return self.do(calls.put_on_shelf(archive))
+
+    def holds(self) -> list[StandingHold]:
+        return self.do(calls.holds())
+
+    def make_hold(self, new: NewHold) -> StandingHold:
+        return self.do(calls.make_hold(new))
+
+    def lift_hold(self, id: str) -> None:
+        return self.do(calls.lift_hold(id))
+
+    def licences(self) -> list[SiteLicence]:
+        return self.do(calls.licences())
+
+    def add_licence(self, new: NewLicence) -> SiteLicence:
+        return self.do(calls.add_licence(new))
+
+    def drop_licence(self, id: str) -> None:
+        return self.do(calls.drop_licence(id))
+
+    def findings(self) -> list[Finding]:
+        return self.do(calls.findings())
+
+    def today(self) -> Today:
+        return self.do(calls.today())
+
+    def ledger(self, subject: str | None = None, limit: int = 100) -> list[LedgerEntry]:
+        return self.do(calls.ledger(subject, limit))
+
+
+class AsyncWindbreak:
+    """The same for asyncio."""
+
+    def __init__(self, address: str, token: str | None = None) -> None:
+        self.address, self.token = address.rstrip("/"), token
+        self._http = httpx.AsyncClient(timeout=transport.TIMEOUT, trust_env=False)
+
+    async def __aenter__(self) -> AsyncWindbreak:
+        return self
+
+    async def __aexit__(
+        self,
+        kind: type[BaseException] | None,
+        error: BaseException | None,
+        trace: TracebackType | None,
+    ) -> None:
+        await self.close()
+
+    async def close(self) -> None:
+        await self._http.aclose()
+
+    async def do(self, call: Call[T]) -> T:
+        """Carry out a call. Raises Unreachable, NotPermitted, Problem."""
+        tried = 0
+        while True:
+            tried += 1
+            try:
+                request = transport.request_of(call, self.address, self.token)
+                return transport.read(call, await self._http.request(**request))
+            except httpx.HTTPError as error:
+                if not transport.may_retry(call, tried):
+                    raise transport.unreachable(self.address, error) from error
+                await asyncio.sleep(_BETWEEN * tried)
+
+    async def events(self, after: int | None = None) -> AsyncIterator[Event]:
+        """What happens, as it happens, without end. Raises Unreachable when the stream breaks."""
+        call = calls.stream_events(after)
+        request = transport.request_of(call, self.address, self.token)
+        timeout = httpx.Timeout(None, connect=5)
+        try:
+            async with self._http.stream(**request, timeout=timeout) as response:
+                if not response.is_success:
+                    await response.aread()
+                    transport.read(call, response)
+                async for line in response.aiter_lines():
+                    if line.startswith("data:"):
+                        yield Event.model_validate(json.loads(line[5:]))
+        except httpx.HTTPError as error:
+            raise transport.unreachable(self.address, error) from error
+
+    async def wait(self, run: int, *, timeout: float | None = None) -> RunStory:
+        """Wait until a run has ended. Raises TimeoutError; the run goes on all the same."""
+        async with asyncio.timeout(timeout):
+            while True:
+                story = await self.run(run)
+                if story.run.ended_at is not None:
+                    return story
+                await asyncio.sleep(_BETWEEN)
+
+    async def who_am_i(self) -> Principal:
+        return await self.do(calls.who_am_i())
+
+    async def sign_in(self, link: str) -> Principal:
+        return await self.do(calls.sign_in(link))
+
+    async def make_token(self, label: str) -> Token:
+        return await self.do(calls.make_token(label))
+
+    async def tokens(self) -> list[Token]:
+        return await self.do(calls.tokens())
+
+    async def revoke_token(self, id: str) -> None:
+        return await self.do(calls.revoke_token(id))
+
+    async def hosts(self) -> list[Host]:
+        return await self.do(calls.hosts())
+
+    async def put_host(self, host: Host) -> Host:
+        return await self.do(calls.put_host(host))
+
+    async def sites(
+        self, client: str | None = None, host: str | None = None, text: str | None = None
+    ) -> list[SiteSummary]:
+        return await self.do(calls.sites(client, host, text))
+
+    async def site(self, id: str) -> SiteView:
+        return await self.do(calls.site(id))
+
+    async def register_site(self, new: NewSite, id: str | None = None) -> Site:
+        return await self.do(calls.register_site(new, id))
+
+    async def set_windows(self, id: str, windows: list[Window], timezone: str) -> Site:
+        return await self.do(calls.set_windows(id, windows, timezone))
+
+    async def link_line(self, id: str) -> LinkCode:
+        return await self.do(calls.link_line(id))
+
+    async def link_site(self, id: str) -> Site:
+        return await self.do(calls.link_site(id))
+
+    async def unlink_site(self, id: str) -> Site:
+        return await self.do(calls.unlink_site(id))
+
+    async def refresh_site(self, id: str) -> Site:
+        return await self.do(calls.refresh_site(id))
+
+    async def refresh_sites(self) -> list[Site]:
+        return await self.do(calls.refresh_sites())
+
+    async def inventory(self, id: str) -> Inventory:
+        return await self.do(calls.inventory(id))
+
+    async def case(self, id: str) -> Case:
+        return await self.do(calls.case(id))
+
+    async def verdicts(self, id: str) -> Answer:
+        return await self.do(calls.verdicts(id))
+
+    async def verdict(self, id: str, product: str) -> Verdict:
+        return await self.do(calls.verdict(id, product))
+
+    async def draft_plan(self, id: str) -> SitePlan:
+        return await self.do(calls.draft_plan(id))
+
+    async def plans(self, id: str) -> list[SitePlan]:
+        return await self.do(calls.plans(id))
+
+    async def plan(self, id: int) -> SitePlan:
+        return await self.do(calls.plan(id))
+
+    async def approve_plan(self, id: int, why: str = "", restore_anyway: bool = False) -> SitePlan:
+        return await self.do(calls.approve_plan(id, why, restore_anyway))
+
+    async def book_plan(self, id: int, at: datetime | None = None) -> Booking:
+        return await self.do(calls.book_plan(id, at))
+
+    async def run_plan(self, id: int) -> Run:
+        return await self.do(calls.run_plan(id))
+
+    async def bookings(self, state: str | None = "waiting") -> list[Booking]:
+        return await self.do(calls.bookings(state))
+
+    async def withdraw_booking(self, id: int) -> Booking:
+        return await self.do(calls.withdraw_booking(id))
+
+    async def rollouts(self) -> list[Rollout]:
+        return await self.do(calls.rollouts())
+
+    async def rollout(self, id: int) -> Rollout:
+        return await self.do(calls.rollout(id))
+
+    async def start_rollout(self, new: NewRollout) -> Rollout:
+        return await self.do(calls.start_rollout(new))
+
+    async def stop_rollout(self, id: int) -> Rollout:
+        return await self.do(calls.stop_rollout(id))
+
+    async def runs(self, site: str | None = None, limit: int = 50) -> list[Run]:
+        return await self.do(calls.runs(site, limit))
+
+    async def run(self, id: int) -> RunStory:
+        return await self.do(calls.run(id))
+
+    async def stop_run(self, id: int) -> Run:
+        return await self.do(calls.stop_run(id))
+
+    async def feeds(self) -> list[Feed]:
+        return await self.do(calls.feeds())
+
+    async def register_feed(self, new: NewFeed) -> Feed:
+        return await self.do(calls.register_feed(new))
+
+    async def poll_feed(self, id: str) -> PollResult:
+        return await self.do(calls.poll_feed(id))
+
+    async def check_feed(self, id: str) -> CredentialCheck:
+        return await self.do(calls.check_feed(id))
+
+    async def replace_credential(self, id: str, credential: str) -> Feed:
+        return await self.do(calls.replace_credential(id, credential))
+
+    async def products(self) -> list[KnownProduct]:
+        return await self.do(calls.products())
+
+    async def product(self, id: str) -> KnownProduct:
+        return await self.do(calls.product(id))
+
+    async def change_product(self, id: str, change: ProductChange) -> KnownProduct:
+        return await self.do(calls.change_product(id, change))
+
+    async def releases(self, product: str) -> list[KnownRelease]:
+        return await self.do(calls.releases(product))
+
+    async def shelf(self) -> list[Package]:
+        return await self.do(calls.shelf())
+
+    async def put_on_shelf(self, archive: bytes) -> Package:
+        return await self.do(calls.put_on_shelf(archive))
+
+    async def holds(self) -> list[StandingHold]:
+        return await self.do(calls.holds())
+
+    async def make_hold(self, new: NewHold) -> StandingHold:
+        return await self.do(calls.make_hold(new))
+
+    async def lift_hold(self, id: str) -> None:
+        return await self.do(calls.lift_hold(id))
+
+    async def licences(self) -> list[SiteLicence]:
+        return await self.do(calls.licences())
+
+    async def add_licence(self, new: NewLicence) -> SiteLicence:
+        return await self.do(calls.add_licence(new))
+
+    async def drop_licence(self, id: str) -> None:
+        return await self.do(calls.drop_licence(id))
+
+    async def findings(self) -> list[Finding]:
+        return await self.do(calls.findings())
+
+    async def today(self) -> Today:
+        return await self.do(calls.today())
+
+    async def ledger(self, subject: str | None = None, limit: int = 100) -> list[LedgerEntry]:
+        return await self.do(calls.ledger(subject, limit))

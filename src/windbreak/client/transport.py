@@ -1,0 +1,55 @@
+"""The one seam: a call goes out, an answer or an error comes in. Retries are written here once."""
+
+from __future__ import annotations
+
+from typing import Any, TypeVar
+
+import httpx
+
+from windbreak.client.calls import Call
+from windbreak.client.errors import ClientError, NotPermitted, Problem, Unreachable
+
+T = TypeVar("T")
+
+TRIES = 3  # for what only reads; what changes something is asked once
+TIMEOUT = httpx.Timeout(120, connect=5)
+
+
+def request_of(call: Call[Any], address: str, token: str | None) -> dict[str, Any]:
+    """The arguments of an httpx request."""
+    headers = {"accept": "application/json"}
+    if token:
+        headers["authorization"] = f"Bearer {token}"
+    found: dict[str, Any] = {
+        "method": call.method,
+        "url": f"{address.rstrip('/')}/api/v1{call.path}",
+        "params": call.params,
+        "headers": headers,
+    }
+    if call.content is not None:
+        found["content"] = call.content
+    elif call.body is not None:
+        found["json"] = call.body
+    return found
+
+
+def read(call: Call[T], response: httpx.Response) -> T:
+    """The answer of a call. Raises Problem where the service said no."""
+    if response.is_success:
+        return call.read(response.content)
+    try:
+        details = response.json()
+    except ValueError:
+        details = None
+    if not isinstance(details, dict):
+        details = {"detail": f"status {response.status_code} from something that is no Windbreak"}
+    kind = NotPermitted if response.status_code in (401, 403) else Problem
+    raise kind(response.status_code, details)
+
+
+def may_retry(call: Call[Any], tried: int) -> bool:
+    return call.method == "GET" and tried < TRIES
+
+
+def unreachable(address: str, error: httpx.HTTPError) -> ClientError:
+    return Unreachable(address, str(error) or type(error).__name__)

@@ -1,0 +1,168 @@
+"""Looking at a site from outside, past every cache, and holding what is seen against before."""
+
+from __future__ import annotations
+
+import re
+import time
+from collections.abc import Iterator
+from datetime import datetime
+from html.parser import HTMLParser
+
+import httpx
+
+from windbreak.core.work import Look, Probe, Seen
+from windbreak.links.adapter import AgentLook
+
+_SIGNS = ("fatal fault", "uncaught", "traceback", "stack trace", "database could not")
+
+
+class _Marks(HTMLParser):
+    """The title and headings of a page, and the blocks of an editor."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.marks: list[str] = []
+        self.blocks = 0
+        self._inside = False
+
+    def handle_starttag(self, tag: str, attrs: list[tuple[str, str | None]]) -> None:
+        self._inside = tag in ("title", "h1", "h2")
+        if any(name == "data-block" for name, _ in attrs):
+            self.blocks += 1
+
+    def handle_endtag(self, tag: str) -> None:
+        self._inside = False
+
+    def handle_data(self, data: str) -> None:
+        if self._inside and data.strip():
+            self.marks.append(data.strip())
+
+
+def look_at(client: httpx.Client, name: str, url: str, *, past_caches: bool = True) -> Look:
+    """Look at one page; what can't be reached has no status."""
+    look, _ = _look(client, name, url, past_caches=past_caches)
+    return look
+
+
+def _look(client: httpx.Client, name: str, url: str, *, past_caches: bool) -> tuple[Look, _Marks]:
+    headers = {"cache-control": "no-cache", "pragma": "no-cache"} if past_caches else {}
+    started = time.monotonic()
+    marks = _Marks()
+    try:
+        response = client.get(url, headers=headers)
+    except httpx.HTTPError as error:
+        said = str(error) or type(error).__name__
+        seconds = round(time.monotonic() - started, 3)
+        return Look(name=name, status=None, seconds=seconds, bytes=0, faults=(said,)), marks
+    text = response.text
+    marks.feed(text)
+    low = text.lower()
+    faults = tuple(sign for sign in _SIGNS if sign in low)
+    return (
+        Look(
+            name=name,
+            status=response.status_code,
+            seconds=round(time.monotonic() - started, 3),
+            bytes=len(response.content),
+            marks=tuple(marks.marks),
+            faults=faults,
+        ),
+        marks,
+    )
+
+
+def probe(client: httpx.Client, address: str, said: AgentLook, at: datetime) -> Probe:
+    """Look at a site's pages and its editor."""
+    looks = [look_at(client, name, f"{address}{path}") for name, path in said.pages]
+    editor, marks = _look(client, "Editor", f"{address}{said.editor}", past_caches=True)
+    looks.append(editor)
+    usable = editor.status == 200 and not editor.faults
+    return Probe(
+        at=at,
+        looks=tuple(looks),
+        editor_blocks=marks.blocks if usable else None,
+        counts=said.counts,
+        settings=said.settings,
+        errors=said.errors,
+        written=said.written,
+    )
+
+
+def compare(before: Probe, now: Probe) -> tuple[Seen, ...]:
+    """Each thing looked at, before and now. A fault that was there before is not a new one."""
+    return tuple(_compare(before, now))
+
+
+def worse(seen: tuple[Seen, ...]) -> tuple[Seen, ...]:
+    return tuple(one for one in seen if one.verdict == "worse")
+
+
+def _compare(before: Probe, now: Probe) -> Iterator[Seen]:
+    old = {look.name: look for look in before.looks}
+    for look in now.looks:
+        was = old.get(look.name)
+        if look.name == "Editor":
+            yield _editor(before, now)
+        elif was is not None:
+            bad = _page_worse(was, look)
+            differs = was.marks != look.marks
+            verdict = "worse" if bad else ("differs" if differs else "as before")
+            yield Seen(name=look.name, before=_say(was), now=_say(look), verdict=verdict)
+    for kind, count in sorted(before.counts.items()):
+        there = now.counts.get(kind, 0)
+        yield Seen(
+            name=kind.capitalize(),
+            before=f"{count:,}",
+            now=f"{there:,}",
+            verdict="worse" if there < count else ("differs" if there > count else "as before"),
+        )
+    same = before.settings == now.settings
+    yield Seen(
+        name="Settings",
+        before="as they were",
+        now="as they were" if same else "changed",
+        verdict="as before" if same else "differs",
+    )
+    fresh = [e for e in now.errors if _bare(e) not in {_bare(old) for old in before.errors}]
+    yield Seen(
+        name="Error log",
+        before=f"{len(before.errors)} old faults",
+        now=f"{len(fresh)} new: {fresh[0]}" if fresh else "none new",
+        verdict="worse" if fresh else "as before",
+    )
+
+
+def _bare(error: str) -> str:
+    """An error without its numbers, so that the same fault at another time is the same."""
+    return re.sub(r"\d+", "0", error)
+
+
+def _page_worse(was: Look, now: Look) -> bool:
+    if set(now.faults) - set(was.faults):
+        return True
+    if was.status is not None and was.status < 400 and (now.status is None or now.status >= 400):
+        return True
+    if was.bytes and not now.bytes:
+        return True
+    return bool(was.marks) and not now.marks
+
+
+def _editor(before: Probe, now: Probe) -> Seen:
+    def say(blocks: int | None) -> str:
+        if blocks is None:
+            return "does not open"
+        return f"opens, {blocks} blocks" if blocks else "opens empty"
+
+    was, is_ = before.editor_blocks, now.editor_blocks
+    bad = (was or 0) > 0 and (is_ or 0) == 0
+    verdict = "worse" if bad else ("as before" if was == is_ else "differs")
+    return Seen(name="Editor", before=say(was), now=say(is_), verdict=verdict)
+
+
+def _say(look: Look) -> str:
+    if look.status is None:
+        return "no answer"
+    said = f"{look.status}, {look.seconds:.2f} s"
+    if not look.bytes:
+        return f"{look.status}, empty"
+    return f"{said}, {look.faults[0]}" if look.faults else said

@@ -1,0 +1,179 @@
+"""Requests and answers signed with Ed25519: HTTP Message Signatures (RFC 9421).
+
+A request covers its method, target and content digest (RFC 9530), with creation time and
+nonce. An answer covers its status and digest and the signature of the request it answers, so
+that no answer can be given twice.
+"""
+
+from __future__ import annotations
+
+import base64
+import secrets
+from collections.abc import Callable
+from dataclasses import dataclass
+from datetime import UTC, datetime, timedelta
+from typing import Any, cast
+
+from cryptography.exceptions import InvalidSignature as InvalidKey
+from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey, Ed25519PublicKey
+from http_message_signatures import (
+    HTTPMessageSignaturesException,
+    HTTPMessageSigner,
+    HTTPMessageVerifier,
+    HTTPSignatureKeyResolver,
+    algorithms,
+)
+
+OLDEST = timedelta(minutes=5)
+NEWEST = timedelta(seconds=30)
+_LABEL = "wb"
+_TAG = "windbreak"
+_REQUEST = ("@method", "@target-uri", "content-digest")
+_ANSWER = ("@status", "content-digest", f'"signature";req;key="{_LABEL}"')
+
+
+class SignatureRefused(Exception):
+    """A signature is missing, wrong, too old, too new, or was seen before."""
+
+
+@dataclass
+class Request:
+    """A request as it is signed: the whole target address and the headers with their names low."""
+
+    method: str
+    url: str
+    headers: dict[str, str]
+
+
+@dataclass
+class Answer:
+    status_code: int
+    headers: dict[str, str]
+    request: Request
+
+
+class _Keys(HTTPSignatureKeyResolver):
+    def __init__(
+        self, private: Ed25519PrivateKey | None = None, public: Ed25519PublicKey | None = None
+    ) -> None:
+        self.private, self.public = private, public
+
+    def resolve_public_key(self, key_id: str) -> Any:
+        return self.public
+
+    def resolve_private_key(self, key_id: str) -> Any:
+        return self.private
+
+
+def new_key() -> Ed25519PrivateKey:
+    return Ed25519PrivateKey.generate()
+
+
+def key_text(key: Ed25519PrivateKey) -> str:
+    """A private key as text, to be sealed."""
+    return base64.urlsafe_b64encode(key.private_bytes_raw()).decode()
+
+
+def key_from(text: str) -> Ed25519PrivateKey:
+    return Ed25519PrivateKey.from_private_bytes(base64.urlsafe_b64decode(text))
+
+
+def public_text(key: Ed25519PrivateKey) -> str:
+    """The public half of a key, as text that may be shown."""
+    return base64.urlsafe_b64encode(key.public_key().public_bytes_raw()).decode()
+
+
+def public_from(text: str) -> Ed25519PublicKey:
+    """A public key from its text. Raises SignatureRefused when it is none."""
+    try:
+        return Ed25519PublicKey.from_public_bytes(base64.urlsafe_b64decode(text))
+    except (ValueError, InvalidKey) as error:
+        raise SignatureRefused(f"{text[:12]}… is not a public key") from error
+
+
+def sign_request(
+    key: Ed25519PrivateKey, method: str, url: str, body: bytes, at: datetime
+) -> dict[str, str]:
+    """The headers that sign a request."""
+    request = Request(method, url, {})
+    _signer(key).sign(
+        request,
+        key_id=public_text(key)[:12],
+        created=at,
+        nonce=secrets.token_urlsafe(18),
+        label=_LABEL,
+        tag=_TAG,
+        covered_component_ids=_REQUEST[:-1],
+        body=body,
+    )
+    return request.headers
+
+
+def verify_request(
+    public: Ed25519PublicKey,
+    request: Request,
+    body: bytes,
+    at: datetime,
+    seen: Callable[[str, datetime], bool],
+) -> None:
+    """Check a request's signature; ``seen`` notes a nonce and tells whether it was used before.
+
+    Raises SignatureRefused.
+    """
+    parameters = _verify(public, request, body, at, _REQUEST)
+    nonce = parameters.get("nonce")
+    if not isinstance(nonce, str):
+        raise SignatureRefused("the signature has no nonce")
+    if seen(nonce, at + OLDEST + NEWEST):
+        raise SignatureRefused("this request was seen before")
+
+
+def sign_answer(
+    key: Ed25519PrivateKey, request: Request, status: int, body: bytes, at: datetime
+) -> dict[str, str]:
+    """The headers that sign an answer, bound to its request."""
+    answer = Answer(status, {}, request)
+    _signer(key).sign(
+        answer,
+        key_id=public_text(key)[:12],
+        created=at,
+        label=_LABEL,
+        tag=_TAG,
+        covered_component_ids=(_ANSWER[0], _ANSWER[2]),
+        body=body,
+    )
+    return answer.headers
+
+
+def verify_answer(
+    public: Ed25519PublicKey, request: Request, answer: Answer, body: bytes, at: datetime
+) -> None:
+    """Check that an answer was signed for this request. Raises SignatureRefused."""
+    _verify(public, answer, body, at, _ANSWER)
+
+
+def _signer(key: Ed25519PrivateKey) -> HTTPMessageSigner:
+    return HTTPMessageSigner(
+        signature_algorithm=algorithms.ED25519, key_resolver=_Keys(private=key)
+    )
+
+
+def _verify(
+    public: Ed25519PublicKey, message: object, body: bytes, at: datetime, covered: tuple[str, ...]
+) -> dict[str, Any]:
+    verifier = HTTPMessageVerifier(
+        signature_algorithm=algorithms.ED25519, key_resolver=_Keys(public=public)
+    )
+    try:
+        (result,) = verifier.verify(
+            message, max_age=None, expect_tag=_TAG, require_components=covered, body=body
+        )
+    except (HTTPMessageSignaturesException, ValueError, KeyError) as error:
+        raise SignatureRefused(f"the signature does not hold: {error}") from error
+    parameters = cast("dict[str, Any]", result.parameters)
+    created = parameters.get("created")
+    if not isinstance(created, int):
+        raise SignatureRefused("the signature does not say when it was made")
+    if not at - OLDEST <= datetime.fromtimestamp(created, UTC) <= at + NEWEST:
+        raise SignatureRefused("the signature is too old or too new")
+    return parameters

@@ -1,0 +1,7 @@
+"""The content systems there are adapters for."""
+
+from __future__ import annotations
+
+from windbreak.links.millrace import MillraceAgent
+
+SYSTEMS = {"millrace": MillraceAgent}

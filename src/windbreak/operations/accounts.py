@@ -1,0 +1,131 @@
+"""Who may act: accounts, one-time sign-in links, sessions, tokens.
+
+Secrets are shown once and kept only as hashes; passwords as argon2.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import secrets
+from datetime import timedelta
+
+from argon2 import PasswordHasher
+from argon2.exceptions import Argon2Error, InvalidHashError
+
+from windbreak.core.work import Account, Principal, Token
+from windbreak.operations.context import Context
+from windbreak.operations.errors import NotPermitted
+from windbreak.store.errors import NotFound
+
+LINK_GOOD = timedelta(minutes=30)
+SESSION_GOOD = timedelta(days=14)
+
+
+def ensure_account(context: Context, id: str, name: str, password: str | None = None) -> Account:
+    """Make an account, or change the name and password of one. Writes."""
+    account = Account(id=id, name=name)
+    extra = {"password_hash": PasswordHasher().hash(password)} if password else {}
+    return context.store.accounts.put(account, extra=extra)
+
+
+def password_fits(context: Context, id: str, password: str) -> bool:
+    """Whether a password is an account's. Reads; takes as long for an account that is not there."""
+    rows = context.store.database.ask("SELECT password_hash FROM account WHERE id = ?", [id])
+    kept = rows[0][0] if rows and rows[0][0] else _NOBODY
+    try:
+        return PasswordHasher().verify(kept, password) and kept != _NOBODY
+    except (Argon2Error, InvalidHashError):
+        return False
+
+
+_NOBODY = PasswordHasher().hash(secrets.token_urlsafe(12))
+
+
+def make_link(context: Context, account: str) -> str:
+    """A secret that signs an account in once, within half an hour. Writes."""
+    return _make(context, account, "link", "sign-in link", LINK_GOOD).secret or ""
+
+
+def make_token(context: Context, account: str, label: str) -> Token:
+    """A token for the client library and the command line; its secret is shown now only. Writes."""
+    return _make(context, account, "token", label, None)
+
+
+def sign_in(context: Context, secret: str) -> tuple[str, Principal]:
+    """Spend a sign-in link; the session's secret and who it is. Writes. Raises NotPermitted."""
+    with context.store.transaction():
+        found = _find(context, secret, "link")
+        if found is None:
+            raise NotPermitted("this sign-in link was used already or is too old; make a new one")
+        token, account = found
+        context.store.tokens.drop(token.id)
+    return open_session(context, account)
+
+
+def open_session(context: Context, account: str) -> tuple[str, Principal]:
+    """A session for an account: its secret and who it is. Writes."""
+    session = _make(context, account, "session", "console", SESSION_GOOD)
+    return session.secret or "", _principal(context, account, "session")
+
+
+def principal_of(context: Context, secret: str) -> Principal:
+    """Who a session or token belongs to. Reads. Raises NotPermitted."""
+    for kind in ("session", "token"):
+        found = _find(context, secret, kind)
+        if found is not None:
+            return _principal(context, found[1], kind)
+    raise NotPermitted("this token or session is not known; sign in again")
+
+
+def sign_out(context: Context, secret: str) -> None:
+    """End a session. Writes."""
+    found = _find(context, secret, "session")
+    if found is not None:
+        context.store.tokens.drop(found[0].id)
+
+
+def drop_token(context: Context, account: str, id: str) -> None:
+    """Revoke a token of an account. Writes. Raises NotFound."""
+    if id not in {token.id for token in tokens(context, account)}:
+        raise NotFound("token", id)
+    context.store.tokens.drop(id)
+
+
+def tokens(context: Context, account: str) -> list[Token]:
+    """The tokens of an account, without their secrets. Reads."""
+    return context.store.tokens.all(account=account, kind="token")
+
+
+def _hash(secret: str) -> str:
+    """Secrets are long and random, so that a plain hash hides them as well as a slow one."""
+    return hashlib.sha256(secret.encode()).hexdigest()
+
+
+def _make(context: Context, account: str, kind: str, label: str, good: timedelta | None) -> Token:
+    context.store.accounts.get(account)
+    secret = secrets.token_urlsafe(32)
+    now = context.clock()
+    token = Token(id=secrets.token_hex(6), label=label, last4=secret[-4:], made_at=now)
+    extra = {
+        "account": account,
+        "kind": kind,
+        "hash": _hash(secret),
+        "expires_at": (now + good).isoformat() if good else None,
+    }
+    context.store.tokens.add(token, extra)
+    return token.model_copy(update={"secret": secret})
+
+
+def _find(context: Context, secret: str, kind: str) -> tuple[Token, str] | None:
+    found = context.store.token_by_hash(_hash(secret))
+    if found is None:
+        return None
+    token, account, is_, end = found
+    if is_ != kind or (end is not None and end <= context.clock()):
+        return None
+    return token, account
+
+
+def _principal(context: Context, account: str, via: str) -> Principal:
+    known = context.store.accounts.get(account)
+    return Principal.model_validate({"account": known.id, "name": known.name, "via": via})

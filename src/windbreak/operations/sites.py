@@ -1,0 +1,237 @@
+"""Sites: registered, linked by a key, refreshed, and why one can't be reached."""
+
+from __future__ import annotations
+
+import base64
+import hashlib
+import hmac
+import json
+import re
+import secrets
+from datetime import timedelta
+
+from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
+
+from windbreak.core.fleet import Host, Inventory, Link, LinkCode, LinkState, NewSite, Site, Window
+from windbreak.core.work import Principal
+from windbreak.links import signing
+from windbreak.links.adapter import Agent
+from windbreak.links.errors import KeyRefused, LinkError, NotTheAgent
+from windbreak.links.probing import look_at
+from windbreak.links.systems import SYSTEMS
+from windbreak.operations.context import Context
+from windbreak.operations.errors import Refused
+
+CODE_GOOD = timedelta(hours=1)
+
+
+def put_host(context: Context, host: Host, by: Principal) -> Host:
+    """Register a host or change one. Writes."""
+    kept = context.store.hosts.put(host)
+    context.record(by.name, f"host {host.name} set", host.id)
+    return kept
+
+
+def register(context: Context, new: NewSite, by: Principal, id: str | None = None) -> Site:
+    """Register a site; its id is made from the label unless one is given. Writes.
+
+    Raises Refused when the address is taken, or the host or the twin's site is not known.
+    """
+    slug = id or re.sub(r"[^a-z0-9]+", "-", new.label.lower()).strip("-") or "site"
+    for other in context.store.sites.all():
+        if other.address == new.address:
+            raise Refused("address-taken", f"{new.address} is {other.label} already")
+    if new.host is not None and context.store.hosts.find(new.host) is None:
+        raise Refused("unknown-host", f"there is no host {new.host!r}; add it first")
+    if new.twin_of is not None:
+        production = context.store.sites.get(new.twin_of)
+        if new.environment == "production":
+            raise Refused("twin-in-production", "a twin is a staging or development copy")
+        if context.store.sites.all(twin_of=new.twin_of):
+            raise Refused("has-a-twin", f"{production.label} has a twin already")
+    site = Site(id=slug, **dict(new))
+    with context.store.transaction():
+        context.store.sites.add(site)
+        context.record(by.name, f"{site.label} registered", slug, result=site.address)
+    context.tell("site", slug, "registered")
+    return site
+
+
+def set_windows(
+    context: Context, site: str, windows: tuple[Window, ...], timezone: str, by: Principal
+) -> Site:
+    """Set the hours in which a site may be worked on. Writes."""
+    changed = context.store.sites.change(site, windows=windows, timezone=timezone)
+    context.record(by.name, f"{changed.label}: window set", site)
+    return changed
+
+
+def link_line(context: Context, site: str, by: Principal) -> LinkCode:
+    """The one line for a site's agent: our public key and a one-time code. Writes."""
+    known = context.store.sites.get(site)
+    code = secrets.token_urlsafe(24)
+    until = context.clock() + CODE_GOOD
+    context.store.set_link_code(site, code, until)
+    said = json.dumps({"key": signing.public_text(service_key(context)), "code": code})
+    line = "windbreak-link." + base64.urlsafe_b64encode(said.encode()).decode().rstrip("=")
+    context.record(by.name, f"line for {known.label}'s agent made", site)
+    return LinkCode(line=line, good_until=until)
+
+
+def link(context: Context, site: str, by: Principal) -> Site:
+    """Ask the agent for its key under the code that was pasted there. Writes.
+
+    Raises Refused when there is no good code, or the agent's proof does not fit it.
+    """
+    known = context.store.sites.get(site)
+    code = context.store.link_code(site)
+    if code is None or code[1] < context.clock():
+        raise Refused(
+            "no-link-code",
+            f"no line is in use for {known.label}; make one with `windbreak site link {site}`",
+        )
+    agent = _agent_of(context, known, public=None)
+    nonce = secrets.token_urlsafe(18)
+    try:
+        hello = agent.hello(nonce, site)
+    except KeyRefused as error:
+        raise Refused(
+            "line-not-pasted",
+            f"the agent of {known.label} does not know our key: paste the line into it first, "
+            f"at {known.address}/owner/link",
+        ) from error
+    except LinkError as error:
+        raise Refused("agent-not-linked", f"{known.label}: {error}") from error
+    text = f"{hello.agent_id}.{hello.public_key}.{nonce}".encode()
+    proof = hmac.new(code[0].encode(), text, hashlib.sha256).hexdigest()
+    if not hmac.compare_digest(proof, hello.proof):
+        raise Refused(
+            "wrong-code",
+            f"the agent at {known.address} was given another line than this one; paste it again",
+        )
+    bound = context.store.agent_site(hello.agent_id)
+    if bound is not None and bound != site:
+        other = context.store.sites.get(bound)
+        raise Refused(
+            "agent-elsewhere",
+            f"this agent answers for {other.label} at {other.address} already: {known.label} "
+            "is a copy of it. Reset the agent on the copy, then paste a new line",
+        )
+    now = context.clock()
+    link = Link(
+        state="linked",
+        reason="Its agent answers.",
+        since=now,
+        looked_at=now,
+        agent_id=hello.agent_id,
+        agent_version=hello.agent_version,
+        agent_can=hello.can,
+    )
+    with context.store.transaction():
+        context.store.set_agent_key(site, hello.agent_id, hello.public_key)
+        changed = context.store.sites.change(site, link=link)
+        context.record(by.name, f"{known.label} linked", site, result=f"agent {hello.agent_id}")
+    context.tell("site", site, "linked")
+    return changed
+
+
+def unlink(context: Context, site: str, by: Principal) -> Site:
+    """End the link on our side, and on the site's where it can be reached. Writes."""
+    known = context.store.sites.get(site)
+    told = "the agent was told"
+    try:
+        agent_for(context, site).goodbye()
+    except LinkError as error:
+        told = f"the agent could not be told: {error}"
+    with context.store.transaction():
+        context.store.drop_agent_key(site)
+        link = Link(reason="The link was ended here.", since=context.clock())
+        changed = context.store.sites.change(site, link=link)
+        context.record(by.name, f"{known.label}: link ended", site, result=told)
+    context.tell("site", site, "unlinked")
+    return changed
+
+
+def refresh(context: Context, site: str) -> Site:
+    """Ask a site's agent what is installed; where it does not answer, look at the pages. Writes.
+
+    Never raises for a site that can't be reached: its link then says what was seen.
+    """
+    known = context.store.sites.get(site)
+    now = context.clock()
+    if context.store.agent_key(site) is None:
+        return known
+    try:
+        inventory = agent_for(context, site).inventory(site, now)
+    except LinkError as error:
+        return _unreached(context, known, error)
+    with context.store.transaction():
+        context.store.inventories.put(inventory)
+        link = known.link.model_copy(
+            update={
+                "state": "linked",
+                "reason": "Its agent answers.",
+                "looked_at": now,
+                "since": known.link.since if known.link.state == "linked" else now,
+            }
+        )
+        changed = context.store.sites.change(site, link=link, facts_at=now)
+    context.tell("site", site, "refreshed")
+    return changed
+
+
+def _unreached(context: Context, site: Site, error: LinkError) -> Site:
+    """Two separate looks: the agent did not serve, so what do the pages say?"""
+    state: LinkState
+    if isinstance(error, KeyRefused):
+        state, reason = "refused", f"The agent refuses our key: {error}."
+    else:
+        look = look_at(context.http, "Front page", f"{site.address}/")
+        if look.status is None:
+            state, reason = "down", "Neither its pages nor its agent answer."
+        else:
+            state, reason = "silent", f"Its pages answer ({look.status}), but {error}."
+        if isinstance(error, NotTheAgent):
+            reason = f"Something else answers in the agent's place: {error}."
+    now = context.clock()
+    since = site.link.since if site.link.state == state else now
+    link = site.link.model_copy(
+        update={"state": state, "reason": reason, "looked_at": now, "since": since}
+    )
+    changed = context.store.sites.change(site.id, link=link)
+    context.tell("site", site.id, state)
+    return changed
+
+
+def inventory_of(context: Context, site: str) -> Inventory | None:
+    """The last inventory of a site; None when it was never refreshed. Reads."""
+    context.store.sites.get(site)
+    return context.store.inventories.find(site)
+
+
+def agent_for(context: Context, site: str) -> Agent:
+    """The linked agent of a site. Reads. Raises Refused when the site is not linked."""
+    known = context.store.sites.get(site)
+    key = context.store.agent_key(site)
+    if key is None:
+        raise Refused(
+            "not-linked", f"{known.label} is not linked; see `windbreak site link {site}`"
+        )
+    return _agent_of(context, known, public=key[1])
+
+
+def _agent_of(context: Context, site: Site, public: str | None) -> Agent:
+    key = signing.public_from(public) if public else None
+    return SYSTEMS[site.system](
+        context.http, site.address, service_key(context), key, context.clock
+    )
+
+
+def service_key(context: Context) -> Ed25519PrivateKey:
+    """This service's own key, made at the first use and kept sealed. Reads and writes."""
+    sealed = context.store.sealed("service-key")
+    if sealed is None:
+        key = signing.new_key()
+        context.store.set_sealed("service-key", context.sealer.seal(signing.key_text(key)))
+        return key
+    return signing.key_from(context.sealer.open(sealed))

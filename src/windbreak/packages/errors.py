@@ -1,0 +1,13 @@
+"""What is refused of an archive."""
+
+from __future__ import annotations
+
+
+class PackageRefused(Exception):
+    """An archive is not what it should be; it says what was found and what was expected."""
+
+    code = "package-refused"
+
+    def __init__(self, found: str, expected: str) -> None:
+        self.found, self.expected = found, expected
+        super().__init__(f"found {found}; expected {expected}")

@@ -1,0 +1,135 @@
+"""Archives examined before they are kept: what they hold, and that they do no harm.
+
+Refused: no zip, links, absolute or climbing paths, too much packed or unpacked, more than one
+root folder, a header that is missing or claims something else. The header format belongs to
+the content system; Millrace's is a ``component.toml`` in the root folder.
+"""
+
+from __future__ import annotations
+
+import io
+import stat
+import tomllib
+import zipfile
+from dataclasses import dataclass
+from pathlib import PurePosixPath
+
+from windbreak.core.errors import VersionError
+from windbreak.core.versions import parse_version
+from windbreak.packages.errors import PackageRefused
+
+HEADER = "component.toml"
+MOST_PACKED = 256 * 2**20
+MOST_UNPACKED = 512 * 2**20
+MOST_FILES = 20_000
+MOST_RATIO = 200  # unpacked to packed, of one file; beyond it is a bomb
+
+
+@dataclass(frozen=True, slots=True)
+class Header:
+    """What a package says of itself."""
+
+    product: str
+    version: str
+    name: str
+    folder: str
+
+
+@dataclass(frozen=True, slots=True)
+class Examined:
+    """An archive that may be kept. ``carried`` are the archives it carries inside."""
+
+    header: Header
+    size: int
+    files: int
+    carried: tuple[tuple[str, bytes], ...] = ()
+
+
+def examine(archive: bytes, *, product: str | None = None, version: str | None = None) -> Examined:
+    """Look into an archive. Raises PackageRefused, also when it is not the product and version."""
+    if len(archive) > MOST_PACKED:
+        raise PackageRefused(f"{len(archive)} bytes", f"{MOST_PACKED} bytes at the most")
+    try:
+        with zipfile.ZipFile(io.BytesIO(archive)) as opened:
+            entries = _safe_entries(opened)
+            root = _root(entries)
+            header = _header(opened, root)
+            carried = tuple(
+                (PurePosixPath(e.filename).name, opened.read(e))
+                for e in entries
+                if e.filename.startswith(f"{root}/bundled/") and e.filename.endswith(".zip")
+            )
+            broken = opened.testzip()
+    except (zipfile.BadZipFile, EOFError, NotImplementedError, RuntimeError) as error:
+        raise PackageRefused(f"something unreadable ({error})", "a zip archive") from error
+    if broken is not None:
+        raise PackageRefused(f"a damaged file, {broken}", "files that match their checksums")
+    if product is not None and header.product != product:
+        raise PackageRefused(header.product, product)
+    if version is not None and parse_version(header.version) != parse_version(version):
+        raise PackageRefused(f"{header.product} {header.version}", f"version {version}")
+    return Examined(header, len(archive), len(entries), carried)
+
+
+def _safe_entries(opened: zipfile.ZipFile) -> list[zipfile.ZipInfo]:
+    entries = opened.infolist()
+    if len(entries) > MOST_FILES:
+        raise PackageRefused(f"{len(entries)} files", f"{MOST_FILES} at the most")
+    total = 0
+    for entry in entries:
+        path = PurePosixPath(entry.filename)
+        if (
+            not path.parts
+            or path.is_absolute()
+            or ".." in path.parts
+            or "\\" in entry.filename
+            or ":" in path.parts[0]
+        ):
+            raise PackageRefused(
+                f"the path {entry.filename!r}", "paths inside the archive's folder"
+            )
+        if stat.S_ISLNK(entry.external_attr >> 16):
+            raise PackageRefused(f"a link, {entry.filename!r}", "plain files and folders")
+        if entry.flag_bits & 1:
+            raise PackageRefused(f"{entry.filename!r} behind a password", "readable files")
+        total += entry.file_size
+        ratio = entry.file_size / max(1, entry.compress_size)
+        if total > MOST_UNPACKED or (ratio > MOST_RATIO and entry.file_size > 2**20):
+            raise PackageRefused(
+                f"{entry.filename!r} that unpacks to {entry.file_size} bytes",
+                f"{MOST_UNPACKED} bytes in all, and no file {MOST_RATIO} times its packed size",
+            )
+    return entries
+
+
+def _root(entries: list[zipfile.ZipInfo]) -> str:
+    roots = sorted({PurePosixPath(e.filename).parts[0] for e in entries})
+    if len(roots) != 1:
+        raise PackageRefused(f"{len(roots)} root folders", "one root folder")
+    return roots[0]
+
+
+def _header(opened: zipfile.ZipFile, root: str) -> Header:
+    try:
+        text = opened.read(f"{root}/{HEADER}").decode()
+    except KeyError:
+        raise PackageRefused(f"no {HEADER} in {root}/", f"{root}/{HEADER}") from None
+    except UnicodeDecodeError:
+        raise PackageRefused(f"a {HEADER} that is no text", "UTF-8") from None
+    return read_header(text, root)
+
+
+def read_header(text: str, folder: str) -> Header:
+    """Read a Millrace header. Raises PackageRefused."""
+    try:
+        said = tomllib.loads(text)
+    except tomllib.TOMLDecodeError as error:
+        raise PackageRefused(f"a {HEADER} that can't be read ({error})", "TOML") from None
+    kind, name, version = (str(said.get(key, "")) for key in ("kind", "name", "version"))
+    if kind not in ("core", "theme", "plugin"):
+        raise PackageRefused(f"the kind {kind!r}", "core, theme or plugin")
+    try:
+        parse_version(version)
+    except VersionError as error:
+        raise PackageRefused(f"the version {version!r}", "a version") from error
+    return Header(f"{kind}/{folder}", version, name or folder, folder)

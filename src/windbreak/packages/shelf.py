@@ -1,0 +1,84 @@
+"""The shelf: packages in hand, as files named by their sum, with their records in the store."""
+
+from __future__ import annotations
+
+import hashlib
+from datetime import datetime
+from pathlib import Path
+
+from windbreak.core.tracking import Package
+from windbreak.core.versions import parse_version
+from windbreak.packages.errors import PackageRefused
+from windbreak.packages.examine import Examined, examine
+from windbreak.store.store import Store
+
+
+class Shelf:
+    """Packages of one service, in a folder of its data directory."""
+
+    def __init__(self, folder: Path, store: Store) -> None:
+        self.folder = folder
+        self.store = store
+        folder.mkdir(parents=True, exist_ok=True)
+
+    def add(
+        self,
+        archive: bytes,
+        *,
+        at: datetime,
+        source: str,
+        product: str | None = None,
+        version: str | None = None,
+        sha256: str | None = None,
+    ) -> Package:
+        """Examine an archive and keep it, with the archives it carries inside. Writes.
+
+        Raises PackageRefused; then nothing of it is kept.
+        """
+        found = hashlib.sha256(archive).hexdigest()
+        if sha256 is not None and sha256.lower() != found:
+            raise PackageRefused(f"the SHA-256 {found}", sha256)
+        whole = examine(archive, product=product, version=version)
+        inside = [(name, data, examine(data)) for name, data in whole.carried]
+        with self.store.transaction():
+            for name, data, examined in inside:
+                self._keep(data, examined, at, f"inside {whole.header.name}, {name}")
+            return self._keep(archive, whole, at, source)
+
+    def _keep(self, archive: bytes, examined: Examined, at: datetime, source: str) -> Package:
+        sum_ = hashlib.sha256(archive).hexdigest()
+        path = self.path(sum_)
+        if not path.exists():
+            part = path.with_suffix(".part")
+            part.write_bytes(archive)
+            part.replace(path)
+        header = examined.header
+        return self.store.packages.put(
+            Package(
+                id=sum_,
+                product=header.product,
+                version=header.version,
+                name=header.name,
+                folder=header.folder,
+                size=examined.size,
+                kept_at=at,
+                source=source,
+            )
+        )
+
+    def find(self, product: str, version: str) -> Package | None:
+        """The package of a release, when it is in hand. Reads."""
+        wanted = parse_version(version)
+        kept = self.store.packages.all(product=product)
+        found = [p for p in kept if parse_version(p.version) == wanted]
+        return max(found, key=lambda p: p.kept_at) if found else None
+
+    def read(self, package: Package) -> bytes:
+        """The archive's bytes. Raises PackageRefused when the file no longer matches its sum."""
+        archive = self.path(package.id).read_bytes()
+        if hashlib.sha256(archive).hexdigest() != package.id:
+            raise PackageRefused(f"a changed file on the shelf for {package.name}", package.id)
+        return archive
+
+    def path(self, sum_: str) -> Path:
+        return self.folder / f"{sum_}.zip"

@@ -1,0 +1,49 @@
+"""What happens, as it happens: Server-Sent Events."""
+
+from __future__ import annotations
+
+from collections.abc import AsyncIterator
+from typing import Annotated
+
+from fastapi import APIRouter, Header, Query, Request
+from fastapi.sse import EventSourceResponse, ServerSentEvent
+from starlette.concurrency import run_in_threadpool
+
+from windbreak.core.work import Event
+from windbreak.operations.context import Context
+from windbreak.service.signin import Ctx, Who
+
+router = APIRouter(tags=["events"])
+
+_QUIET_SECONDS = 1.0
+
+
+@router.get("/events", response_class=EventSourceResponse)
+async def stream_events(
+    context: Ctx,
+    who: Who,
+    request: Request,
+    after: Annotated[int | None, Query(description="begin after this event; default: now")] = None,
+    last_event_id: Annotated[int | None, Header()] = None,
+) -> AsyncIterator[ServerSentEvent]:
+    """Every change of state, from now on or from after an event; ids let a reader go on."""
+    first = last_event_id if last_event_id is not None else after
+    at = first if first is not None else await run_in_threadpool(context.store.last_event)
+    yield ServerSentEvent(comment="events follow", id=str(at))
+    stopping = request.app.state.stopping
+    while not stopping.is_set() and not await request.is_disconnected():
+        for event in await run_in_threadpool(_wait, context, at):
+            at = event.id
+            yield ServerSentEvent(
+                raw_data=event.model_dump_json(), event=event.kind, id=str(event.id)
+            )
+
+
+def _wait(context: Context, at: int) -> list[Event]:
+    """The events after one, waiting a moment for the first."""
+    found = context.store.events_after(at)
+    if not found:
+        with context.news:
+            context.news.wait(_QUIET_SECONDS)
+        found = context.store.events_after(at)
+    return found

@@ -1,0 +1,88 @@
+"""Signing in and out, and tokens."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+from fastapi import APIRouter, Body, Request, Response
+from pydantic import Field
+
+from windbreak.core.fleet import Value
+from windbreak.core.work import NewToken, Principal, Token
+from windbreak.operations import accounts
+from windbreak.operations.errors import NotPermitted
+from windbreak.service.signin import COOKIE, Ctx, Who, secret_of
+
+router = APIRouter(tags=["signing in"])
+
+
+class SignIn(Value):
+    """A one-time link's secret, or an account with its password."""
+
+    link: str | None = None
+    account: str | None = None
+    password: Annotated[str | None, Field(repr=False)] = None
+
+
+@router.post("/session")
+def sign_in(
+    context: Ctx,
+    response: Response,
+    request: Request,
+    said: Annotated[SignIn, Body(openapi_examples={"link": {"value": {"link": "q1w2…"}}})],
+) -> Principal:
+    """Sign in; the session is a cookie."""
+    if said.link is not None:
+        secret, principal = accounts.sign_in(context, said.link.strip())
+    elif said.account and said.password:
+        if not accounts.password_fits(context, said.account, said.password):
+            raise NotPermitted("this account and password do not go together")
+        secret, principal = accounts.open_session(context, said.account)
+    else:
+        raise NotPermitted("give a sign-in link, or an account and its password")
+    response.set_cookie(
+        COOKIE,
+        secret,
+        max_age=int(accounts.SESSION_GOOD.total_seconds()),
+        httponly=True,
+        samesite="strict",
+        secure=request.url.scheme == "https",
+    )
+    return principal
+
+
+@router.get("/session")
+def who_am_i(who: Who) -> Principal:
+    """Who is signed in."""
+    return who
+
+
+@router.delete("/session", status_code=204)
+def sign_out(context: Ctx, who: Who, request: Request, response: Response) -> None:
+    """Sign out."""
+    accounts.sign_out(context, secret_of(request) or "")
+    response.delete_cookie(COOKIE)
+
+
+@router.get("/tokens")
+def list_tokens(context: Ctx, who: Who) -> list[Token]:
+    """Your tokens, without their secrets."""
+    return accounts.tokens(context, who.account)
+
+
+@router.post("/tokens", status_code=201)
+def make_token(
+    context: Ctx,
+    who: Who,
+    new: Annotated[
+        NewToken, Body(openapi_examples={"laptop": {"value": {"label": "Rhona's laptop"}}})
+    ],
+) -> Token:
+    """Make a token; its secret is in this answer only."""
+    return accounts.make_token(context, who.account, new.label)
+
+
+@router.delete("/tokens/{id}", status_code=204)
+def revoke_token(context: Ctx, who: Who, id: str) -> None:
+    """Revoke a token."""
+    accounts.drop_token(context, who.account, id)

@@ -1,0 +1,169 @@
+"""Hosts and sites: registered, linked, refreshed, reasoned about."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any
+
+from fastapi import APIRouter, Body, Query
+
+from windbreak.core.explain import Answer, Verdict
+from windbreak.core.fleet import Host, Inventory, LinkCode, NewSite, Site, Value, Window, Zone
+from windbreak.core.work import SitePlan, SiteSummary, SiteView
+from windbreak.operations import reasoning, reports, sites
+from windbreak.operations.errors import Refused
+from windbreak.service.signin import Ctx, Who
+
+router = APIRouter(tags=["sites"])
+
+_SITE = {
+    "label": "Skerry Light Trust",
+    "address": "https://skerry-light.example",
+    "client": "Skerry Light Trust",
+    "host": "mole",
+}
+_HOST = {"id": "mole", "name": "Mole", "at_once": 4, "offers": {"runtime/loom": ["8.1", "8.2"]}}
+
+
+class Windows(Value):
+    windows: tuple[Window, ...]
+    timezone: Zone = "Europe/London"
+
+
+@router.get("/hosts")
+def list_hosts(context: Ctx, who: Who) -> list[Host]:
+    """The hosts."""
+    return context.store.hosts.all()
+
+
+@router.put("/hosts/{id}")
+def put_host(
+    context: Ctx,
+    who: Who,
+    id: str,
+    host: Annotated[Host, Body(openapi_examples={"mole": {"value": _HOST}})],
+) -> Host:
+    """Register a host, or change what it offers."""
+    if host.id != id:
+        raise Refused("other-id", f"the address says {id!r}, the host says {host.id!r}")
+    return sites.put_host(context, host, who)
+
+
+@router.get("/sites")
+def list_sites(
+    context: Ctx,
+    who: Who,
+    client: Annotated[str | None, Query(description="only those of this client")] = None,
+    host: Annotated[str | None, Query(description="only those on this host")] = None,
+    text: Annotated[str | None, Query(description="part of a name, client or address")] = None,
+) -> list[SiteSummary]:
+    """The sites as rows, worst first, each twin after its site."""
+    found = reports.summaries(context)
+    if client is not None:
+        found = [s for s in found if s.client == client]
+    if host is not None:
+        found = [s for s in found if s.host == host]
+    if text:
+        low = text.lower()
+        found = [s for s in found if low in f"{s.label} {s.client} {s.address} {s.id}".lower()]
+    return found
+
+
+@router.post("/sites", status_code=201)
+def register_site(
+    context: Ctx,
+    who: Who,
+    new: Annotated[NewSite, Body(openapi_examples={"skerry": {"value": _SITE}})],
+    id: Annotated[
+        str | None, Query(description="its id; made from the label when not given")
+    ] = None,
+) -> Site:
+    """Register a site."""
+    return sites.register(context, new, who, id)
+
+
+@router.post("/sites/refresh")
+def refresh_all(context: Ctx, who: Who) -> list[Site]:
+    """Ask every linked site what is installed."""
+    return [sites.refresh(context, site.id) for site in context.store.sites.all()]
+
+
+@router.get("/sites/{id}")
+def show_site(context: Ctx, who: Who, id: str) -> SiteView:
+    """One site whole."""
+    return reports.site_view(context, id)
+
+
+@router.put("/sites/{id}/windows")
+def set_windows(context: Ctx, who: Who, id: str, said: Windows) -> Site:
+    """Set the hours in which a site may be worked on."""
+    return sites.set_windows(context, id, said.windows, said.timezone, who)
+
+
+@router.post("/sites/{id}/link-line", status_code=201)
+def link_line(context: Ctx, who: Who, id: str) -> LinkCode:
+    """Make the one line for the site's agent."""
+    return sites.link_line(context, id, who)
+
+
+@router.post("/sites/{id}/link")
+def link_site(context: Ctx, who: Who, id: str) -> Site:
+    """Link the site, once the line was pasted into its agent; then refresh it."""
+    sites.link(context, id, who)
+    return sites.refresh(context, id)
+
+
+@router.delete("/sites/{id}/link")
+def unlink_site(context: Ctx, who: Who, id: str) -> Site:
+    """End the link."""
+    return sites.unlink(context, id, who)
+
+
+@router.post("/sites/{id}/refresh")
+def refresh_site(context: Ctx, who: Who, id: str) -> Site:
+    """Ask the site's agent what is installed."""
+    if context.store.agent_key(id) is None:
+        sites.agent_for(context, id)
+    return sites.refresh(context, id)
+
+
+@router.get("/sites/{id}/inventory")
+def show_inventory(context: Ctx, who: Who, id: str) -> Inventory:
+    """What is on the site, as its agent last said."""
+    found = sites.inventory_of(context, id)
+    if found is None:
+        raise Refused("no-inventory", f"{id} was never refreshed; link it, then refresh it")
+    return found
+
+
+@router.get("/sites/{id}/case")
+def export_case(context: Ctx, who: Who, id: str) -> dict[str, Any]:
+    """The site's situation as a windbreak-case/1 document."""
+    return reasoning.case_of(context, id).model_dump(mode="json", by_alias=True)
+
+
+@router.get("/sites/{id}/verdicts")
+def show_verdicts(context: Ctx, who: Who, id: str) -> Answer:
+    """What the reasoning says of each component."""
+    return reasoning.verdicts(context, id)
+
+
+@router.get("/sites/{id}/verdicts/{kind}/{slug}")
+def show_verdict(context: Ctx, who: Who, id: str, kind: str, slug: str) -> Verdict:
+    """What the reasoning says of one product on a site."""
+    for verdict in reasoning.verdicts(context, id).verdicts:
+        if verdict.product == f"{kind}/{slug}":
+            return verdict
+    raise Refused("not-installed", f"{kind}/{slug} is not on {id}")
+
+
+@router.post("/sites/{id}/plans", status_code=201)
+def draft_plan(context: Ctx, who: Who, id: str) -> SitePlan:
+    """Make a plan for the site as it stands."""
+    return reasoning.draft(context, id)
+
+
+@router.get("/sites/{id}/plans")
+def list_plans(context: Ctx, who: Who, id: str) -> list[SitePlan]:
+    """The site's plans, newest first."""
+    context.store.sites.get(id)
+    return context.store.plans.all(site=id, newest_first=True, limit=50)

@@ -1,0 +1,168 @@
+"""Plans, bookings, rollouts, runs, holds, licences, findings, the ledger."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+from fastapi import APIRouter, Query, Request
+
+from windbreak.core.fleet import NewHold, NewLicence, SiteLicence, StandingHold
+from windbreak.core.work import (
+    ApprovePlan,
+    Book,
+    Booking,
+    Finding,
+    LedgerEntry,
+    NewRollout,
+    Rollout,
+    Run,
+    RunStory,
+    SitePlan,
+    Today,
+)
+from windbreak.operations import findings, policy, reports, rollouts, runs
+from windbreak.service.signin import Ctx, Who
+
+router = APIRouter(tags=["work"])
+
+
+@router.get("/plans/{id}")
+def show_plan(context: Ctx, who: Who, id: int) -> SitePlan:
+    """One plan."""
+    return context.store.plans.get(id)
+
+
+@router.post("/plans/{id}/approval")
+def approve_plan(context: Ctx, who: Who, id: int, said: ApprovePlan) -> SitePlan:
+    """Let a plan go: exactly its targets."""
+    return rollouts.approve(context, id, said, who)
+
+
+@router.post("/plans/{id}/bookings", status_code=201)
+def book_plan(context: Ctx, who: Who, id: int, when: Book) -> Booking:
+    """Book an approved plan: at an instant, or at the site's next window."""
+    return rollouts.book(context, id, when, who)
+
+
+@router.post("/plans/{id}/runs", status_code=201)
+def run_plan(context: Ctx, who: Who, id: int, request: Request) -> Run:
+    """Carry an approved plan out now."""
+    run = runs.start(context, id, who.name)
+    request.app.state.driver.carry_out(run)
+    return run
+
+
+@router.get("/bookings")
+def list_bookings(context: Ctx, who: Who, state: str | None = "waiting") -> list[Booking]:
+    """The bookings of a state, soonest first."""
+    every = context.store.bookings.all
+    found = every(state=state) if state else every()
+    return sorted(found, key=lambda b: b.starts_at)
+
+
+@router.delete("/bookings/{id}")
+def withdraw_booking(context: Ctx, who: Who, id: int) -> Booking:
+    """Take a booking back."""
+    return rollouts.withdraw(context, id, who)
+
+
+@router.get("/rollouts")
+def list_rollouts(context: Ctx, who: Who) -> list[Rollout]:
+    """The rollouts, newest first."""
+    return context.store.rollouts.all(newest_first=True)
+
+
+@router.post("/rollouts", status_code=201)
+def start_rollout(context: Ctx, who: Who, new: NewRollout) -> Rollout:
+    """Take one release to a twin, and to its site when that ended well."""
+    return rollouts.start_rollout(context, new, who)
+
+
+@router.get("/rollouts/{id}")
+def show_rollout(context: Ctx, who: Who, id: int) -> Rollout:
+    """One rollout."""
+    return context.store.rollouts.get(id)
+
+
+@router.post("/rollouts/{id}/stop")
+def stop_rollout(context: Ctx, who: Who, id: int) -> Rollout:
+    """Stop a rollout."""
+    return rollouts.stop_rollout(context, id, who)
+
+
+@router.get("/runs")
+def list_runs(
+    context: Ctx, who: Who, site: str | None = None, limit: Annotated[int, Query(ge=1)] = 50
+) -> list[Run]:
+    """The runs, newest first."""
+    where = {"site": site} if site else {}
+    return context.store.runs.all(newest_first=True, limit=limit, **where)
+
+
+@router.get("/runs/{id}")
+def show_run(context: Ctx, who: Who, id: int) -> RunStory:
+    """A run with its steps, what the probes saw, and its journal."""
+    return reports.run_story(context, id)
+
+
+@router.post("/runs/{id}/stop")
+def stop_run(context: Ctx, who: Who, id: int) -> Run:
+    """Stop a run after the step it is at."""
+    return runs.ask_to_stop(context, id, who)
+
+
+@router.get("/holds")
+def list_holds(context: Ctx, who: Who) -> list[StandingHold]:
+    """The holds."""
+    return context.store.holds.all()
+
+
+@router.post("/holds", status_code=201)
+def make_hold(context: Ctx, who: Who, new: NewHold) -> StandingHold:
+    """Decide not to move a product."""
+    return policy.hold(context, new, who)
+
+
+@router.delete("/holds/{id}", status_code=204)
+def lift_hold(context: Ctx, who: Who, id: str) -> None:
+    """Lift a hold."""
+    policy.lift(context, id, who)
+
+
+@router.get("/licences")
+def list_licences(context: Ctx, who: Who) -> list[SiteLicence]:
+    """The licences of the sites."""
+    return context.store.licences.all()
+
+
+@router.post("/licences", status_code=201)
+def add_licence(context: Ctx, who: Who, new: NewLicence) -> SiteLicence:
+    """Give a site the right to a product's releases."""
+    return policy.add_licence(context, new, who)
+
+
+@router.delete("/licences/{id}", status_code=204)
+def drop_licence(context: Ctx, who: Who, id: str) -> None:
+    """Take a licence away from its site."""
+    policy.drop_licence(context, id, who)
+
+
+@router.get("/findings")
+def list_findings(context: Ctx, who: Who) -> list[Finding]:
+    """What wants attention, most urgent first."""
+    return findings.listed(context)
+
+
+@router.get("/today")
+def show_today(context: Ctx, who: Who) -> Today:
+    """What wants attention, what is booked, and how old the facts are."""
+    return reports.today(context)
+
+
+@router.get("/ledger")
+def show_ledger(
+    context: Ctx, who: Who, subject: str | None = None, limit: Annotated[int, Query(ge=1)] = 100
+) -> list[LedgerEntry]:
+    """What was decided and done, newest first."""
+    where = {"subject": subject} if subject else {}
+    return context.store.ledger.all(newest_first=True, limit=limit, **where)

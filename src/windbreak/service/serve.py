@@ -1,0 +1,67 @@
+"""Starting the service: its data directory, its lease, its first account, its log."""
+
+from __future__ import annotations
+
+import logging
+import socket
+import sys
+from pathlib import Path
+from typing import TextIO
+
+import uvicorn
+
+from windbreak.operations import accounts
+from windbreak.operations.context import Context, open_context
+from windbreak.service.app import JsonLines, create_app
+from windbreak.service.drive import Lease
+from windbreak.service.settings import Settings
+
+
+def serve(data: Path, settings: Settings) -> int:
+    """Serve until stopped. Raises LeaseTaken when another service drives the directory."""
+    data.mkdir(parents=True, exist_ok=True, mode=0o700)
+    lease = Lease(data)
+    _log_to(sys.stderr)
+    context = open_context(data, soak=settings.soak)
+    first = not context.store.accounts.all()
+    accounts.ensure_account(context, settings.account, settings.account_name)
+    app = create_app(context, refresh_minutes=settings.refresh_minutes)
+    listening = socket.socket()
+    listening.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+    try:
+        listening.bind((settings.host, settings.port))
+    except OSError as error:
+        lease.end()
+        raise OSError(
+            f"can't listen at {settings.host}:{settings.port} ({error.strerror}); "
+            "give another --port"
+        ) from None
+    address = f"http://{settings.host}:{listening.getsockname()[1]}"
+    _greet(context, settings, address, first=first)
+    config = uvicorn.Config(app, log_config=None, access_log=False, timeout_graceful_shutdown=3)
+    uvicorn.Server(config).run(sockets=[listening])
+    lease.end()
+    return 0
+
+
+def _greet(context: Context, settings: Settings, address: str, *, first: bool) -> None:
+    (context.data / "address").write_text(address)
+    print(f"Windbreak serves at {address}", flush=True)
+    if first:
+        link = accounts.make_link(context, settings.account)
+        print(f"Sign in, once, within half an hour: {address}/sign-in#{link}", flush=True)
+    else:
+        print(
+            f"A sign-in link: windbreak sign-in-link --data {context.data} --at {address}",
+            flush=True,
+        )
+
+
+def _log_to(stream: TextIO) -> None:
+    handler = logging.StreamHandler(stream)
+    handler.setFormatter(JsonLines())
+    root = logging.getLogger()
+    root.handlers = [handler]
+    root.setLevel(logging.INFO)
+    for noisy in ("httpx", "httpcore", "uvicorn.error", "asyncio"):
+        logging.getLogger(noisy).setLevel(logging.WARNING)

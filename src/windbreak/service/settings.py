@@ -1,0 +1,123 @@
+"""The service's settings: each declared once, with its default and its help.
+
+An option of ``windbreak serve`` outranks the environment, which outranks the file
+``windbreak.toml`` in the data directory, which outranks the default.
+"""
+
+from __future__ import annotations
+
+import argparse
+import tomllib
+from collections.abc import Mapping
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+
+class SettingRefused(ValueError):
+    """A setting has a value that it can't have; says which, where from, and what would be right."""
+
+    code = "setting-refused"
+
+
+@dataclass(frozen=True, slots=True)
+class Setting:
+    """One setting. Its type is that of its default."""
+
+    name: str
+    default: str | int
+    help: str
+
+    @property
+    def option(self) -> str:
+        return f"--{self.name.replace('_', '-')}"
+
+    @property
+    def variable(self) -> str:
+        return f"WINDBREAK_{self.name.upper()}"
+
+    def read(self, value: object, where: str) -> str | int:
+        """A value as the setting's type. Raises SettingRefused."""
+        if isinstance(self.default, int):
+            try:
+                number = int(str(value))
+            except ValueError:
+                number = -1
+            if number < 0:
+                raise SettingRefused(
+                    f"{self.name}, {where}: {value!r} is not a whole number from 0 up"
+                )
+            return number
+        return str(value)
+
+
+SETTINGS: tuple[Setting, ...] = (
+    Setting("host", "127.0.0.1", "the address to listen at"),
+    Setting("port", 8470, "the port to listen at; 0 takes a free one"),
+    Setting("soak_major", 7, "days a major release must be out before it is taken"),
+    Setting("soak_minor", 2, "days a minor release must be out before it is taken"),
+    Setting("soak_patch", 1, "days a patch must be out before it is taken"),
+    Setting("soak_security", 0, "days a release that closes an advisory must be out"),
+    Setting("refresh_minutes", 30, "how often each site is asked what is installed; 0 never"),
+    Setting("account", "operations", "the account that is made at the first start"),
+    Setting("account_name", "Operations", "the name of that account, as the ledger shows it"),
+)
+
+
+@dataclass(frozen=True)
+class Settings:
+    """The settings in force, by name."""
+
+    values: Mapping[str, str | int]
+
+    def __getattr__(self, name: str) -> Any:
+        try:
+            return self.values[name]
+        except KeyError:
+            raise AttributeError(name) from None
+
+    @property
+    def soak(self) -> dict[str, int]:
+        kinds = ("major", "minor", "patch", "security")
+        return {kind: int(self.values[f"soak_{kind}"]) for kind in kinds}
+
+
+def add_options(parser: argparse.ArgumentParser) -> None:
+    """Give a command an option for each setting."""
+    for setting in SETTINGS:
+        parser.add_argument(
+            setting.option,
+            dest=f"setting_{setting.name}",
+            metavar="N" if isinstance(setting.default, int) else "TEXT",
+            help=f"{setting.help} (default {setting.default}; {setting.variable})",
+        )
+
+
+def read_settings(
+    data: Path, options: Mapping[str, Any], environment: Mapping[str, str]
+) -> Settings:
+    """The settings in force for a data directory. Raises SettingRefused."""
+    path = data / "windbreak.toml"
+    told: dict[str, Any] = {}
+    if path.exists():
+        try:
+            told = tomllib.loads(path.read_text())
+        except tomllib.TOMLDecodeError as error:
+            raise SettingRefused(f"{path}: {error}") from None
+    unknown = sorted(told.keys() - {s.name for s in SETTINGS})
+    if unknown:
+        names = ", ".join(s.name for s in SETTINGS)
+        raise SettingRefused(f"{path}: there is no setting {unknown[0]!r}; there are: {names}")
+    values: dict[str, str | int] = {}
+    for setting in SETTINGS:
+        option = options.get(f"setting_{setting.name}")
+        if option is not None:
+            values[setting.name] = setting.read(option, f"option {setting.option}")
+        elif setting.variable in environment:
+            where = f"environment {setting.variable}"
+            values[setting.name] = setting.read(environment[setting.variable], where)
+        elif setting.name in told:
+            values[setting.name] = setting.read(told[setting.name], str(path))
+        else:
+            values[setting.name] = setting.default
+    return Settings(values)

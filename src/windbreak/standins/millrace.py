@@ -1,0 +1,254 @@
+"""Millrace: a small content system whose working depends on the versions installed.
+
+A site is a folder: ``core/millrace``, ``themes/*`` and ``plugins/*``, each with its header
+file; ``site.db`` with content, orders and settings; ``cache`` and ``maintenance``. Nothing is
+remembered between requests: every page is made from what lies there now.
+
+What a component does not stand is in its header, and is what really happens, whatever a feed
+says: ``[[stands]]`` names another product, the range it works with, and the effect otherwise
+("editor": the editor opens empty; "page": status 500; "blank": status 200 without a byte).
+"""
+
+from __future__ import annotations
+
+import hashlib
+import html
+import json
+import sqlite3
+import tomllib
+from collections.abc import Iterator
+from contextlib import closing, contextmanager
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+
+from windbreak.core.versions import parse_range, parse_version
+from windbreak.packages.examine import HEADER
+
+FOLDERS = {"core": "core", "theme": "themes", "plugin": "plugins"}
+PAGES = (("Front page", "/"), ("News", "/news"), ("Visit", "/visit"), ("A news item", "/news/1"))
+
+
+@dataclass(frozen=True, slots=True)
+class Found:
+    """A component as it lies in its folder; ``header`` None where that can't be read."""
+
+    kind: str
+    folder: str
+    header: dict[str, Any] | None
+
+    @property
+    def product(self) -> str:
+        return f"{self.kind}/{self.folder}"
+
+    @property
+    def version(self) -> str:
+        return str((self.header or {}).get("version", "0"))
+
+
+class MillraceSite:
+    """One site's folder: read, rendered, changed."""
+
+    def __init__(self, root: Path) -> None:
+        self.root = root
+        self.cache = root / "cache"
+        self.maintenance = root / "maintenance"
+
+    @contextmanager
+    def database(self) -> Iterator[sqlite3.Connection]:
+        path = self.root / "site.db"
+        with closing(sqlite3.connect(path, timeout=10)) as connection, connection:
+            yield connection
+
+    def create(self, title: str, *, orders: int = 0) -> None:
+        """Make an empty site of a title, with some content, and orders where it has a shop."""
+        self.root.mkdir(parents=True, exist_ok=True)
+        for folder in FOLDERS.values():
+            (self.root / folder).mkdir(exist_ok=True)
+        with self.database() as db:
+            db.executescript(
+                "CREATE TABLE content (id INTEGER PRIMARY KEY, type TEXT, slug TEXT, title TEXT,"
+                " blocks TEXT, at TEXT); CREATE TABLE orders (id INTEGER PRIMARY KEY, at TEXT);"
+                "CREATE TABLE settings (name TEXT PRIMARY KEY, value TEXT);"
+                "CREATE TABLE log (id INTEGER PRIMARY KEY, at TEXT, text TEXT);"
+            )
+            now = datetime.now(UTC).isoformat()
+            pages = [("page", "", title), ("page", "visit", "Visit us"), ("page", "news", "News")]
+            news = [("news", str(n), f"Notice {n} from {title}") for n in range(1, 6)]
+            for type_, slug, heading in pages + news:
+                blocks = json.dumps(
+                    [heading, f"Words about {heading}.", "A picture", "Opening hours"]
+                )
+                db.execute(
+                    "INSERT INTO content (type, slug, title, blocks, at) VALUES (?,?,?,?,?)",
+                    (type_, slug, heading, blocks, now),
+                )
+            db.executemany("INSERT INTO orders (at) VALUES (?)", [(now,)] * orders)
+            self._set(db, "title", title)
+            self._set(db, "automatic_updates", "on")
+            self._set(db, "caches", "on")
+            self._set(db, "runtime", json.dumps({}))
+
+    @staticmethod
+    def _set(db: sqlite3.Connection, name: str, value: str) -> None:
+        db.execute("INSERT OR REPLACE INTO settings VALUES (?, ?)", (name, value))
+
+    def setting(self, name: str, default: str = "") -> str:
+        with self.database() as db:
+            row = db.execute("SELECT value FROM settings WHERE name = ?", (name,)).fetchone()
+        return str(row[0]) if row else default
+
+    def set_setting(self, name: str, value: str) -> None:
+        with self.database() as db:
+            self._set(db, name, value)
+
+    def runtime(self) -> dict[str, str]:
+        """The runtime the host runs this site on: ``{"runtime/loom": "8.1"}``."""
+        return dict(json.loads(self.setting("runtime", "{}")))
+
+    def components(self) -> list[Found]:
+        found = []
+        for kind, folder in FOLDERS.items():
+            for path in sorted((self.root / folder).iterdir()):
+                if path.is_dir():
+                    found.append(Found(kind, path.name, _header(path)))
+        return found
+
+    def active(self, component: Found, known: list[Found]) -> bool:
+        """A theme is active when chosen, or when the chosen one is its child."""
+        if component.kind == "core":
+            return True
+        chosen = self.setting("theme")
+        if component.kind == "theme":
+            child = next((c for c in known if c.kind == "theme" and c.folder == chosen), None)
+            parent = (child.header or {}).get("parent") if child else None
+            return component.folder in (chosen, parent)
+        return self.setting(f"on:{component.product}", "off") == "on"
+
+    def switch(self, product: str, on: bool) -> None:
+        self.set_setting(f"on:{product}", "on" if on else "off")
+
+    def effects(self) -> dict[str, str]:
+        """What does not work as things lie now: effect to its cause, as it goes to the log."""
+        known = self.components()
+        active = [c for c in known if self.active(c, known)]
+        versions = {c.product: c.version for c in active} | self.runtime()
+        found: dict[str, str] = {}
+        chosen = self.setting("theme")
+        if not any(c.kind == "theme" and c.folder == chosen for c in known):
+            found["page"] = f"Fatal fault: the theme {chosen} is not there"
+        if not any(c.kind == "core" for c in known):
+            found["page"] = "Fatal fault: there is no core"
+        for component in active:
+            if component.header is None:
+                found["page"] = f"Fatal fault: {component.folder} has no header that can be read"
+                continue
+            for rule in component.header.get("stands", ()):
+                other = rule["product"]
+                if other not in versions:
+                    holds = not rule.get("needed", False)
+                else:
+                    holds = parse_version(versions[other]) in parse_range(rule["range"])
+                if not holds:
+                    have = versions.get(other, "absent")
+                    cause = f"{component.product} {component.version} with {other} {have}"
+                    found.setdefault(rule.get("effect", "page"), f"Fatal fault: {cause}")
+        return found
+
+    def log(self, text: str) -> None:
+        with self.database() as db:
+            db.execute(
+                "INSERT INTO log (at, text) VALUES (?, ?)", (datetime.now(UTC).isoformat(), text)
+            )
+
+    def page(self, path: str, *, past_caches: bool) -> tuple[int, str]:
+        """The status and text of a page."""
+        if self.maintenance.exists():
+            return 503, "<title>Back soon</title><h1>Back soon</h1>"
+        caching = self.setting("on:plugin/lee") == "on" and self.setting("caches") == "on"
+        kept = self.cache / f"{hashlib.sha256(path.encode()).hexdigest()}.html"
+        if caching and not past_caches and kept.exists():
+            return 200, kept.read_text()
+        effects = self.effects()
+        if "page" in effects:
+            self.log(effects["page"])
+            return 500, f"<title>Fault</title><p>{html.escape(effects['page'])}</p>"
+        if "blank" in effects:
+            self.log(effects["blank"])
+            return 200, ""
+        status, text = self._render(path)
+        if caching and status == 200 and not past_caches:
+            self.cache.mkdir(exist_ok=True)
+            kept.write_text(text)
+        return status, text
+
+    def _render(self, path: str) -> tuple[int, str]:
+        slug = path.strip("/").removeprefix("news/")
+        with self.database() as db:
+            row = db.execute("SELECT title, blocks FROM content WHERE slug = ?", (slug,)).fetchone()
+            news = db.execute("SELECT slug, title FROM content WHERE type = 'news'").fetchall()
+        if row is None:
+            return 404, "<title>Not found</title><h1>Not found</h1>"
+        site, known = self.setting("title"), self.components()
+        body = "".join(f"<p>{html.escape(block)}</p>" for block in json.loads(row[1]))
+        if slug == "news":
+            body += "".join(f'<p><a href="/news/{s}">{html.escape(t)}</a></p>' for s, t in news)
+        made = ", ".join(
+            f"{(c.header or {}).get('name', c.folder)} {c.version}"
+            for c in known
+            if c.kind in ("core", "theme") and self.active(c, known)
+        )
+        return 200, (
+            f"<!doctype html><html lang=en><title>{html.escape(row[0])} · {html.escape(site)}"
+            f"</title><h1>{html.escape(row[0])}</h1>{body}<footer>{html.escape(made)}</footer>"
+        )
+
+    def editor(self, slug: str) -> tuple[int, str]:
+        """The editor of a page: its blocks, or an empty sheet when something stands in its way."""
+        effects = self.effects()
+        if "page" in effects or "blank" in effects:
+            return 500, "<title>Fault</title>"
+        if "editor" in effects:
+            self.log(effects["editor"])
+            return 200, "<title>Editor</title><h1>Editor</h1><main></main>"
+        with self.database() as db:
+            row = db.execute("SELECT blocks FROM content WHERE slug = ?", (slug,)).fetchone()
+        blocks = "".join(
+            f'<div data-block="{n}">{html.escape(text)}</div>'
+            for n, text in enumerate(json.loads(row[0]) if row else [])
+        )
+        return 200, f"<title>Editor</title><h1>Editor</h1><main>{blocks}</main>"
+
+    def counts(self) -> dict[str, int]:
+        with self.database() as db:
+            rows = db.execute("SELECT type, count(*) FROM content GROUP BY type").fetchall()
+            orders = db.execute("SELECT count(*) FROM orders").fetchone()[0]
+        return {str(t): int(n) for t, n in rows} | ({"orders": int(orders)} if orders else {})
+
+    def written(self) -> str:
+        """A mark that changes when a visitor or editor writes something."""
+        with self.database() as db:
+            mark = db.execute(
+                "SELECT (SELECT coalesce(max(id),0) || max(at) FROM content), "
+                "(SELECT coalesce(max(id),0) FROM orders)"
+            ).fetchone()
+        return hashlib.sha256(repr(mark).encode()).hexdigest()[:16]
+
+    def settings_digest(self) -> str:
+        """A digest of the settings that a person made, not of what runs switch off and on."""
+        with self.database() as db:
+            rows = db.execute("SELECT name, value FROM settings ORDER BY name").fetchall()
+        own = [r for r in rows if r[0] in ("title", "theme")]
+        return hashlib.sha256(repr(own).encode()).hexdigest()[:16]
+
+    def errors(self) -> list[str]:
+        with self.database() as db:
+            return [str(r[0]) for r in db.execute("SELECT DISTINCT text FROM log ORDER BY id")]
+
+
+def _header(path: Path) -> dict[str, Any] | None:
+    try:
+        return tomllib.loads((path / HEADER).read_text())
+    except (OSError, tomllib.TOMLDecodeError, UnicodeDecodeError):
+        return None

@@ -1,0 +1,77 @@
+"""A Millrace site over HTTP: its pages, its editor, its owner's page, its agent."""
+
+from __future__ import annotations
+
+from urllib.parse import parse_qs
+
+from starlette.applications import Starlette
+from starlette.concurrency import run_in_threadpool
+from starlette.requests import Request
+from starlette.responses import HTMLResponse, PlainTextResponse, Response
+from starlette.routing import Route
+
+from windbreak.standins.agent import LinkLineRefused, MillraceAgent
+from windbreak.standins.millrace import MillraceSite
+
+_OWNER = """<!doctype html><html lang=en><title>Settings · Windbreak agent</title>
+<h1>Windbreak agent</h1><p>{said}</p>
+<form method=post><label>Line from the console <input name=line size=60></label>
+<button>Link</button></form>
+<form method=post action=/owner/unlink><button>End the link</button></form>"""
+
+
+def site_app(site: MillraceSite, agent: MillraceAgent) -> Starlette:
+    """The application of one site."""
+
+    def owner(request: Request) -> Response:
+        linked = agent.fact("service") is not None
+        said = "A key of Windbreak is in place." if linked else "Not linked."
+        return HTMLResponse(_OWNER.format(said=said))
+
+    async def paste(request: Request) -> Response:
+        fields = parse_qs((await request.body()).decode())
+        try:
+            agent.paste(fields.get("line", [""])[0])
+        except LinkLineRefused as error:
+            return PlainTextResponse(str(error), 400)
+        return PlainTextResponse("The line was taken. Go back to Windbreak and link the site.")
+
+    def unlink(request: Request) -> Response:
+        agent.unlink()
+        return PlainTextResponse("The link is ended.")
+
+    async def call(request: Request) -> Response:
+        body = await request.body()
+        headers = {k.lower(): v for k, v in request.headers.items()}
+        status, text, signed = await run_in_threadpool(
+            agent.answer, request.path_params["call"], str(request.url), headers, body
+        )
+        return Response(text, status, {**signed, "content-type": "application/json"})
+
+    def editor(request: Request) -> Response:
+        if not agent.take_pass(request.query_params.get("pass", "")):
+            return PlainTextResponse("This looking pass is spent.", 403)
+        status, text = site.editor(request.query_params.get("page", ""))
+        return HTMLResponse(text, status)
+
+    def order(request: Request) -> Response:
+        with site.database() as db:
+            db.execute("INSERT INTO orders (at) VALUES (datetime('now'))")
+        return PlainTextResponse("Thank you.")
+
+    def page(request: Request) -> Response:
+        past = "no-cache" in request.headers.get("cache-control", "")
+        status, text = site.page(request.url.path, past_caches=past)
+        return HTMLResponse(text, status)
+
+    return Starlette(
+        routes=[
+            Route("/owner/link", owner),
+            Route("/owner/link", paste, methods=["POST"]),
+            Route("/owner/unlink", unlink, methods=["POST"]),
+            Route("/_windbreak/{call}", call, methods=["POST"]),
+            Route("/editor", editor),
+            Route("/order", order, methods=["POST"]),
+            Route("/{path:path}", page),
+        ]
+    )

@@ -1,0 +1,153 @@
+"""Everything a service keeps, by aggregate, and the few things that are no documents."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from pathlib import Path
+from typing import TypeVar
+
+from pydantic import BaseModel
+
+from windbreak.core.fleet import Host, Inventory, Site, SiteLicence, StandingHold
+from windbreak.core.tracking import Feed, KnownProduct, KnownRelease, Package
+from windbreak.core.versions import parse_version
+from windbreak.core.work import (
+    Account,
+    Booking,
+    Event,
+    Finding,
+    JournalEntry,
+    LedgerEntry,
+    Rollout,
+    Run,
+    SitePlan,
+    Token,
+)
+from windbreak.store.database import Database, Documents
+
+T = TypeVar("T", bound=BaseModel)
+
+
+class Store:
+    """The kept things of one service. Opening it brings the file to the newest shape."""
+
+    def __init__(self, path: Path) -> None:
+        self.database = Database(path)
+        self.transaction = self.database.transaction
+        self.close = self.database.close
+        self.accounts = self._documents("account", Account)
+        self.tokens = self._documents("token", Token)
+        self.hosts = self._documents("host", Host)
+        self.sites = self._documents("site", Site, "twin_of")
+        self.inventories = self._documents("inventory", Inventory)
+        self.products = self._documents("product", KnownProduct)
+        self.feeds = self._documents("feed", Feed)
+        self.releases = self._documents("release", KnownRelease, "product", "feed")
+        self.packages = self._documents("package", Package, "product")
+        self.licences = self._documents("licence", SiteLicence, "site")
+        self.holds = self._documents("hold", StandingHold)
+        self.plans = self._documents("plan", SitePlan, "site")
+        self.bookings = self._documents("booking", Booking, "site", "state")
+        self.rollouts = self._documents("rollout", Rollout, "state")
+        self.runs = self._documents("run", Run, "site", "state")
+        self.journal = self._documents("journal", JournalEntry, "run")
+        self.findings = self._documents("finding", Finding, "kind")
+        self.ledger = self._documents("ledger", LedgerEntry, "subject")
+        self.events = self._documents("event", Event)
+
+    def _documents(self, table: str, model: type[T], *columns: str) -> Documents[T]:
+        return Documents(self.database, table, model, columns)
+
+    def fact(self, name: str) -> str | None:
+        """A named text of this database, such as its instance id; None when unset. Reads."""
+        rows = self.database.ask("SELECT value FROM fact WHERE name = ?", [name])
+        return str(rows[0][0]) if rows else None
+
+    def set_fact(self, name: str, value: str) -> None:
+        """Set a named text. Writes."""
+        self.database.tell(
+            "INSERT INTO fact VALUES (?, ?) ON CONFLICT(name) DO UPDATE SET value = excluded.value",
+            [name, value],
+        )
+
+    def sealed(self, name: str) -> bytes | None:
+        """A sealed secret; only the sealer can open it. Reads."""
+        rows = self.database.ask("SELECT sealed FROM secret WHERE name = ?", [name])
+        return bytes(rows[0][0]) if rows else None
+
+    def set_sealed(self, name: str, sealed: bytes) -> None:
+        """Keep a sealed secret. Writes."""
+        self.database.tell(
+            "INSERT INTO secret VALUES (?, ?) "
+            "ON CONFLICT(name) DO UPDATE SET sealed = excluded.sealed",
+            [name, sealed],
+        )
+
+    def release_id(self, product: str, version: str) -> str:
+        """The id a release is kept under: equal versions share one, however they are written."""
+        known = parse_version(version)
+        for release in self.releases.all(product=product):
+            if parse_version(release.version) == known:
+                return f"{product}@{release.version}"
+        return f"{product}@{version}"
+
+    def set_link_code(self, site: str, code: str, good_until: datetime) -> None:
+        """Keep the one-time code of a site's link, in the place of an older one. Writes."""
+        self.database.tell(
+            "INSERT INTO link_code VALUES (?, ?, ?) ON CONFLICT(site) DO UPDATE "
+            "SET code = excluded.code, good_until = excluded.good_until",
+            [site, code, good_until.isoformat()],
+        )
+
+    def link_code(self, site: str) -> tuple[str, datetime] | None:
+        """The one-time code of a site's link and its end. Reads."""
+        rows = self.database.ask("SELECT code, good_until FROM link_code WHERE site = ?", [site])
+        return (str(rows[0][0]), datetime.fromisoformat(rows[0][1])) if rows else None
+
+    def set_agent_key(self, site: str, agent_id: str, public_key: str) -> None:
+        """Keep the key of a site's agent and spend its code. Writes."""
+        with self.transaction():
+            self.database.tell(
+                "INSERT INTO agent_key VALUES (?, ?, ?) ON CONFLICT(site) DO UPDATE "
+                "SET agent_id = excluded.agent_id, public_key = excluded.public_key",
+                [site, agent_id, public_key],
+            )
+            self.database.tell("DELETE FROM link_code WHERE site = ?", [site])
+
+    def agent_key(self, site: str) -> tuple[str, str] | None:
+        """The id and public key of a site's agent. Reads."""
+        rows = self.database.ask(
+            "SELECT agent_id, public_key FROM agent_key WHERE site = ?", [site]
+        )
+        return (str(rows[0][0]), str(rows[0][1])) if rows else None
+
+    def agent_site(self, agent_id: str) -> str | None:
+        """The site an agent id is bound to. Reads."""
+        rows = self.database.ask("SELECT site FROM agent_key WHERE agent_id = ?", [agent_id])
+        return str(rows[0][0]) if rows else None
+
+    def drop_agent_key(self, site: str) -> None:
+        """Forget the key of a site's agent: the link is ended on our side. Writes."""
+        self.database.tell("DELETE FROM agent_key WHERE site = ?", [site])
+
+    def token_by_hash(self, hash: str) -> tuple[Token, str, str, datetime | None] | None:
+        """A token, its account, its kind and its end, by the hash of its secret. Reads."""
+        rows = self.database.ask(
+            "SELECT body, account, kind, expires_at FROM token WHERE hash = ?", [hash]
+        )
+        if not rows:
+            return None
+        body, account, kind, expires = rows[0]
+        end = datetime.fromisoformat(expires) if expires else None
+        return Token.model_validate_json(body), str(account), str(kind), end
+
+    def events_after(self, id: int, limit: int = 200) -> list[Event]:
+        """The events after one, oldest first. Reads."""
+        rows = self.database.ask(
+            "SELECT body FROM event WHERE id > ? ORDER BY id LIMIT ?", [id, limit]
+        )
+        return [Event.model_validate_json(row[0]) for row in rows]
+
+    def last_event(self) -> int:
+        """The id of the newest event; 0 when there is none. Reads."""
+        return int(self.database.ask("SELECT coalesce(max(id), 0) FROM event")[0][0])

@@ -24,6 +24,9 @@ GLYPHS = {
 }
 
 
+_SHORT = 24
+
+
 class Refusal(Exception):
     """A command is not carried out; ``status`` is the exit status."""
 
@@ -60,13 +63,24 @@ def table(heads: Sequence[str], rows: Iterable[Sequence[object]], empty: str) ->
     shown = Table(box=None, padding=(0, 2, 0, 0), header_style="bright_black", pad_edge=False)
     for index, head in enumerate(heads):
         number = all(isinstance(row[index], int) for row in found)
+        widest = max(len(_bare(row[index])) for row in found)
         shown.add_column(
-            head, justify="right" if number else "left", overflow="ellipsis", no_wrap=True
+            head,
+            justify="right" if number else "left",
+            overflow="ellipsis",
+            no_wrap=True,
+            # What is short is shown whole; only long text gives way to the terminal's edge.
+            min_width=max(len(head), widest) if widest <= _SHORT else _SHORT,
         )
     for row in found:
         shown.add_row(*(str(cell) for cell in row))
     wide = None if sys.stdout.isatty() else 200
     Console(width=wide, highlight=False, soft_wrap=False).print(shown)
+
+
+def _bare(cell: object) -> str:
+    """A cell without its markup."""
+    return re.sub(r"\[/?[a-z_]*\]", "", str(cell))
 
 
 def say(text: str = "") -> None:

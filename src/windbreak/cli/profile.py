@@ -57,6 +57,9 @@ def pick_site(windbreak: Windbreak, text: str) -> str:
     if any(s.id == low for s in sites):
         return low
     found = [s for s in sites if low in s.label.lower() or low in s.id]
+    ids = {s.id for s in found}
+    # A twin bears its site's name: the name alone means the site.
+    found = [s for s in found if s.twin_of not in ids] or found
     if len(found) == 1:
         return found[0].id
     if not found:

@@ -188,15 +188,14 @@ def _why(args: argparse.Namespace) -> None:
 
 def show_plan(plan: SitePlan, names: dict[str, str]) -> None:
     """Print a plan: its steps with the reason for each place."""
+    from windbreak.core.explain import step_title
+
     say(f"**Plan {plan.id} for {plan.site}**, {plan.state}, reckoned {local(plan.made_at)}")
     if not plan.plan.steps:
         say("Nothing moves now.")
     for number, step in enumerate(plan.plan.steps, start=1):
-        moves = " with ".join(
-            f"{names.get(m.product, m.product)} {m.from_ or 'absent'} → {m.to}" for m in step.moves
-        )
         note = "  (waypoint)" if step.waypoint else ""
-        say(f"  {number:2}  **{moves}**{note}")
+        say(f"  {number:2}  **{step_title(step, names)}**{note}")
         say(f"      {step.why}")
     for stuck in plan.plan.stuck:
         say(f"  stuck: {stuck.text}")

@@ -207,6 +207,10 @@ def bookings(state: str | None = "waiting") -> Call[list[Booking]]:
     return _get("/bookings", list[Booking], state=state)
 
 
+def move_booking(id: int, at: datetime) -> Call[Booking]:
+    return _send("PUT", f"/bookings/{id}", Booking, {"at": at.isoformat()})
+
+
 def withdraw_booking(id: int) -> Call[Booking]:
     return _send("DELETE", f"/bookings/{id}", Booking)
 

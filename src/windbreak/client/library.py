@@ -231,6 +231,9 @@ class Windbreak:
     def bookings(self, state: str | None = "waiting") -> list[Booking]:
         return self.do(calls.bookings(state))
 
+    def move_booking(self, id: int, at: datetime) -> Booking:
+        return self.do(calls.move_booking(id, at))
+
     def withdraw_booking(self, id: int) -> Booking:
         return self.do(calls.withdraw_booking(id))
 
@@ -457,6 +460,9 @@ class AsyncWindbreak:
 
     async def bookings(self, state: str | None = "waiting") -> list[Booking]:
         return await self.do(calls.bookings(state))
+
+    async def move_booking(self, id: int, at: datetime) -> Booking:
+        return await self.do(calls.move_booking(id, at))
 
     async def withdraw_booking(self, id: int) -> Booking:
         return await self.do(calls.withdraw_booking(id))

@@ -6,7 +6,7 @@ first; each kind's sentence is made here from that data and nowhere else.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from datetime import date
 from functools import cached_property
 from itertools import combinations
@@ -473,6 +473,11 @@ def in_words(text: str) -> str:
         return f"{bare[2:].strip()} or newer"
     if bare.startswith("<") and not bare.startswith("<=") and "," not in bare and "|" not in bare:
         return f"below {bare[1:].strip()}"
+    parts = [part.strip() for part in bare.split(",")]
+    if len(parts) == 2 and parts[0].startswith(">=") and parts[1].startswith("<"):
+        above = parts[1].lstrip("<=").strip()
+        end = "up to" if parts[1].startswith("<=") else "to below"
+        return f"from {parts[0][2:].strip()} {end} {above}"
     return "on the site" if bare == "*" else bare
 
 
@@ -485,6 +490,13 @@ def _listed(names: Sequence[str]) -> str:
     if len(names) < 2:
         return "".join(names)
     return f"{', '.join(names[:-1])} and {names[-1]}"
+
+
+def step_title(step: PlannedStep, names: Mapping[str, str]) -> str:
+    """A step in words: "Millrace 6.3.6 → 6.4.3"."""
+    return " with ".join(
+        f"{names.get(m.product, m.product)} {m.from_ or 'absent'} → {m.to}" for m in step.moves
+    )
 
 
 def _first_up(text: str) -> str:

@@ -101,7 +101,10 @@ class Look(Value):
 
 
 class Probe(Value):
-    """A look at a site: its pages past every cache, its editor, its counts and its error log."""
+    """A look at a site: its pages past every cache, its editor, its counts and its error log.
+
+    ``earlier`` are the errors that were logged before this look began.
+    """
 
     at: datetime
     looks: tuple[Look, ...]
@@ -109,6 +112,7 @@ class Probe(Value):
     counts: dict[str, int]
     settings: str
     errors: tuple[str, ...]
+    earlier: tuple[str, ...] = ()
     written: str
 
 

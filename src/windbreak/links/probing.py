@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 import time
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from datetime import datetime
 from html.parser import HTMLParser
 
@@ -71,33 +71,41 @@ def _look(client: httpx.Client, name: str, url: str, *, past_caches: bool) -> tu
     )
 
 
-def probe(client: httpx.Client, address: str, said: AgentLook, at: datetime) -> Probe:
-    """Look at a site's pages and its editor."""
+def probe(client: httpx.Client, address: str, ask: Callable[[], AgentLook], at: datetime) -> Probe:
+    """Look at a site's pages and its editor, and then at what that left in its error log."""
+    said = ask()
     looks = [look_at(client, name, f"{address}{path}") for name, path in said.pages]
     editor, marks = _look(client, "Editor", f"{address}{said.editor}", past_caches=True)
     looks.append(editor)
     usable = editor.status == 200 and not editor.faults
+    after = ask()
     return Probe(
         at=at,
         looks=tuple(looks),
         editor_blocks=marks.blocks if usable else None,
-        counts=said.counts,
-        settings=said.settings,
-        errors=said.errors,
-        written=said.written,
+        counts=after.counts,
+        settings=after.settings,
+        errors=after.errors,
+        earlier=said.errors,
+        written=after.written,
     )
 
 
-def compare(before: Probe, now: Probe) -> tuple[Seen, ...]:
-    """Each thing looked at, before and now. A fault that was there before is not a new one."""
-    return tuple(_compare(before, now))
+def compare(before: Probe, now: Probe, *, judged: bool = False) -> tuple[Seen, ...]:
+    """Each thing looked at, before and now. A fault that was there before is not a new one.
+
+    With ``judged``, what was logged before this look began has been judged already: it stays in
+    the log after the step that caused it was put back.
+    """
+    known = now.earlier if judged else ()
+    return tuple(_compare(before, now, known))
 
 
 def worse(seen: tuple[Seen, ...]) -> tuple[Seen, ...]:
     return tuple(one for one in seen if one.verdict == "worse")
 
 
-def _compare(before: Probe, now: Probe) -> Iterator[Seen]:
+def _compare(before: Probe, now: Probe, known: tuple[str, ...]) -> Iterator[Seen]:
     old = {look.name: look for look in before.looks}
     for look in now.looks:
         was = old.get(look.name)
@@ -123,7 +131,8 @@ def _compare(before: Probe, now: Probe) -> Iterator[Seen]:
         now="as they were" if same else "changed",
         verdict="as before" if same else "differs",
     )
-    fresh = [e for e in now.errors if _bare(e) not in {_bare(old) for old in before.errors}]
+    old_errors = {_bare(error) for error in (*before.errors, *known)}
+    fresh = [error for error in now.errors if _bare(error) not in old_errors]
     yield Seen(
         name="Error log",
         before=f"{len(before.errors)} old faults",

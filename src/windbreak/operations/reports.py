@@ -7,7 +7,7 @@ from collections.abc import Iterable
 from zoneinfo import ZoneInfo
 
 from windbreak.core.case import Case
-from windbreak.core.explain import Answer, PlannedStep, Verdict, day
+from windbreak.core.explain import Answer, PlannedStep, Verdict, day, step_title
 from windbreak.core.fleet import WORST_FIRST, Inventory, Site, State
 from windbreak.core.versions import jump, parse_version
 from windbreak.core.work import (
@@ -284,22 +284,18 @@ def _names(context: Context) -> dict[str, str]:
     return {p.id: p.name for p in context.store.products.all()}
 
 
-def step_title(step: PlannedStep, names: dict[str, str]) -> str:
-    """A step in words: "Millrace 6.3.6 → 6.4.3"."""
-    return " with ".join(
-        f"{names.get(m.product, m.product)} {m.from_ or 'absent'} → {m.to}" for m in step.moves
-    )
-
-
 def _newest_probe(
     journal: list[JournalEntry], baseline: JournalEntry | None
 ) -> tuple[tuple[Seen, ...], int]:
     if baseline is None:
         return (), 0
     before = Probe.model_validate(baseline.detail)
+    failed_at = next((e.id for e in journal if e.state == "failed"), None)
     for entry in reversed(journal):
         if "probe" in entry.act and entry.state == "done":
-            return compare(before, Probe.model_validate(entry.detail)), entry.step or 0
+            judged = failed_at is not None and entry.id > failed_at
+            now = Probe.model_validate(entry.detail)
+            return compare(before, now, judged=judged), entry.step or 0
     return (), 0
 
 

@@ -163,6 +163,21 @@ def withdraw(context: Context, booking: int, by: Principal) -> Booking:
     return changed
 
 
+def move(context: Context, booking: int, at: datetime, by: Principal) -> Booking:
+    """Give a waiting booking another time. Writes. Raises Refused when it is not waiting."""
+    known = context.store.bookings.get(booking)
+    if known.state != "waiting":
+        raise Refused("not-waiting", f"booking {booking} is {known.state}")
+    site, plan = context.store.sites.get(known.site), context.store.plans.get(known.plan)
+    starts, why = _start(context, site, plan, at, None)
+    with context.store.transaction():
+        changed = context.store.bookings.change(booking, starts_at=starts, why=why)
+        what = f"booking {booking} moved"
+        context.record(by.name, what, known.site, why=why, result=_when(changed, site))
+    context.tell("booking", known.site, what)
+    return changed
+
+
 def due(context: Context) -> list[Booking]:
     """The bookings whose time has come; those long past are marked as missed. Writes."""
     now = context.clock()

@@ -8,9 +8,10 @@ from __future__ import annotations
 
 from typing import Any
 
-from windbreak.core.explain import PlannedStep
+from windbreak.core.explain import PlannedStep, step_title
 from windbreak.core.fleet import Inventory
 from windbreak.core.work import Principal, Probe, Run, RunPhase, RunState, Seen, SitePlan
+from windbreak.links.adapter import AgentLook
 from windbreak.links.errors import LinkError
 from windbreak.links.probing import compare, look_at, probe, worse
 from windbreak.operations import rollouts, sites, tracking
@@ -102,6 +103,7 @@ class _Runner:
         self.agent = sites.agent_for(context, run.site)
         self.journal = Journal(context, run.id, self.agent)
         self.alarmed = False
+        self.names = {p.id: p.name for p in context.store.products.all()}
 
     def go(self) -> Run:
         try:
@@ -120,6 +122,9 @@ class _Runner:
         text = self._after(state, text)
         return self._end("alarm" if self.alarmed else state, text)
 
+    def _title(self, step: PlannedStep) -> str:
+        return step_title(step, self.names)
+
     def _set(self, phase: RunPhase, step: int, text: str) -> None:
         self.context.store.runs.change(self.run.id, phase=phase, step=step, text=text)
         self.context.tell("run", str(self.run.id), text)
@@ -133,8 +138,10 @@ class _Runner:
         return found
 
     def _probe(self) -> Probe:
-        said = self.journal.ask(self.agent.look)
-        return probe(self.context.http, self.site.address, said, self.context.clock())
+        def ask() -> AgentLook:
+            return self.journal.ask(self.agent.look)
+
+        return probe(self.context.http, self.site.address, ask, self.context.clock())
 
     # Before and prepare.
 
@@ -197,8 +204,8 @@ class _Runner:
                 if self.context.store.runs.get(self.run.id).stop_asked:
                     raise _Stopped(f"Stopped before step {number}, as asked.")
                 self._still_allowed(number, step)
-                self.journal.write(f"step {number}", "meant", step=number, text=_title(step))
-            self._set("steps", number, _title(step))
+                self.journal.write(f"step {number}", "meant", step=number, text=self._title(step))
+            self._set("steps", number, self._title(step))
             if self.journal.done(f"step {number}") is None:
                 self._step(number, step)
         return f"{len(self.plan.plan.steps)} steps done, each looked at."
@@ -210,9 +217,10 @@ class _Runner:
             for move in step.moves:
                 stands = hold.until is None or today <= hold.until
                 here = hold.site in (None, self.site.id)
+                name = self.names.get(move.product, move.product)
                 if stands and here and hold.product == move.product:
                     raise _Stopped(
-                        f"Stopped before step {number}: {move.product} is held meanwhile, "
+                        f"Stopped before step {number}: {name} is held meanwhile, "
                         f"by {hold.author}: {hold.reason}"
                     )
         if not self.plan.approval or self.context.store.plans.get(self.plan.id).state != "approved":
@@ -296,7 +304,8 @@ class _Runner:
         detail = self.journal.once(
             act, lambda: self._probe().model_dump(mode="json"), step=step, text=_say_probe
         )
-        return compare(self.baseline, Probe.model_validate(detail))
+        failed = any(state == "failed" for _, state in self.journal.entries)
+        return compare(self.baseline, Probe.model_validate(detail), judged=failed)
 
     # Going back.
 
@@ -311,7 +320,7 @@ class _Runner:
             return "stopped", f"Stopped before the first step: {error}"
         number = begun[-1]
         step = self.plan.plan.steps[number - 1]
-        title = _title(step)
+        title = self._title(step)
         if (f"step {number}", "failed") not in self.journal.entries:
             self.journal.fail(f"step {number}", getattr(error, "code", "unknown"), str(error))
         self._set("steps", number, f"Putting back {title}: {error}")
@@ -442,12 +451,11 @@ class _Runner:
         return changed
 
 
-def _title(step: PlannedStep) -> str:
-    return " with ".join(f"{m.product} {m.from_ or 'absent'} → {m.to}" for m in step.moves)
-
-
 def _say_worse(bad: tuple[Seen, ...]) -> str:
-    return "; ".join(f"{s.name}: {s.before} before, {s.now} now" for s in bad)
+    """What is worse, the first two things in full: the journal's probe holds the rest."""
+    said = "; ".join(f"{s.name}: {s.before} before, {s.now} now" for s in bad[:2])
+    more = len(bad) - 2
+    return f"{said}; and {more} other {'look' if more == 1 else 'looks'}" if more > 0 else said
 
 
 def _say_probe(detail: dict[str, Any]) -> str:

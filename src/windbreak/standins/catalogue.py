@@ -30,6 +30,7 @@ class Made:
     stands: tuple[dict[str, Any], ...] = ()
     parent: str | None = None
     package: bool = True
+    stores: int = 1
 
     @property
     def slug(self) -> str:
@@ -93,6 +94,9 @@ COMMONS: tuple[Made, ...] = (
     Made("plugin/gangway", "2.7", 160, "Gangway"),
     Made("plugin/gangway", "2.8", 33, "Gangway", {"requires": {CORE: ">=6.3"}}),
     Made("plugin/sextant", "2.3.1", 60, "Sextant"),
+    Made("plugin/netloft", "1.6", 190, "Netloft"),
+    Made("plugin/netloft", "1.8", 21, "Netloft", {"changes": _fix("Galleries open faster.")},
+         (_stands(LOOM, ">=8.3", "blank"),), stores=2),
     Made("plugin/slate-editor", "1.9", 500, "Slate Editor"),
 )  # fmt: skip
 
@@ -135,6 +139,8 @@ def header(made: Made) -> str:
     lines = [f'kind = "{kind}"', f'name = "{made.name}"', f'version = "{made.version}"']
     if made.parent:
         lines.append(f'parent = "{made.parent}"')
+    if made.stores != 1:
+        lines.append(f"stores = {made.stores}")
     for rule in made.stands:
         lines += ["", "[[stands]]"]
         for key, value in rule.items():

@@ -103,6 +103,20 @@ SITES: tuple[DemoSite, ...] = (
         "breakwater",
         licences=_BREAKWATER,
     ),
+    DemoSite(
+        "seapink-florists",
+        "Seapink Florists",
+        "Seapink",
+        "mole",
+        {
+            CORE: "6.4.3",
+            LOOM: "8.1",
+            "theme/plainsail": "2.2",
+            "plugin/netloft": "1.6",
+            "plugin/oarlock": "7.2",
+        },
+        "plainsail",
+    ),
 )  # fmt: skip
 
 

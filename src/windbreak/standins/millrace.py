@@ -7,6 +7,8 @@ remembered between requests: every page is made from what lies there now.
 What a component does not stand is in its header, and is what really happens, whatever a feed
 says: ``[[stands]]`` names another product, the range it works with, and the effect otherwise
 ("editor": the editor opens empty; "page": status 500; "blank": status 200 without a byte).
+``stores`` numbers the form in which it keeps its own data: a newer form is written at the first
+request, and an older version can't read it any more.
 """
 
 from __future__ import annotations
@@ -144,6 +146,13 @@ class MillraceSite:
             if component.header is None:
                 found["page"] = f"Fatal fault: {component.folder} has no header that can be read"
                 continue
+            stores = int(component.header.get("stores", 1))
+            kept = int(self.setting(f"form:{component.product}", "1"))
+            if stores > kept:
+                self.set_setting(f"form:{component.product}", str(stores))
+            elif stores < kept:
+                cause = f"{component.product} {component.version} can't read its data, form {kept}"
+                found.setdefault("page", f"Fatal fault: {cause}")
             for rule in component.header.get("stands", ()):
                 other = rule["product"]
                 if other not in versions:

@@ -1,2 +1,296 @@
-def play(d):
-    return 1
+"""The tour: the whole job on the demo data without a person, each stage told and seen to happen.
+
+Every stage looks for itself: into the site's folders, at its pages, at the agent's record of
+changes. What is not seen is not told, and ends the tour with status 1.
+"""
+
+from __future__ import annotations
+
+import json
+import shutil
+import sqlite3
+import sys
+import tempfile
+import time
+import tomllib
+from collections.abc import Callable
+from contextlib import closing
+from datetime import UTC, datetime
+from pathlib import Path
+
+import httpx
+
+from windbreak.client import Problem, Windbreak
+from windbreak.core.fleet import Window
+from windbreak.core.work import NewRollout, RunStory
+from windbreak.standins.demo import Demo, register_feeds, register_sites, running
+
+_PATIENCE = 120.0
+_ALL_DAY = [Window(start="00:00", end="24:00")]
+
+
+class NotSeen(Exception):
+    """A stage did not happen as it was told it would."""
+
+
+def play(data: Path | None) -> int:
+    """Play the tour in a folder of its own; the exit status."""
+    folder = data or Path(tempfile.mkdtemp(prefix="windbreak-tour-"))
+    folder.mkdir(parents=True, exist_ok=True)
+    try:
+        with running(folder.resolve()) as (demo, where):
+            _Tour(demo, where).play()
+    except (NotSeen, Problem, RuntimeError, httpx.HTTPError, TimeoutError) as error:
+        print(f"\nThe tour stops: {error}", file=sys.stderr)
+        print(f"What it left lies in {folder}", file=sys.stderr)
+        return 1
+    if data is None:
+        shutil.rmtree(folder, ignore_errors=True)
+    print("\nEvery stage was seen to happen.")
+    return 0
+
+
+class _Tour:
+    def __init__(self, demo: Demo, where: dict[str, str]) -> None:
+        self.demo, self.where = demo, where
+        self.windbreak = Windbreak(demo.address, demo.token("tour"))
+        self.number = 0
+
+    def play(self) -> None:
+        for stage in (
+            self.feeds,
+            self.sites,
+            self.reasons,
+            self.thread,
+            self.rollout,
+            self.put_back,
+            self.restore,
+            self.killed,
+        ):
+            stage()
+        self.windbreak.close()
+
+    def head(self, text: str) -> None:
+        self.number += 1
+        print(f"\n{self.number}  {text}", flush=True)
+
+    def tell(self, text: str) -> None:
+        print(f"   {text}", flush=True)
+
+    def see(self, what: str, seen: bool) -> None:
+        """Tell what was seen, or end the tour. Raises NotSeen."""
+        if not seen:
+            raise NotSeen(f"this was to be seen, and was not: {what}")
+        print(f"   seen: {what}", flush=True)
+
+    # What lies on the sites, looked at without the service.
+
+    def folder(self, site: str) -> Path:
+        return self.demo.standins_folder / site / "site"
+
+    def version(self, site: str, path: str) -> str:
+        header = tomllib.loads((self.folder(site) / path / "component.toml").read_text())
+        return str(header["version"])
+
+    def page(self, site: str, path: str = "/") -> httpx.Response:
+        return httpx.get(f"{self.where[site]}{path}", trust_env=False, timeout=20)
+
+    def changes(self, site: str, call: str) -> list[str]:
+        database = self.demo.standins_folder / site / "agent" / "agent.db"
+        with closing(sqlite3.connect(database)) as connection:
+            rows = connection.execute(
+                "SELECT id FROM change WHERE call = ? AND state = 'done'", (call,)
+            )
+            return [str(row[0]) for row in rows]
+
+    def setting(self, site: str, name: str) -> str:
+        with closing(sqlite3.connect(self.folder(site) / "site.db")) as connection:
+            row = connection.execute("SELECT value FROM settings WHERE name = ?", (name,))
+            return str(row.fetchone()[0])
+
+    def until(self, what: str, happened: Callable[[], bool]) -> None:
+        until = time.monotonic() + _PATIENCE
+        while not happened():
+            if time.monotonic() > until:
+                raise NotSeen(f"{what}, within {_PATIENCE:.0f} seconds")
+            time.sleep(0.2)
+
+    def approved(self, site: str, why: str) -> int:
+        plan = self.windbreak.draft_plan(site)
+        self.windbreak.approve_plan(plan.id, why)
+        return plan.id
+
+    def ended(self, run: int) -> RunStory:
+        return self.windbreak.wait(run, timeout=_PATIENCE)
+
+    # The stages.
+
+    def feeds(self) -> None:
+        self.head("Two makers' feeds are registered and read; one wants a token.")
+        for line in register_feeds(self.windbreak, self.where):
+            self.tell(line)
+        products = {p.id: p for p in self.windbreak.products()}
+        self.see("Millrace is public", products["core/millrace"].access == "public")
+        self.see("Breakwater is licensed", products["theme/breakwater"].access == "licensed")
+        self.see(
+            "Trestle comes only inside it", products["plugin/trestle"].access == "bundled-only"
+        )
+        again = self.windbreak.poll_feed("commons")
+        self.see("a second look takes nothing in twice", not again.taken)
+
+    def sites(self) -> None:
+        self.head("The sites are registered, linked by the one line, and asked what is installed.")
+        for line in register_sites(self.windbreak, self.where):
+            self.tell(line)
+        for row in self.windbreak.sites():
+            self.see(f"{row.label} is linked", row.link == "linked")
+            self.windbreak.set_windows(row.id, _ALL_DAY, "Europe/London")
+        self.tell("For the tour each site may be worked on all day.")
+
+    def reasons(self) -> None:
+        self.head("What may move at Tarnsey Harbour Museum, what may not, and why.")
+        for verdict in self.windbreak.verdicts("tarnsey-harbour").verdicts:
+            if verdict.outcome in ("move", "part"):
+                self.tell(f"{verdict.product} {verdict.from_} → {verdict.to}")
+            if verdict.blocked:
+                self.tell(f"  {verdict.blocked.text}")
+        core = self.windbreak.verdict("tarnsey-harbour", "core/millrace")
+        kinds = [t.reason.kind for t in core.blocked.reasons] if core.blocked else []
+        self.see("Millrace 6.5 waits for its soak, and says so", kinds == ["soak"])
+
+    def thread(self) -> None:
+        self.head("Its plan is approved, booked, and carried out; each step is looked at.")
+        site = "tarnsey-harbour"
+        plan = self.windbreak.draft_plan(site)
+        for number, step in enumerate(plan.plan.steps, start=1):
+            moves = " with ".join(f"{m.product} {m.from_} → {m.to}" for m in step.moves)
+            self.tell(f"{number}  {moves}")
+            self.tell(f"   {step.why}")
+        before = self.version(site, "core/millrace")
+        self.windbreak.approve_plan(plan.id, "the tour: routine updates of November")
+        booking = self.windbreak.book_plan(plan.id)
+        self.tell(f"Booked for {booking.starts_at:%H:%M} UTC. {booking.why}")
+        self.windbreak.withdraw_booking(booking.id)
+        self.windbreak.book_plan(plan.id, datetime.now(UTC))
+        self.tell("Booked again, for now; the service starts it by itself.")
+        self.until("the service starts the run", lambda: bool(self.windbreak.runs(site)))
+        story = self.ended(self.windbreak.runs(site)[0].id)
+        self.see("the run ended well", story.run.state == "done")
+        after = self.version(site, "core/millrace")
+        self.see(f"core/millrace in the site's folder: {before}, now {after}", after == "6.4.3")
+        for path, version in (
+            ("themes/breakwater", "5.2"),
+            ("plugins/breakwater-keel", "2.6"),
+            ("plugins/trestle", "5.1"),
+            ("plugins/foglamp", "3.4"),
+        ):
+            self.see(f"{path} is {version}", self.version(site, path) == version)
+        page = self.page(site)
+        good = page.status_code == 200 and "Breakwater 5.2" in page.text
+        self.see("its front page answers, made by Breakwater 5.2", good)
+        self.see("automatic updates are on again", self.setting(site, "automatic_updates") == "on")
+        self.see("what was off is off", self.setting(site, "on:plugin/slate-editor") == "off")
+
+    def rollout(self) -> None:
+        self.head("Millrace 6.4.3 goes to Skerry Light Trust's twin first, then to the site.")
+        site, twin = "skerry-light", "skerry-light-twin"
+        rollout = self.windbreak.start_rollout(
+            NewRollout(
+                site=site,
+                product="core/millrace",
+                version="6.4.3",
+                quiet_minutes=0.1,
+                why="the tour: it holds a security fix",
+            )
+        )
+        self.tell(f"Rollout {rollout.id}. {rollout.text} Quiet time in the tour: six seconds.")
+        # Windows open on a grid of five minutes; the tour does not wait for it.
+        self._hurry(rollout.id)
+        self.until(
+            "the twin's run ends", lambda: self.windbreak.rollout(rollout.id).state != "rehearsing"
+        )
+        now = self.windbreak.rollout(rollout.id)
+        self.see(f"the twin has it: {now.text}", self.version(twin, "core/millrace") == "6.4.3")
+        self.see("the site has not", self.version(site, "core/millrace") == "6.3.6")
+        self.until(
+            "the site is booked", lambda: self.windbreak.rollout(rollout.id).state == "going"
+        )
+        self._hurry(rollout.id)
+        self.until(
+            "the rollout ends",
+            lambda: self.windbreak.rollout(rollout.id).state in ("ended well", "stopped"),
+        )
+        now = self.windbreak.rollout(rollout.id)
+        self.see(f"the rollout {now.state}: {now.text}", now.state == "ended well")
+        self.see("the site has it", self.version(site, "core/millrace") == "6.4.3")
+        oarlock = self.version(site, "plugins/oarlock")
+        self.see(f"nothing else moved: Oarlock is {oarlock}", oarlock == "7.1.2")
+
+    def _hurry(self, rollout: int) -> None:
+        """Book what a rollout has booked for now, in the place of its window's next start."""
+        for booking in self.windbreak.bookings():
+            if booking.rollout == rollout:
+                self.tell(f"{booking.site}: {booking.why}")
+                self.windbreak.move_booking(booking.id, datetime.now(UTC))
+
+    def put_back(self) -> None:
+        self.head("At Whinchat Radio an update breaks the editor while the pages stay fine.")
+        site = "whinchat-radio"
+        run = self.windbreak.run_plan(self.approved(site, "the tour"))
+        story = self.ended(run.id)
+        for line in story.journal:
+            if line.state in ("failed", "put back"):
+                self.tell(f"{line.act} {line.state}: {line.text}")
+        self.see(f"the run ended {story.run.state}", story.run.state == "put back")
+        trestle = self.version(site, "plugins/trestle")
+        self.see(f"Trestle is {trestle} again", trestle == "5.0")
+        theme = self.version(site, "themes/breakwater")
+        self.see(f"Breakwater went back with it, to {theme}", theme == "5.1")
+        self.see("its front page answers", self.page(site).status_code == 200)
+        self.until(
+            "it is a finding",
+            lambda: any(f.id == f"run:{site}" for f in self.windbreak.findings()),
+        )
+        found = [f for f in self.windbreak.findings() if f.id == f"run:{site}"]
+        self.tell(found[0].headline.replace("**", ""))
+
+    def restore(self) -> None:
+        self.head(
+            "At Seapink Florists an update leaves white pages, and putting back does not help."
+        )
+        site = "seapink-florists"
+        run = self.windbreak.run_plan(self.approved(site, "the tour"))
+        story = self.ended(run.id)
+        self.tell(story.run.text)
+        self.see(f"the run ended {story.run.state}", story.run.state == "restored")
+        netloft = self.version(site, "plugins/netloft")
+        self.see(f"Netloft is {netloft} again", netloft == "1.6")
+        page = self.page(site)
+        good = page.status_code == 200 and "Seapink" in page.text
+        self.see("its front page answers, and is not white", good)
+
+    def killed(self) -> None:
+        self.head("The service is killed in the middle of a run, and started again.")
+        site = "skerry-light"
+        faults = self.demo.standins_folder / site / "agent" / "faults.json"
+        faults.write_text(json.dumps({"slow": {"apply": 1.5}}))
+        run = self.windbreak.run_plan(self.approved(site, "the tour"))
+        self.until("step 2 begins", lambda: self.windbreak.run(run.id).run.step >= 2)
+        time.sleep(0.5)
+        self.demo.kill_service()
+        self.tell(f"Killed while run {run.id} was at step 2; nothing else was told.")
+        self.demo.start_service()
+        faults.unlink()
+        self.tell("Started again; it takes the run up where it was.")
+        story = self.ended(run.id)
+        self.see("the run ended well", story.run.state == "done")
+        meant = [e.change for e in story.journal if e.act.startswith("apply") and e.change]
+        done = self.changes(site, "apply")
+        twice = len(done) != len(set(done)) or set(meant) - set(done)
+        self.see(f"{len(set(meant))} applies meant, each done once on the site", not twice)
+        steps = [s.state for s in story.steps]
+        self.see(f"all {len(steps)} steps are done", set(steps) == {"done"})
+        oarlock = self.version(site, "plugins/oarlock")
+        self.see(f"Oarlock is {oarlock} in the site's folder", oarlock == "7.2")
+        self.see("automatic updates are on again", self.setting(site, "automatic_updates") == "on")
+        self.see("its front page answers", self.page(site).status_code == 200)

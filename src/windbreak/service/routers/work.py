@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+from datetime import datetime
 from typing import Annotated
 
 from fastapi import APIRouter, Query, Request
 
-from windbreak.core.fleet import NewHold, NewLicence, SiteLicence, StandingHold
+from windbreak.core.fleet import NewHold, NewLicence, SiteLicence, StandingHold, Value
 from windbreak.core.work import (
     ApprovePlan,
     Book,
@@ -24,6 +25,10 @@ from windbreak.operations import findings, policy, reports, rollouts, runs
 from windbreak.service.signin import Ctx, Who
 
 router = APIRouter(tags=["work"])
+
+
+class Moved(Value):
+    at: datetime
 
 
 @router.get("/plans/{id}")
@@ -58,6 +63,12 @@ def list_bookings(context: Ctx, who: Who, state: str | None = "waiting") -> list
     every = context.store.bookings.all
     found = every(state=state) if state else every()
     return sorted(found, key=lambda b: b.starts_at)
+
+
+@router.put("/bookings/{id}")
+def move_booking(context: Ctx, who: Who, id: int, when: Moved) -> Booking:
+    """Give a booking another time."""
+    return rollouts.move(context, id, when.at, who)
 
 
 @router.delete("/bookings/{id}")

@@ -60,7 +60,7 @@ def fetch(
         except httpx.HTTPError as error:
             raise FeedUnreachable(f"{_host(at)} gave no answer: {_plain(error)}") from error
         try:
-            if response.is_redirect:
+            if response.has_redirect_location:
                 at = str(response.next_request.url) if response.next_request else at
                 continue
             return _read(response, at, limit)

@@ -1,0 +1,190 @@
+"""The command line as a process: what it prints, and its exit statuses."""
+
+import json
+import os
+import subprocess
+import sys
+import tempfile
+import unittest
+from pathlib import Path
+
+from tests.core.test_resolve import DATA, EXPECTED
+from tests.running import WithDemo
+
+
+def windbreak(*args: str, **environment: str) -> subprocess.CompletedProcess[str]:
+    kept = {k: v for k, v in os.environ.items() if not k.startswith("WINDBREAK_")}
+    return subprocess.run(
+        [sys.executable, "-m", "windbreak", *args],
+        capture_output=True,
+        text=True,
+        timeout=60,
+        check=False,
+        stdin=subprocess.DEVNULL,
+        env={**kept, "WINDBREAK_PROFILE": "/nonexistent/profile.json", **environment},
+    )
+
+
+class Cases(unittest.TestCase):
+    def test_each_file_gives_one_line_in_order(self) -> None:
+        files = [str(DATA / f"{name}.json") for name in ("hand-odds", "small-1000")]
+        done = windbreak("case", "resolve", *files, "--json")
+        self.assertEqual(done.returncode, 0, done.stderr)
+        lines = [json.loads(line) for line in done.stdout.splitlines()]
+        self.assertEqual([line["file"] for line in lines], files)
+        for line, name in zip(lines, ("hand-odds", "small-1000"), strict=True):
+            self.assertEqual(line["format"], "windbreak-resolution/1")
+            self.assertEqual(line["objective"], EXPECTED[name]["objective"])
+            for verdict in line["verdicts"]:
+                self.assertEqual(
+                    set(verdict), {"product", "from", "to", "newest", "outcome", "blocked"}
+                )
+
+    def test_orders_are_plans_with_a_why_for_each_step(self) -> None:
+        done = windbreak("case", "order", str(DATA / "hand-two-stages.json"), "--json")
+        plan = json.loads(done.stdout)
+        self.assertEqual(plan["cost"], {"combined": 0, "steps": 5})
+        self.assertTrue(all(step["why"] for step in plan["steps"]))
+
+    def test_a_bad_file_is_told_and_the_others_are_answered(self) -> None:
+        with tempfile.TemporaryDirectory() as folder:
+            bad = Path(folder) / "bad.json"
+            raw = json.loads((DATA / "hand-odds.json").read_text())
+            raw["releases"][0]["from"] = ">=5 <6"
+            raw["site"]["components"][0]["version"] = "six"
+            bad.write_text(json.dumps(raw))
+            good = str(DATA / "hand-bridge.json")
+            done = windbreak("case", "resolve", str(bad), "/nowhere.json", good, "--json")
+        self.assertEqual(done.returncode, 1)
+        lines = [json.loads(line) for line in done.stdout.splitlines()]
+        self.assertIn("$.releases[0].from", lines[0]["error"])
+        self.assertIn("$.site.components[0].version", lines[0]["error"])
+        self.assertIn("error", lines[1])
+        self.assertEqual(lines[2]["site"], "bridge")
+
+    def test_people_get_sentences(self) -> None:
+        done = windbreak("case", "resolve", str(DATA / "hand-not-offered.json"))
+        self.assertIn("would help: Ask the host for runtime/loom 8.1", done.stdout)
+
+
+class Use(unittest.TestCase):
+    def test_wrong_use_exits_with_2(self) -> None:
+        for args in [("nonsense",), ("run", "watch", "x"), ("book", "1", "--at", "soon"), ()]:
+            with self.subTest(args=args):
+                self.assertEqual(windbreak(*args).returncode, 2)
+
+    def test_without_a_profile_it_says_how_to_sign_in(self) -> None:
+        done = windbreak("today")
+        self.assertEqual(done.returncode, 4)
+        self.assertIn("windbreak sign-in", done.stderr)
+
+    def test_a_service_that_is_away_exits_with_3(self) -> None:
+        done = windbreak("today", "--address", "http://127.0.0.1:9", "--token", "x")
+        self.assertEqual(done.returncode, 3)
+        self.assertIn("http://127.0.0.1:9", done.stderr)
+
+    def test_a_setting_that_is_wrong_is_named_with_its_place(self) -> None:
+        with tempfile.TemporaryDirectory() as folder:
+            done = windbreak("serve", "--data", folder, "--port", "many")
+            self.assertEqual(done.returncode, 2)
+            self.assertIn("option --port", done.stderr)
+            done = windbreak("serve", "--data", folder, WINDBREAK_SOAK_MAJOR="-1")
+            self.assertIn("WINDBREAK_SOAK_MAJOR", done.stderr)
+            (Path(folder) / "windbreak.toml").write_text("colour = 1\n")
+            done = windbreak("serve", "--data", folder)
+            self.assertIn("there is no setting 'colour'", done.stderr)
+
+    def test_completion_knows_the_verbs(self) -> None:
+        script = windbreak("completion", "bash").stdout
+        self.assertIn("list add link unlink show", script)
+        line = "COMP_WORDS=(windbreak run w); COMP_CWORD=2; _windbreak"
+        test = f'{script}\n{line}; echo "${{COMPREPLY[*]}}"'
+        done = subprocess.run(
+            ["bash", "-c", test], capture_output=True, text=True, check=False, timeout=20
+        )
+        self.assertEqual(done.stdout.strip(), "watch", done.stderr)
+
+
+class OverTheDemo(WithDemo):
+    def ask(self, *args: str) -> subprocess.CompletedProcess[str]:
+        return windbreak(*args, WINDBREAK_ADDRESS=self.demo.address, WINDBREAK_TOKEN=self.token)
+
+    def test_the_main_commands_answer(self) -> None:
+        for args, part in [
+            (("today",), "findings want you"),
+            (("site", "list"), "tarnsey-harbour"),
+            (("site", "show", "tarnsey"), "carried by Breakwater"),
+            (("why", "tarnsey", "millrace"), "soaks until"),
+            (("resolve", "whinchat"), "plugin/trestle"),
+            (("feed", "list"), "licences.read"),
+            (("product", "show", "breakwater"), "Columns no longer jump."),
+            (("host", "list"), "Mole"),
+            (("licence", "list"), "plugin/breakwater-keel"),
+            (("shelf", "list"), ""),
+            (("calendar",), "Nothing is booked."),
+            (("rollout", "list"), "There is no rollout."),
+            (("run", "list"), ""),
+            (("ledger",), "linked"),
+            (("finding", "list"), "Millrace"),
+            (("product", "holds"), ""),
+        ]:
+            with self.subTest(args=args):
+                done = self.ask(*args)
+                self.assertEqual(done.returncode, 0, done.stderr)
+                self.assertIn(part, done.stdout)
+
+    def test_json_is_what_the_api_gives(self) -> None:
+        done = self.ask("site", "list", "--json")
+        self.assertEqual(json.loads(done.stdout), self.http("GET", "/sites").json())
+        self.assertEqual(
+            self.ask("site", "list", "-q").stdout.split(), [s.id for s in self.windbreak.sites()]
+        )
+
+    def test_a_case_exported_resolves_offline_to_the_same(self) -> None:
+        with tempfile.TemporaryDirectory() as folder:
+            file = f"{folder}/case.json"
+            self.assertEqual(self.ask("case", "export", "tarnsey", "--to", file).returncode, 0)
+            offline = json.loads(windbreak("case", "resolve", file, "--json").stdout)
+        live = self.windbreak.verdicts("tarnsey-harbour")
+        self.assertEqual(offline["objective"], live.objective.model_dump())
+        self.assertEqual(
+            {v["product"]: v["to"] for v in offline["verdicts"]},
+            {v.product: v.to for v in live.verdicts},
+        )
+
+    def test_what_changes_something_asks_and_refuses_where_nobody_answers(self) -> None:
+        plan = self.ask("plan", "skerry-light", "-q").stdout.strip()
+        done = self.ask("approve", plan)
+        self.assertEqual(done.returncode, 2)
+        self.assertIn("--yes", done.stderr)
+        self.assertEqual(self.windbreak.plan(int(plan)).state, "draft")
+        self.assertEqual(self.ask("approve", plan, "--yes", "--why", "a test").returncode, 0)
+        done = self.ask("run", "start", plan, "--yes", "--watch")
+        self.assertEqual(done.returncode, 0, done.stderr + done.stdout)
+        self.assertIn("done: 6 steps done", done.stdout)
+
+    def test_errors_say_what_and_where_and_what_helps(self) -> None:
+        for args, status, part in [
+            (("site", "show", "atlantis"), 1, "windbreak site list"),
+            (("plan", "99"), 1, "99"),
+            (("approve", "99", "--yes"), 1, "99"),
+            (("product", "hold", "lee", "--range", "~5", "--why", "x"), 2, "at sign 1"),
+            (("shelf", "add", "/nowhere.zip"), 1, "/nowhere.zip"),
+            (("sign-in", "http://x/"), 2, "sign-in link"),
+            (("site", "window", "tarnsey", "1am", "5am"), 2, "1am"),
+        ]:
+            with self.subTest(args=args):
+                done = self.ask(*args)
+                self.assertEqual(done.returncode, status, done.stderr)
+                self.assertIn(part, done.stderr)
+                self.assertNotIn("Traceback", done.stderr)
+
+    def test_a_terminal_signs_in_with_a_link_once(self) -> None:
+        with tempfile.TemporaryDirectory() as folder:
+            profile = f"{folder}/profile.json"
+            link = self.demo.link()
+            done = windbreak("sign-in", link, WINDBREAK_PROFILE=profile)
+            self.assertEqual(done.returncode, 0, done.stderr)
+            self.assertEqual(Path(profile).stat().st_mode & 0o777, 0o600)
+            self.assertEqual(windbreak("today", WINDBREAK_PROFILE=profile).returncode, 0)
+            self.assertEqual(windbreak("sign-in", link, WINDBREAK_PROFILE=profile).returncode, 4)

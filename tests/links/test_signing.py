@@ -1,0 +1,71 @@
+"""Signed requests and answers: what holds, and everything that must not."""
+
+import unittest
+from datetime import UTC, datetime, timedelta
+
+from windbreak.links import signing
+from windbreak.links.signing import Answer, Request, SignatureRefused
+
+NOW = datetime(2025, 11, 24, 1, 10, tzinfo=UTC)
+URL = "http://127.0.0.1:9/_windbreak/apply"
+
+
+class Signing(unittest.TestCase):
+    def setUp(self) -> None:
+        self.key, self.other = signing.new_key(), signing.new_key()
+        self.nonces: set[str] = set()
+
+    def seen(self, nonce: str, until: datetime) -> bool:
+        known = nonce in self.nonces
+        self.nonces.add(nonce)
+        return known
+
+    def sent(self, body: bytes = b"{}") -> Request:
+        headers = signing.sign_request(self.key, "POST", URL, body, NOW)
+        return Request("POST", URL, {k.lower(): v for k, v in headers.items()})
+
+    def verify(self, request: Request, body: bytes = b"{}", at: datetime = NOW) -> None:
+        signing.verify_request(self.key.public_key(), request, body, at, self.seen)
+
+    def test_a_signed_request_holds_once(self) -> None:
+        request = self.sent()
+        self.verify(request)
+        with self.assertRaises(SignatureRefused):
+            self.verify(request)
+
+    def test_whatever_is_changed_is_refused(self) -> None:
+        good = self.sent()
+        for request, body, at in [
+            (good, b'{"a": 1}', NOW),
+            (Request("PUT", URL, good.headers), b"{}", NOW),
+            (Request("POST", URL + "x", good.headers), b"{}", NOW),
+            (Request("POST", URL, {}), b"{}", NOW),
+            (good, b"{}", NOW + timedelta(minutes=6)),
+            (good, b"{}", NOW - timedelta(minutes=2)),
+        ]:
+            with self.subTest(request=request.url, at=at), self.assertRaises(SignatureRefused):
+                self.verify(request, body, at)
+
+    def test_another_key_is_refused(self) -> None:
+        with self.assertRaises(SignatureRefused):
+            signing.verify_request(self.other.public_key(), self.sent(), b"{}", NOW, self.seen)
+
+    def test_an_answer_belongs_to_its_request(self) -> None:
+        first, second = self.sent(), self.sent()
+        headers = signing.sign_answer(self.key, first, 200, b"ok", NOW)
+        low = {k.lower(): v for k, v in headers.items()}
+        public = self.key.public_key()
+        signing.verify_answer(public, first, Answer(200, low, first), b"ok", NOW)
+        for request, status, body in [
+            (second, 200, b"ok"),
+            (first, 409, b"ok"),
+            (first, 200, b"no"),
+        ]:
+            with self.subTest(status=status, body=body), self.assertRaises(SignatureRefused):
+                signing.verify_answer(public, request, Answer(status, low, request), body, NOW)
+
+    def test_keys_go_through_text(self) -> None:
+        again = signing.key_from(signing.key_text(self.key))
+        self.assertEqual(signing.public_text(again), signing.public_text(self.key))
+        with self.assertRaises(SignatureRefused):
+            signing.public_from("not a key")

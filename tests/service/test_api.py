@@ -1,0 +1,248 @@
+"""The network interface: who may ask, what is answered, and how errors look."""
+
+import json
+import threading
+import time
+from datetime import UTC, datetime
+
+import httpx
+
+from tests.running import WithDemo
+from windbreak.client import Problem, Unreachable, Windbreak
+from windbreak.core.fleet import NewSite
+from windbreak.core.work import NewRollout
+from windbreak.standins.feeds import TOKEN
+
+OPEN = {("post", "/api/v1/session"), ("get", "/health"), ("get", "/ready")}
+
+
+class Api(WithDemo):
+    def openapi(self) -> dict[str, dict[str, dict[str, object]]]:
+        found: dict[str, dict[str, dict[str, object]]] = self.http("GET", "/openapi.json").json()
+        return found
+
+    def test_every_route_but_health_and_signing_in_needs_a_principal(self) -> None:
+        for path, methods in self.openapi()["paths"].items():
+            for method in methods:
+                if (method, path) in OPEN:
+                    continue
+                url = path.replace("{id}", "1").replace("{kind}", "core").replace("{slug}", "x")
+                with self.subTest(method=method, path=path):
+                    answer = httpx.request(method, self.demo.address + url, trust_env=False)
+                    self.assertEqual(answer.status_code, 401)
+                    self.assertEqual(answer.headers["content-type"], "application/problem+json")
+                    self.assertEqual(answer.json()["code"], "not-permitted")
+
+    def test_health_answers_anybody(self) -> None:
+        for path in ("/health", "/ready"):
+            self.assertEqual(httpx.get(self.demo.address + path, trust_env=False).status_code, 200)
+
+    def test_every_route_says_what_it_does(self) -> None:
+        for path, methods in self.openapi()["paths"].items():
+            for method, said in methods.items():
+                with self.subTest(method=method, path=path):
+                    self.assertTrue(said.get("description") or said.get("summary"))
+
+    def test_a_wrong_token_is_told_how_to_sign_in(self) -> None:
+        answer = self.http("GET", "/sites", headers={"authorization": "Bearer nonsense"})
+        self.assertEqual(answer.status_code, 401)
+        self.assertIn("sign in", answer.json()["detail"].lower())
+
+    def test_a_sign_in_link_is_good_once(self) -> None:
+        secret = self.demo.link().partition("#")[2]
+        first = self.http("POST", "/session", json={"link": secret}, headers={})
+        self.assertEqual(first.status_code, 200)
+        cookie = first.headers["set-cookie"]
+        self.assertIn("HttpOnly", cookie)
+        self.assertIn("SameSite=strict", cookie)
+        again = self.http("POST", "/session", json={"link": secret}, headers={})
+        self.assertEqual(again.status_code, 401)
+        # A page from elsewhere may not use the session to change something.
+        session = {"cookie": cookie.split(";")[0]}
+        self.assertEqual(self.http("GET", "/session", headers=session).status_code, 200)
+        foreign = {**session, "origin": "https://elsewhere.example"}
+        self.assertEqual(self.http("POST", "/sites/refresh", headers=foreign).status_code, 401)
+
+    def test_what_is_not_there_and_what_is_wrong_are_problems(self) -> None:
+        site = {"label": "X", "address": "nowhere"}
+        hold = {"product": "core/millrace", "range": ">=5 <6", "reason": "x"}
+        for method, path, body, status, part in [
+            ("GET", "/sites/nowhere", None, 404, "nowhere"),
+            ("GET", "/runs/99", None, 404, "99"),
+            ("GET", "/runs/x", None, 422, "path.id"),
+            ("POST", "/sites", site, 422, "is not an address"),
+            ("POST", "/holds", hold, 422, "at sign 4"),
+            ("POST", "/holds", {}, 422, "body.product"),
+            ("PUT", "/hosts/mole", {"id": "quay", "name": "Quay"}, 409, "mole"),
+            ("GET", "/nothing", None, 404, ""),
+            ("DELETE", "/sites", None, 405, ""),
+            ("POST", "/plans/99/approval", {}, 404, "99"),
+            ("POST", "/feeds", {"id": "x", "label": "x", "url": "x"}, 422, "is not an address"),
+        ]:
+            with self.subTest(method=method, path=path):
+                answer = self.http(method, path, json=body)
+                self.assertEqual(answer.status_code, status, answer.text)
+                problem = answer.json()
+                self.assertEqual(problem["status"], status)
+                self.assertIn(part, problem["detail"])
+                self.assertTrue(problem["type"].startswith("urn:windbreak:problem:"))
+
+    def test_a_wrong_archive_is_refused_and_nothing_is_kept(self) -> None:
+        before = self.windbreak.shelf()
+        with self.assertRaises(Problem) as caught:
+            self.windbreak.put_on_shelf(b"this is no archive")
+        self.assertEqual(caught.exception.code, "wrong-archive")
+        self.assertEqual(self.windbreak.shelf(), before)
+
+    def test_the_token_of_a_feed_is_found_nowhere(self) -> None:
+        self.windbreak.poll_feed("chandlery")
+        said = [self.http("GET", path).text for path in ("/feeds", "/ledger", "/today")]
+        said.append(json.dumps(self.windbreak.case("tarnsey-harbour").model_dump(mode="json")))
+        for path in self.demo.data.rglob("*"):
+            # The maker's own side may know it; all that is ours may not.
+            if path.is_file() and self.demo.standins_folder not in path.parents:
+                said.append(path.read_bytes().decode("latin-1"))
+        self.assertNotIn(TOKEN, "".join(said))
+        self.assertNotIn(self.token, "".join(said))
+
+    def test_a_wrong_credential_is_told_and_what_was_known_stands(self) -> None:
+        known = len(self.windbreak.releases("theme/breakwater"))
+        self.windbreak.replace_credential("chandlery", "wrong-token-entirely")
+        result = self.windbreak.poll_feed("chandlery")
+        self.assertEqual(result.state, "refused")
+        self.assertIn("turned the credential away", result.text)
+        self.assertFalse(self.windbreak.check_feed("chandlery").valid)
+        self.assertEqual(len(self.windbreak.releases("theme/breakwater")), known)
+        self.windbreak.replace_credential("chandlery", f" {TOKEN} ")
+        self.assertEqual(self.windbreak.poll_feed("chandlery").state, "fresh")
+        self.assertEqual(self.windbreak.check_feed("chandlery").lacks, ("licences.read",))
+
+    def test_a_feed_that_says_nothing_new_is_not_read_again(self) -> None:
+        self.windbreak.poll_feed("commons")
+        answer = self.http("POST", "/feeds/commons/poll", params={"fresh": "false"}).json()
+        self.assertTrue(answer["unchanged"])
+        self.assertEqual(answer["state"], "fresh")
+
+    def test_events_are_told_as_they_happen_and_can_be_gone_on_with(self) -> None:
+        heard: list[str] = []
+
+        def listen() -> None:
+            with Windbreak(self.demo.address, self.token) as windbreak:
+                for event in windbreak.events():
+                    heard.append(f"{event.kind} {event.subject}")
+                    if event.subject == "seapink-florists":
+                        return
+
+        thread = threading.Thread(target=listen)
+        thread.start()
+        until = time.monotonic() + 20
+        while thread.is_alive() and time.monotonic() < until:
+            self.windbreak.refresh_site("seapink-florists")
+            thread.join(0.3)
+        self.assertIn("site seapink-florists", heard)
+        with Windbreak(self.demo.address, self.token) as windbreak:
+            first = next(iter(windbreak.events(after=0)))
+        self.assertEqual(first.id, 1)
+
+    def test_the_content_security_policy_lets_no_inline_script_run(self) -> None:
+        answer = httpx.get(self.demo.address + "/", trust_env=False)
+        policy = answer.headers["content-security-policy"]
+        self.assertIn("default-src 'none'", policy)
+        self.assertNotIn("unsafe", policy)
+
+
+class Linking(WithDemo):
+    def test_a_copy_of_a_site_does_not_inherit_the_link(self) -> None:
+        new = NewSite(label="A copy", address=f"{self.where['skerry-light']}/copy")
+        self.windbreak.register_site(new, "copy")
+        with self.assertRaises(Problem) as caught:
+            self.windbreak.link_site("copy")
+        self.assertEqual(caught.exception.code, "no-link-code")
+        self.windbreak.link_line("copy")
+        with self.assertRaises(Problem) as caught:
+            self.windbreak.link_site("copy")
+        self.assertIn(caught.exception.code, ("line-not-pasted", "agent-not-linked"))
+
+    def test_a_line_of_another_code_is_refused(self) -> None:
+        site = "whinchat-radio"
+        old = self.windbreak.link_line(site).line
+        self.windbreak.link_line(site)
+        pasted = httpx.post(f"{self.where[site]}/owner/link", data={"line": old}, trust_env=False)
+        self.assertEqual(pasted.status_code, 200)
+        with self.assertRaises(Problem) as caught:
+            self.windbreak.link_site(site)
+        self.assertEqual(caught.exception.code, "wrong-code")
+        bad = httpx.post(f"{self.where[site]}/owner/link", data={"line": "x"}, trust_env=False)
+        self.assertEqual(bad.status_code, 400)
+
+    def test_the_owner_can_end_the_link_and_the_site_says_so(self) -> None:
+        site = "seapink-florists"
+        httpx.post(f"{self.where[site]}/owner/unlink", trust_env=False)
+        now = self.windbreak.refresh_site(site)
+        self.assertEqual(now.link.state, "refused")
+        self.assertIsNotNone(now.facts_at)
+        row = next(s for s in self.windbreak.sites() if s.id == site)
+        self.assertEqual(row.state, "unknown")
+
+
+class Booking(WithDemo):
+    def test_a_booking_survives_a_restart_and_runs(self) -> None:
+        site = "skerry-light-twin"
+        plan = self.windbreak.draft_plan(site)
+        with self.assertRaises(Problem) as caught:
+            self.windbreak.book_plan(plan.id)
+        self.assertEqual(caught.exception.code, "not-approved")
+        self.windbreak.approve_plan(plan.id, "a test")
+        booking = self.windbreak.book_plan(plan.id)
+        self.assertIn("The window is", booking.why)
+        self.demo.kill_service()
+        self.demo.start_service()
+        self.assertEqual([b.id for b in self.windbreak.bookings()], [booking.id])
+        self.windbreak.move_booking(booking.id, datetime.now(UTC))
+        until = time.monotonic() + 20
+        while not self.windbreak.runs(site):
+            self.assertLess(time.monotonic(), until)
+            time.sleep(0.2)
+        self.assertEqual(self.ended(self.windbreak.runs(site)[0].id).run.state, "done")
+        self.assertEqual(self.windbreak.bookings(), [])
+
+    def test_a_rollout_needs_a_twin_and_a_release_that_can_be_taken(self) -> None:
+        for site, version, code in [
+            ("whinchat-radio", "6.5", "no-twin"),
+            ("skerry-light", "6.5", "not-to-be-reached"),
+        ]:
+            with self.subTest(site=site), self.assertRaises(Problem) as caught:
+                self.windbreak.start_rollout(
+                    NewRollout(site=site, product="core/millrace", version=version)
+                )
+            self.assertEqual(caught.exception.code, code)
+        self.assertEqual(self.windbreak.rollouts(), [])
+
+
+class Away(WithDemo):
+    whole = False
+
+    def test_a_service_that_is_away_is_said_to_be(self) -> None:
+        with Windbreak("http://127.0.0.1:9", "x") as nobody:
+            with self.assertRaises(Unreachable) as caught:
+                nobody.sites()
+        self.assertIn("127.0.0.1:9", str(caught.exception))
+
+    def test_an_empty_service_answers_emptily(self) -> None:
+        self.assertEqual(self.windbreak.sites(), [])
+        self.assertEqual(self.windbreak.today().findings, ())
+
+    def test_two_services_do_not_drive_one_directory(self) -> None:
+        import subprocess
+        import sys
+
+        second = subprocess.run(
+            [sys.executable, "-m", "windbreak", "serve", "--port", "0"]
+            + ["--data", str(self.demo.service_folder)],
+            capture_output=True,
+            text=True,
+            timeout=30,
+            check=False,
+        )
+        self.assertEqual(second.returncode, 1)
+        self.assertIn("another service drives", second.stderr)

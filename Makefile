@@ -21,6 +21,10 @@ console/node_modules/.package-lock.json: console/package.json console/package-lo
 src/windbreak/service/console/index.html: console/node_modules/.package-lock.json $(shell find console/src console/public console/index.html console/vite.config.ts -type f 2>/dev/null)
 	cd console && npm run --silent build
 
+types-console: setup
+	$(BIN)/python -m windbreak.service.openapi > console/openapi.json
+	cd console && npm run --silent types
+
 demo: setup console
 	$(BIN)/windbreak demo
 

@@ -111,7 +111,7 @@ class OverTheDemo(WithDemo):
 
     def test_the_main_commands_answer(self) -> None:
         for args, part in [
-            (("today",), "findings want you"),
+            (("today",), "want you"),
             (("site", "list"), "tarnsey-harbour"),
             (("site", "show", "tarnsey"), "carried by Breakwater"),
             (("why", "tarnsey", "millrace"), "soaks until"),

@@ -363,9 +363,10 @@ def _sentence(
     return f"{head}. " + " ".join(one.text for one in told)
 
 
-def day(when: date) -> str:
-    """A day as people say it: "Thu 26 Nov 2026"."""
-    return f"{when:%a} {when.day} {when:%b %Y}"
+def day(when: date, now: date | None = None) -> str:
+    """A day as people say it: "Thu 26 Nov", with the year where it is not that of ``now``."""
+    year = "" if now is not None and when.year == now.year else f" {when.year}"
+    return f"{when:%a} {when.day} {when:%b}{year}"
 
 
 def tell(case: Case, member: Member, version: Version, reason: Reason) -> str:
@@ -375,10 +376,10 @@ def tell(case: Case, member: Member, version: Version, reason: Reason) -> str:
         case ChannelExclusion(channel=channel):
             return f"{version} is a {channel} release, and the policy does not take those."
         case HoldExclusion(until=until, reason=why):
-            end = f" until {day(until)}" if until else ""
+            end = f" until {day(until, case.day)}" if until else ""
             return f"{version} is held{end}: {why.rstrip('.')}."
         case SoakExclusion(soak_class=soak, over=over):
-            return f"{version} soaks until {day(over)}, as a {soak} release does here."
+            return f"{version} soaks until {day(over, case.day)}, as a {soak} release does here."
         case LicenceExclusion(state=state, carried_by=carried):
             said = {
                 "none": f"{name} needs a licence, and this site has none.",
@@ -408,7 +409,7 @@ def tell_act(case: Case, act: Act) -> str:
     match act.act:
         case "wait":
             assert act.until is not None
-            return f"Wait until {day(act.until)}"
+            return f"Wait until {day(act.until, case.day)}"
         case "activate":
             return f"Switch {name} on"
         case "lift-hold":

@@ -223,6 +223,7 @@ class SiteSummary(Value):
     label: str
     client: str
     host: str | None
+    host_name: str
     environment: str
     twin_of: str | None
     address: str

@@ -119,7 +119,7 @@ def _compare(before: Probe, now: Probe, known: tuple[str, ...]) -> Iterator[Seen
     for kind, count in sorted(before.counts.items()):
         there = now.counts.get(kind, 0)
         yield Seen(
-            name=kind.capitalize(),
+            name=f"Count of {kind}",
             before=f"{count:,}",
             now=f"{there:,}",
             verdict="worse" if there < count else ("differs" if there > count else "as before"),

@@ -47,13 +47,15 @@ def _all(context: Context) -> Iterator[Finding]:
     soaking: dict[tuple[str, str], tuple[SoakExclusion, str, list[Site]]] = {}
     for site in context.store.sites.all():
         yield from _of_link(context, site)
-        yield from _of_run(context, site)
+        wrong = list(_of_run(context, site))
+        yield from wrong
         try:
             case = reasoning.case_of(context, site.id)
         except Refused:
             continue
         answer = reasoning.reason(case).answer
-        yield from _of_plan(context, site, answer)
+        if not wrong:  # what went wrong is looked at before more is offered
+            yield from _of_plan(context, site, answer)
         for verdict in answer.verdicts:
             if verdict.blocked is None:
                 continue
@@ -215,7 +217,7 @@ def _of_soak(
         "low",
         None,
         f"**{label}** `{version}` is out, a {soak.soak_class} release. "
-        f"It soaks until {day(soak.over)}.",
+        f"It soaks until {day(soak.over, context.clock().date())}.",
         f"{changed} {where} for it.",
         NextAct(
             label="Read what changed",

@@ -94,11 +94,13 @@ def summary(context: Context, site: Site) -> SiteSummary:
     elif answer is not None:
         text = _worst_reason(answer, state)
     booking = min((b.starts_at for b in waiting), default=None)
+    host = context.store.hosts.find(site.host) if site.host else None
     return SiteSummary(
         id=site.id,
         label=site.label,
         client=site.client,
         host=site.host,
+        host_name=host.name if host else "elsewhere",
         environment=site.environment,
         twin_of=site.twin_of,
         address=site.address,
@@ -196,7 +198,8 @@ def plan_text(context: Context, plan: SitePlan) -> str:
         for booking in context.store.bookings.all(site=plan.site, state="waiting"):
             if booking.plan == plan.id:
                 at = booking.starts_at.astimezone(ZoneInfo(site.timezone))
-                return f"Approved: {steps}, booked for {day(at.date())}, {at:%H:%M}."
+                when = day(at.date(), context.clock().date())
+                return f"Approved: {steps}, booked for {when}, {at:%H:%M}."
         return f"Approved: {steps}; it is not booked."
     return f"The last plan, {steps}, was {plan.state}."
 

@@ -1,0 +1,79 @@
+import { QueryClient } from "@tanstack/react-query";
+import createClient from "openapi-fetch";
+import type { components, paths } from "./schema";
+
+export type Schemas = components["schemas"];
+export type State = Schemas["SiteSummary"]["state"];
+export type SiteSummary = Schemas["SiteSummary"];
+export type Finding = Schemas["Finding"];
+export type SitePlan = Schemas["SitePlan"];
+export type RunStory = Schemas["RunStory"];
+
+export const api = createClient<paths>({ baseUrl: "/", credentials: "same-origin" });
+
+/** What the service said when it said no; the sentence is its own. */
+export class Problem extends Error {
+  constructor(
+    readonly status: number,
+    readonly code: string,
+    detail: string,
+  ) {
+    super(detail);
+  }
+}
+
+/** The data of an answer. Throws Problem, whose message is a sentence for a person. */
+export async function told<T>(
+  asked: Promise<{ data?: T; error?: unknown; response: Response }>,
+): Promise<T> {
+  let answer;
+  try {
+    answer = await asked;
+  } catch {
+    throw new Problem(0, "unreachable", "The service gives no answer. Nothing was changed.");
+  }
+  if (answer.error !== undefined || !answer.response.ok) {
+    const said = (answer.error ?? {}) as { code?: string; detail?: string };
+    throw new Problem(
+      answer.response.status,
+      said.code ?? "unknown",
+      said.detail ?? `The service answered with status ${answer.response.status}.`,
+    );
+  }
+  return answer.data as T;
+}
+
+export const queries = new QueryClient({
+  defaultOptions: {
+    queries: {
+      staleTime: 30_000,
+      refetchOnWindowFocus: true,
+      retry: (count, error) =>
+        count < 3 && !(error instanceof Problem && error.status >= 400 && error.status < 500),
+    },
+  },
+});
+
+/** What is asked for, by name: the key of each query begins with the kinds of event it hangs on. */
+export const asked = {
+  me: () => ({
+    queryKey: ["me"],
+    queryFn: () => told(api.GET("/api/v1/session")),
+    retry: false,
+  }),
+  today: () => ({ queryKey: ["today"], queryFn: () => told(api.GET("/api/v1/today")) }),
+  site: (id: string) => ({
+    queryKey: ["site", id],
+    queryFn: () => told(api.GET("/api/v1/sites/{id}", { params: { path: { id } } })),
+  }),
+  plans: (id: string) => ({
+    queryKey: ["plans", id],
+    queryFn: () => told(api.GET("/api/v1/sites/{id}/plans", { params: { path: { id } } })),
+  }),
+  products: () => ({ queryKey: ["products"], queryFn: () => told(api.GET("/api/v1/products")) }),
+  runs: () => ({ queryKey: ["runs"], queryFn: () => told(api.GET("/api/v1/runs")) }),
+  run: (id: number) => ({
+    queryKey: ["run", id],
+    queryFn: () => told(api.GET("/api/v1/runs/{id}", { params: { path: { id } } })),
+  }),
+};

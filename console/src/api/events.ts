@@ -1,0 +1,49 @@
+import { useEffect, useState } from "react";
+import { queries } from "./client";
+
+/** Which queries an event of a kind makes old. */
+const TOUCHED: Record<string, string[]> = {
+  run: ["run", "runs", "today", "site"],
+  site: ["site", "today"],
+  plan: ["plans", "site", "today"],
+  booking: ["plans", "site", "today"],
+  rollout: ["today"],
+  feed: ["today", "products"],
+  finding: ["today"],
+  hold: ["site", "today"],
+  licence: ["site", "today"],
+};
+
+const GATHER_MS = 250;
+
+/** Keep the query cache fresh by the service's events; tells whether the stream is open. */
+export function useEvents(signedIn: boolean): boolean {
+  const [live, setLive] = useState(false);
+  useEffect(() => {
+    if (!signedIn) return;
+    const source = new EventSource("/api/v1/events");
+    const old = new Set<string>();
+    let timer: number | undefined;
+    const flush = () => {
+      timer = undefined;
+      for (const key of old) void queries.invalidateQueries({ queryKey: [key] });
+      old.clear();
+    };
+    const hear = (kind: string) => () => {
+      for (const key of TOUCHED[kind] ?? []) old.add(key);
+      timer ??= window.setTimeout(flush, GATHER_MS);
+    };
+    for (const kind of Object.keys(TOUCHED)) source.addEventListener(kind, hear(kind));
+    source.onopen = () => {
+      setLive(true);
+      // What happened while nobody listened is not known: ask again.
+      void queries.invalidateQueries();
+    };
+    source.onerror = () => setLive(false);
+    return () => {
+      source.close();
+      window.clearTimeout(timer);
+    };
+  }, [signedIn]);
+  return live;
+}

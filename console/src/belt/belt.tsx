@@ -1,0 +1,274 @@
+import { useEffect, useMemo, useRef, useState } from "react";
+import { useNavigate } from "react-router";
+import type { SiteSummary } from "../api/client";
+import { plural } from "../pieces/words";
+import { STATES } from "../states/states";
+import { type Bar, layout } from "./layout";
+
+const BIG = { height: 144, ground: 124.5, base: 120, bar: 10, rise: 21.7, left: 22, trunk: 4 };
+const SMALL = { height: 68, ground: 48.5, base: 45, bar: 8, rise: 6.5, left: 0, trunk: 3 };
+
+const label = (bar: Bar) =>
+  `${bar.site.label}: ${plural(bar.moves, "move")} waiting, ${STATES[bar.state].word}`;
+
+/** The fleet as a row of bars like a row of trees. `subjects` are the sites the page is about. */
+export function Belt({
+  sites,
+  subjects,
+  children,
+}: {
+  sites: SiteSummary[];
+  subjects?: string[];
+  children: React.ReactNode;
+}) {
+  const big = subjects === undefined;
+  const size = big ? BIG : SMALL;
+  const box = useRef<HTMLDivElement>(null);
+  const [width, setWidth] = useState(880);
+  const [at, setAt] = useState(-1);
+  const go = useNavigate();
+  useEffect(() => {
+    if (!box.current) return;
+    const seen = new ResizeObserver(([entry]) => {
+      if (entry) setWidth(Math.max(280, entry.contentRect.width));
+    });
+    seen.observe(box.current);
+    return () => seen.disconnect();
+  }, []);
+  const { bars, grounds, dense } = useMemo(
+    () => layout(sites, { width, left: size.left, bar: size.bar, rise: size.rise }),
+    [sites, width, size],
+  );
+  const walk = (event: React.KeyboardEvent) => {
+    const last = bars.length - 1;
+    const to = { ArrowRight: at + 1, ArrowLeft: at - 1, Home: 0, End: last }[event.key];
+    if (to !== undefined) {
+      event.preventDefault();
+      setAt(Math.min(last, Math.max(0, to)));
+    } else if (event.key === "Enter" && bars[at]) {
+      go(`/sites/${bars[at].site.id}`);
+    }
+  };
+  const current = bars[at];
+  return (
+    <section className="belt" aria-label="Belt">
+      <div ref={box} className="relative min-w-0">
+        <svg
+          width={width}
+          height={size.height}
+          viewBox={`0 0 ${width} ${size.height}`}
+          role="listbox"
+          aria-label={`The fleet: ${plural(sites.length, "site")} on ${plural(grounds.length, "host")}. Arrow keys walk it, Enter opens.`}
+          aria-activedescendant={current ? `bar-${current.site.id}` : undefined}
+          tabIndex={0}
+          onKeyDown={walk}
+          onFocus={() => at < 0 && setAt(0)}
+          onBlur={() => setAt(-1)}
+        >
+          {big && <Scale width={width} />}
+          <g className={subjects?.length ? "brushed" : ""}>
+            {bars.map((bar, index) => (
+              <Tree
+                key={bar.site.id}
+                bar={bar}
+                size={size}
+                dense={dense}
+                at={index === at}
+                subject={subjects?.includes(bar.site.id) ?? false}
+                onOpen={() => go(`/sites/${bar.site.id}`)}
+              />
+            ))}
+          </g>
+          {grounds.map((one) => (
+            <g key={one.host}>
+              <line className="ground" x1={one.from} x2={one.to} y1={size.ground} y2={size.ground} />
+              <text x={one.from} y={size.ground + 14}>
+                {one.name} · {one.count}
+              </text>
+            </g>
+          ))}
+          {big &&
+            !dense &&
+            bars
+              .filter((bar) => bar.state === "exposed" || bar.state === "failed")
+              .slice(0, 6)
+              .map((bar) => (
+                <text
+                  key={bar.site.id}
+                  className="nm"
+                  x={Math.min(width - 60, Math.max(60, bar.x))}
+                  y={size.base - Math.max(bar.height, 7) - 18}
+                  textAnchor="middle"
+                >
+                  {bar.site.label}
+                </text>
+              ))}
+        </svg>
+        {current && (
+          <p className="note absolute top-0 right-0" aria-live="polite">
+            {label(current)}
+          </p>
+        )}
+      </div>
+      {children}
+    </section>
+  );
+}
+
+function Scale({ width }: { width: number }) {
+  return (
+    <>
+      <text x="0" y="9">
+        moves waiting
+      </text>
+      {[1, 4, 16].map((moves) => {
+        const y = BIG.base - (7 + BIG.rise * Math.log2(1 + moves));
+        return (
+          <g key={moves}>
+            <text x="0" y={y + 4}>
+              {moves}
+            </text>
+            <line className="axis" x1="16" x2={width} y1={y} y2={y} />
+          </g>
+        );
+      })}
+    </>
+  );
+}
+
+function Tree({
+  bar,
+  size,
+  dense,
+  at,
+  subject,
+  onOpen,
+}: {
+  bar: Bar;
+  size: typeof BIG;
+  dense: boolean;
+  at: boolean;
+  subject: boolean;
+  onOpen: () => void;
+}) {
+  const { base } = size;
+  const half = bar.width / 2;
+  return (
+    <g
+      id={`bar-${bar.site.id}`}
+      className={`tree is-${bar.state}${subject ? " is-subject" : ""}${at ? " at" : ""}`}
+      role="option"
+      aria-selected={at}
+      aria-label={label(bar)}
+      onClick={onOpen}
+    >
+      <title>{label(bar)}</title>
+      <rect className="hit" x={bar.x - half - 3} y="12" width={bar.width + 6} height={base - 6} />
+      <rect className="tr" x={bar.x - 1} y={base} width="2" height={size.trunk} />
+      {dense ? <Plain bar={bar} base={base} /> : <Shape bar={bar} base={base} />}
+      {subject && (
+        <path
+          className="pointer"
+          d={`M${bar.x} ${size.ground + 2}l4 6h-8Z`}
+        />
+      )}
+    </g>
+  );
+}
+
+/** A bar among hundreds: its tone, and a raised mark where something is wrong. */
+function Plain({ bar, base }: { bar: Bar; base: number }) {
+  const half = bar.width / 2;
+  const height = Math.max(bar.height, 3);
+  const wrong = bar.state === "exposed" || bar.state === "failed";
+  return (
+    <>
+      <rect className="b" x={bar.x - half} y={base - height} width={bar.width} height={height} />
+      {wrong && (
+        <>
+          <line className="x" x1={bar.x} x2={bar.x} y1={base - height} y2={22} />
+          <circle className="k" cx={bar.x} cy={18} r={4} />
+        </>
+      )}
+    </>
+  );
+}
+
+/** The bar drawn as its state's kin: the top tells the state without colour. */
+function Shape({ bar, base }: { bar: Bar; base: number }) {
+  const { x, width, height, state } = bar;
+  const half = width / 2;
+  const top = base - Math.max(height, 7);
+  const body = (from: number) => (
+    <rect className="b" x={x - half} y={from} width={width} height={Math.max(0, base - from)} />
+  );
+  switch (state) {
+    case "clear":
+    case "held":
+      return <circle className="k" cx={x} cy={base - half / 2} r={Math.max(1.6, half / 2)} />;
+    case "blocked":
+      return (
+        <>
+          {body(top + 2)}
+          <rect className="k" x={x - half - 2.8} y={top} width={width + 5.6} height="3.4" />
+        </>
+      );
+    case "ready": {
+      const point = Math.min(base - top, width * 1.75);
+      return (
+        <>
+          {body(top + point)}
+          <path className="k" d={`M${x} ${top}L${x + half} ${top + point + 0.4}H${x - half}Z`} />
+        </>
+      );
+    }
+    case "waiting":
+      return (
+        <>
+          {body(top + half)}
+          <path
+            className="k"
+            d={`M${x - half} ${top + half + 1}V${top + half}A${half} ${half} 0 0 1 ${x + half} ${top + half}V${top + half + 1}Z`}
+          />
+        </>
+      );
+    case "exposed":
+      return (
+        <>
+          {body(top + 4)}
+          <path className="k" d={`M${x} ${top - 12.5}l7.2 7.2-7.2 7.2-7.2-7.2Z`} />
+          <circle className="hole" cx={x} cy={top - 5.3} r="2.3" />
+        </>
+      );
+    case "failed":
+      return (
+        <>
+          <path
+            className="b"
+            d={`M${x - half} ${base}V${top + 7}l${width * 0.3}-4 ${width * 0.25} 5 ${width * 0.45}-4V${base}Z`}
+          />
+          <path className="x" d={`M${x - 4.2} ${top - 9}l8.4 8.4M${x + 4.2} ${top - 9}l-8.4 8.4`} />
+        </>
+      );
+    case "running": {
+      const done = (base - top) * (bar.site.progress ?? 0.1);
+      return (
+        <>
+          <rect className="f" x={x - half} y={base - done} width={width} height={done} />
+          <rect className="b" x={x - half + 0.5} y={top} width={width - 1} height={base - top} />
+          <circle className="k" cx={x} cy={top - 4.5} r="1.8" />
+        </>
+      );
+    }
+    case "unknown":
+      return (
+        <rect
+          className="b"
+          x={x - half + 0.5}
+          y={Math.min(top, base - 20)}
+          width={Math.max(2, width - 1)}
+          height={base - Math.min(top, base - 20)}
+        />
+      );
+  }
+}

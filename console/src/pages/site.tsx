@@ -1,0 +1,212 @@
+import { useMutation, useQuery } from "@tanstack/react-query";
+import { Link, useParams } from "react-router";
+import { api, asked, queries, type Schemas, told } from "../api/client";
+import { Belt } from "../belt/belt";
+import { waiting } from "../belt/layout";
+import { Load } from "../pieces/load";
+import { Age, Arrow, clock, day, plural } from "../pieces/words";
+import { Glyph, StateWord } from "../states/states";
+
+type View = Schemas["SiteView"];
+
+export function SitePage() {
+  const id = useParams().id ?? "";
+  const site = useQuery(asked.site(id));
+  const today = useQuery(asked.today());
+  const subjects = [id, ...(site.data?.twin ? [site.data.twin] : [])];
+  return (
+    <>
+      {today.data && (
+        <Belt sites={today.data.sites} subjects={subjects}>
+          {site.data && (
+            <p className="caption">
+              <b>
+                {site.data.summary.label}
+                {site.data.twin && !site.data.summary.twin_of && " and its twin"}
+              </b>
+              {plural(waiting(site.data.summary), "move")} waiting.
+            </p>
+          )}
+        </Belt>
+      )}
+      <main id="main" className="page">
+        <Load query={site} rows={14}>
+          {(view) => (
+            <>
+              <title>{`${view.summary.label} · Windbreak`}</title>
+              <Head view={view} />
+              <Facts view={view} />
+              <Components view={view} />
+              <p className="planline">
+                {view.plan_text}{" "}
+                <Link className="t underline" to={`/sites/${id}/plan`}>
+                  See the plan
+                </Link>
+              </p>
+              <History view={view} />
+            </>
+          )}
+        </Load>
+      </main>
+    </>
+  );
+}
+
+function Head({ view }: { view: View }) {
+  const site = view.summary;
+  const refresh = useMutation({
+    mutationFn: () =>
+      told(api.POST("/api/v1/sites/{id}/refresh", { params: { path: { id: site.id } } })),
+    onSettled: () => queries.invalidateQueries({ queryKey: ["site", site.id] }),
+  });
+  return (
+    <div className="head">
+      <h1>{site.label}</h1>
+      <span className="v text-ink-3">{site.address}</span>
+      {view.link_state !== "linked" && (
+        <span className={`is-${site.state} text-[13px]`}>
+          <Glyph state={site.state} /> {view.link_text}
+        </span>
+      )}
+      {site.running && (
+        <Link className="is-running text-[13px] underline" to={`/runs/${site.running}`}>
+          <Glyph state="running" /> {site.text}
+        </Link>
+      )}
+      {refresh.isError && (
+        <span className="text-[13px] text-alarm" role="alert">
+          {refresh.error.message}
+        </span>
+      )}
+      <span className="sp" />
+      <div className="acts">
+        <button className="btn" disabled={refresh.isPending} onClick={() => refresh.mutate()}>
+          {refresh.isPending ? "Asking…" : "Refresh"}
+        </button>
+        <Link className="btn go" to={`/sites/${site.id}/plan`}>
+          See the plan
+        </Link>
+      </div>
+    </div>
+  );
+}
+
+function Facts({ view }: { view: View }) {
+  const site = view.summary;
+  const facts: [string, React.ReactNode][] = [
+    ["client", site.client || "none"],
+    ["host", site.host_name],
+    ["environment", site.environment],
+    [
+      site.twin_of ? "twin of" : "twin",
+      view.twin ? (
+        <Link className="t underline" to={`/sites/${view.twin}`}>
+          {view.twin}
+        </Link>
+      ) : (
+        "none"
+      ),
+    ],
+    ["window", view.window],
+    [
+      "link",
+      <>
+        <Glyph state={view.link_state === "linked" ? "clear" : "unknown"} /> {view.link_state}
+      </>,
+    ],
+    [
+      "facts from",
+      site.facts_at ? (
+        <>
+          {clock(site.facts_at)}, <Age at={site.facts_at} suffix=" old" />
+        </>
+      ) : (
+        "never looked"
+      ),
+    ],
+  ];
+  return (
+    <dl className="facts">
+      {facts.map(([name, value]) => (
+        <div key={name}>
+          <dt>{name}</dt>
+          <dd>{value}</dd>
+        </div>
+      ))}
+    </dl>
+  );
+}
+
+function Components({ view }: { view: View }) {
+  if (view.components.length === 0)
+    return (
+      <p className="q py-3">
+        What is installed here is not known. Link the site at a terminal, then refresh it:{" "}
+        <span className="v">windbreak site link {view.summary.id}</span>
+      </p>
+    );
+  return (
+    <table className="rows plainend">
+      <thead>
+        <tr>
+          <th className="w-[86px]">state</th>
+          <th className="w-[190px]">component</th>
+          <th className="w-[184px]">origin on this site</th>
+          <th className="w-[150px]">installed, target</th>
+          <th>why not newer, or what it takes</th>
+        </tr>
+      </thead>
+      <tbody>
+        {view.components.map((one) => (
+          <tr key={one.product}>
+            <td>
+              <StateWord state={one.state} />
+            </td>
+            <td className="whitespace-nowrap">
+              <span className="nm">{one.name}</span>
+              <span className="kind">
+                {one.active ? one.kind : one.kind === "theme" ? "spare theme" : `${one.kind}, off`}
+              </span>
+            </td>
+            <td className="or">{one.origin}</td>
+            <td>
+              <span className="v">
+                {one.version ?? "absent"}
+                {one.target && (
+                  <>
+                    <Arrow />
+                    {one.target}
+                  </>
+                )}
+              </span>
+            </td>
+            <td className="why">{one.text}</td>
+          </tr>
+        ))}
+      </tbody>
+    </table>
+  );
+}
+
+function History({ view }: { view: View }) {
+  return (
+    <section aria-label="History">
+      <h2 className="border-b border-line-strong pt-2 pb-1">History</h2>
+      <ol className="hist">
+        {view.history.map((entry) => (
+          <li key={entry.id}>
+            <span className="v text-ink-3">
+              {day(entry.at)}, {clock(entry.at)}
+            </span>
+            <span>{entry.who}</span>
+            <span>
+              <b className="font-semibold">{entry.what}</b>
+              {entry.why && <span className="q"> “{entry.why}”</span>}
+              {entry.result && <span className="q"> {entry.result}</span>}
+            </span>
+          </li>
+        ))}
+      </ol>
+    </section>
+  );
+}

@@ -1,0 +1,142 @@
+import { useQuery } from "@tanstack/react-query";
+import { Link } from "react-router";
+import { asked, type Finding, type Schemas } from "../api/client";
+import { Belt } from "../belt/belt";
+import { waiting } from "../belt/layout";
+import { Tally } from "../belt/tally";
+import { Load } from "../pieces/load";
+import { Age, clock, day, plural, Sentence } from "../pieces/words";
+import { Glyph, StateWord } from "../states/states";
+
+type Told = Schemas["Today"];
+
+export function TodayPage() {
+  const today = useQuery(asked.today());
+  return (
+    <>
+      {today.data && (
+        <Belt sites={today.data.sites}>
+          <Tally sites={today.data.sites} />
+        </Belt>
+      )}
+      <main id="main" className="page">
+        <title>Today · Windbreak</title>
+        <Load query={today} rows={6}>
+          {(told) => (
+            <div className="cols">
+              <Queue told={told} />
+              <Side told={told} />
+            </div>
+          )}
+        </Load>
+      </main>
+    </>
+  );
+}
+
+function Queue({ told }: { told: Told }) {
+  const moves = told.sites.reduce((sum, site) => sum + waiting(site), 0);
+  const on = told.sites.filter((site) => waiting(site) > 0).length;
+  const count = told.findings.length;
+  return (
+    <section aria-label="What wants attention">
+      <div className="qhead">
+        <h1>{count === 1 ? "1 finding wants you" : `${count || "No"} findings want you`}</h1>
+        <span className="q">
+          {count > 0 && "most urgent first · "}
+          {plural(moves, "move")} wait on {plural(on, "site")}
+        </span>
+      </div>
+      {count === 0 && (
+        <p className="q py-3">
+          Looked at <Age at={told.at} suffix=" ago" />. A new release, a lost link or a run that went
+          wrong would stand here.
+        </p>
+      )}
+      <ol>
+        {told.findings.map((finding, index) => (
+          <Row key={finding.id} finding={finding} first={index === 0} />
+        ))}
+      </ol>
+    </section>
+  );
+}
+
+/** The places there are pages for; the act of a finding that leads elsewhere is its command. */
+const HERE = /^\/(sites|runs)/;
+
+function Row({ finding, first }: { finding: Finding; first: boolean }) {
+  const { act } = finding;
+  return (
+    <li className="finding">
+      <div className="when">
+        <StateWord state={finding.state} />
+        <span className={finding.deadline ? "by" : "by none"}>
+          {finding.deadline ? day(finding.deadline) : "no date"}
+        </span>
+      </div>
+      <div>
+        <p>
+          <Sentence text={finding.headline} />
+        </p>
+        <p className="q">{finding.text}</p>
+      </div>
+      <div className="act">
+        {HERE.test(act.path) ? (
+          <Link className={first ? "btn go" : "btn"} to={act.path}>
+            {act.label}
+          </Link>
+        ) : (
+          <code className="v text-[12px] text-ink-2" title={`${act.label}: at a terminal`}>
+            {act.command}
+          </code>
+        )}
+      </div>
+    </li>
+  );
+}
+
+function Side({ told }: { told: Told }) {
+  const label = (id: string) => told.sites.find((s) => s.id === id)?.label ?? id;
+  const linked = told.sites.filter((s) => s.link === "linked").length;
+  return (
+    <aside className="side">
+      <section>
+        <h2>
+          Booked <span>{plural(told.bookings.length, "booking")}</span>
+        </h2>
+        {told.bookings.length === 0 && <p className="qq pt-2">Nothing is booked.</p>}
+        {told.bookings.map((booking) => (
+          <div key={booking.id} className="bk" title={booking.why}>
+            <span className="v">
+              {day(booking.starts_at).slice(0, 6)} {clock(booking.starts_at)}
+            </span>
+            <Link to={`/sites/${booking.site}/plan`}>{label(booking.site)}</Link>
+            <span className="qq">plan {booking.plan}</span>
+          </div>
+        ))}
+      </section>
+      <section>
+        <h2>
+          As of <span>{clock(told.at)}</span>
+        </h2>
+        <div className="fr">
+          <Glyph state={linked === told.sites.length ? "clear" : "unknown"} />
+          <span>
+            {linked} of {plural(told.sites.length, "site")} linked
+          </span>
+          <span />
+        </div>
+        {told.feeds.map(([name, text, polled]) => (
+          <div key={name} className="fr" title={text}>
+            <Glyph state={text === "fresh" ? "clear" : "blocked"} />
+            <span>{name}</span>
+            <span>
+              <Age at={polled} />
+            </span>
+          </div>
+        ))}
+      </section>
+    </aside>
+  );
+}

@@ -1,8 +1,18 @@
 """The house: imports point one way, and what is declared is documented."""
 
+import argparse
 import ast
+import re
 import unittest
 from pathlib import Path
+from typing import get_args
+
+from windbreak.cli.main import parser
+from windbreak.core.work import RunState
+from windbreak.links.errors import FAILURE_CODES
+from windbreak.service.openapi import document
+from windbreak.service.settings import SETTINGS
+from windbreak.standins.agent import CAN
 
 ROOT = Path(__file__).parent.parent
 SOURCE = ROOT / "src/windbreak"
@@ -75,5 +85,50 @@ class Imports(unittest.TestCase):
                     )
 
 
-if __name__ == "__main__":
-    unittest.main()
+class Documented(unittest.TestCase):
+    def test_every_command_is(self) -> None:
+        text = (ROOT / "docs/cli.md").read_text()
+        for line in _commands(parser(), ""):
+            with self.subTest(command=line):
+                self.assertRegex(text, rf"`windbreak {line}( [^`]*)?`")
+
+    def test_every_setting_is(self) -> None:
+        text = (ROOT / "docs/operating.md").read_text()
+        for setting in SETTINGS:
+            with self.subTest(setting=setting.name):
+                row = f"| `{setting.name}` | `{setting.option}` | `{setting.variable}` |"
+                self.assertIn(f"{row} {setting.default} |", text)
+
+    def test_every_failure_code_and_call_of_the_agent_is(self) -> None:
+        text = (ROOT / "docs/formats.md").read_text()
+        for word in (*FAILURE_CODES, *CAN):
+            with self.subTest(word=word):
+                self.assertIn(f"`{word}`", text)
+
+    def test_every_state_of_a_run_is(self) -> None:
+        text = (ROOT / "docs/runs.md").read_text()
+        for state in get_args(RunState):
+            if state != "running":
+                with self.subTest(state=state):
+                    self.assertIn(f"| `{state}` |", text)
+
+    def test_the_consoles_types_are_those_of_the_service(self) -> None:
+        kept = (ROOT / "console/openapi.json").read_text()
+        self.assertEqual(kept.strip(), document(), "run `make types-console`")
+
+    def test_every_link_of_the_readme_leads_somewhere(self) -> None:
+        for target in re.findall(r"\]\(([^)#]+)\)", (ROOT / "README.md").read_text()):
+            with self.subTest(target=target):
+                self.assertTrue((ROOT / target).exists())
+
+
+def _commands(parser: argparse.ArgumentParser, line: str) -> list[str]:
+    groups = [a for a in parser._actions if isinstance(a, argparse._SubParsersAction)]
+    if not groups:
+        return [line]
+    return [
+        command
+        for group in groups
+        for name, sub in group.choices.items()
+        for command in _commands(sub, f"{line} {name}".strip())
+    ]

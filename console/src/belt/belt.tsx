@@ -97,7 +97,7 @@ export function Belt({
                   key={bar.site.id}
                   className="nm"
                   x={Math.min(width - 60, Math.max(60, bar.x))}
-                  y={size.base - Math.max(bar.height, 7) - 18}
+                  y={nameHeight(bar, bars)}
                   textAnchor="middle"
                 >
                   {bar.site.label}
@@ -113,6 +113,14 @@ export function Belt({
       {children}
     </section>
   );
+}
+
+const NAME_REACH = 48;
+
+/** Where a name stands clear of its own mark and of the bars beside it. */
+function nameHeight(bar: Bar, bars: Bar[]): number {
+  const near = bars.filter((other) => Math.abs(other.x - bar.x) < NAME_REACH);
+  return Math.max(20, BIG.base - Math.max(7, ...near.map((other) => other.height)) - 18);
 }
 
 function Scale({ width }: { width: number }) {
@@ -194,6 +202,12 @@ function Plain({ bar, base }: { bar: Bar; base: number }) {
   );
 }
 
+/** A site with nothing to move. */
+function Seedling({ bar, base }: { bar: Bar; base: number }) {
+  const half = bar.width / 2;
+  return <circle className="k" cx={bar.x} cy={base - half / 2} r={Math.max(1.6, half / 2)} />;
+}
+
 /** The bar drawn as its state's kin: the top tells the state without colour. */
 function Shape({ bar, base }: { bar: Bar; base: number }) {
   const { x, width, height, state } = bar;
@@ -202,10 +216,12 @@ function Shape({ bar, base }: { bar: Bar; base: number }) {
   const body = (from: number) => (
     <rect className="b" x={x - half} y={from} width={width} height={Math.max(0, base - from)} />
   );
+  if (bar.moves === 0 && (state === "waiting" || state === "ready" || state === "blocked"))
+    return <Seedling bar={bar} base={base} />;
   switch (state) {
     case "clear":
     case "held":
-      return <circle className="k" cx={x} cy={base - half / 2} r={Math.max(1.6, half / 2)} />;
+      return <Seedling bar={bar} base={base} />;
     case "blocked":
       return (
         <>

@@ -84,12 +84,18 @@ def _bare(cell: object) -> str:
 
 
 def say(text: str = "") -> None:
-    """Print a sentence or lines, wrapped to the terminal; ``**bold**`` shows on a terminal."""
+    """Print a sentence, wrapped to the terminal under its own beginning.
+
+    ``**bold**`` shows on a terminal.
+    """
     from rich.console import Console
     from rich.markup import escape
+    from rich.padding import Padding
 
-    marked = re.sub(r"\*\*(.+?)\*\*", r"[bold]\1[/bold]", escape(text)).replace("`", "")
-    Console(width=None if sys.stdout.isatty() else 200, highlight=False).print(marked)
+    bare = text.lstrip(" ")
+    marked = re.sub(r"\*\*(.+?)\*\*", r"[bold]\1[/bold]", escape(bare)).replace("`", "")
+    indented = Padding(marked, (0, 0, 0, len(text) - len(bare)), expand=False)
+    Console(width=None if sys.stdout.isatty() else 200, highlight=False).print(indented)
 
 
 def styled(text: str) -> None:

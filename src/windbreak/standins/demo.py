@@ -6,6 +6,7 @@ import os
 import signal
 import subprocess
 import sys
+import threading
 import time
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -101,16 +102,17 @@ class Demo:
         process.wait()
 
     def stop(self) -> None:
-        """End everything that was started."""
-        for name in ("service", "standins"):
-            process = self.processes.pop(name, None)
-            if process is not None:
-                process.terminate()
-                try:
-                    process.wait(timeout=10)
-                except subprocess.TimeoutExpired:
-                    process.kill()
-                    process.wait()
+        """End everything that was started; a second Ctrl-C does not leave half of it behind."""
+        with _undisturbed():
+            for name in ("service", "standins"):
+                process = self.processes.pop(name, None)
+                if process is not None:
+                    process.terminate()
+                    try:
+                        process.wait(timeout=10)
+                    except subprocess.TimeoutExpired:
+                        process.kill()
+                        process.wait()
 
     def link(self) -> str:
         """A one-time sign-in link."""
@@ -129,6 +131,20 @@ class Demo:
         finally:
             context.store.close()
             context.http.close()
+
+
+@contextmanager
+def _undisturbed() -> Iterator[None]:
+    """Signals that end a program are put off, where this is the main thread that gets them."""
+    if threading.current_thread() is not threading.main_thread():
+        yield
+        return
+    kept = {one: signal.signal(one, signal.SIG_IGN) for one in (signal.SIGINT, signal.SIGTERM)}
+    try:
+        yield
+    finally:
+        for one, handler in kept.items():
+            signal.signal(one, handler)
 
 
 @contextmanager
@@ -202,6 +218,7 @@ def register_sites(windbreak: Windbreak, where: dict[str, str]) -> list[str]:
 
 def run(data: Path, port: int) -> int:
     """Start the demo and keep it running until Ctrl-C; the exit status."""
+    signal.signal(signal.SIGTERM, signal.default_int_handler)
     try:
         with running(data, port) as (demo, where):
             with Windbreak(demo.address, demo.token("demo set-up")) as windbreak:
@@ -229,7 +246,6 @@ def _greet(demo: Demo) -> None:
 
 
 def _wait(demo: Demo) -> int:
-    signal.signal(signal.SIGTERM, signal.default_int_handler)
     while True:
         for name, process in demo.processes.items():
             if process.poll() is not None:

@@ -1,0 +1,216 @@
+"""The console in a real browser: signing in, the belt by keys, a run watched to its end."""
+
+import re
+import unittest
+from pathlib import Path
+from typing import ClassVar
+
+from playwright.sync_api import (
+    Browser,
+    BrowserContext,
+    Page,
+    StorageState,
+    expect,
+    sync_playwright,
+)
+
+from tests.running import WithDemo
+
+CHROMIUM = "/usr/bin/chromium"
+ARGS = [
+    "--no-sandbox",
+    "--disable-background-networking",
+    "--disable-component-update",
+    "--disable-sync",
+]
+TOKENS = Path(__file__).parents[2] / "console/src/tokens.css"
+
+
+class WithBrowser(WithDemo):
+    """A demo and a browser that is signed in to it."""
+
+    browser: ClassVar[Browser]
+    session: ClassVar[StorageState]
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        super().setUpClass()
+        playwright = sync_playwright().start()
+        cls.addClassCleanup(playwright.stop)
+        cls.browser = playwright.chromium.launch(executable_path=CHROMIUM, args=ARGS)
+        cls.addClassCleanup(cls.browser.close)
+        context = cls.browser.new_context()
+        page = context.new_page()
+        page.goto(cls.demo.link())
+        page.wait_for_selector(".mast")
+        cls.session = context.storage_state()
+        context.close()
+
+    def open(self, path: str, width: int = 1280, height: int = 800, **more: object) -> Page:
+        context: BrowserContext = self.browser.new_context(
+            viewport={"width": width, "height": height},
+            storage_state=self.session,
+            **more,  # type: ignore[arg-type]
+        )
+        self.addCleanup(context.close)
+        page = context.new_page()
+        self.said: list[str] = []
+        page.on("console", lambda m: self.said.append(m.text) if m.type == "error" else None)
+        page.on("pageerror", lambda e: self.said.append(str(e)))
+        page.goto(self.demo.address + path)
+        return page
+
+
+class Console(WithBrowser):
+    def test_a_link_signs_in_once_and_leaves_the_address(self) -> None:
+        context = self.browser.new_context()
+        self.addCleanup(context.close)
+        page = context.new_page()
+        page.goto(self.demo.address)
+        expect(page).to_have_url(re.compile("/sign-in$"))
+        link = self.demo.link()
+        page.get_by_label("Sign-in link").fill(link)
+        page.get_by_role("button", name="Sign in", exact=True).click()
+        expect(page.get_by_role("heading", level=1)).to_contain_text("want you")
+        other = self.browser.new_context().new_page()
+        self.addCleanup(other.context.close)
+        other.goto(link)
+        expect(other.get_by_role("alert")).to_contain_text("used already")
+        self.assertNotIn("#", other.url)
+
+    def test_no_page_breaks_the_policy_or_scrolls_sideways(self) -> None:
+        for path in ("/", "/sites", "/sites/tarnsey-harbour", "/sites/skerry-light/plan", "/runs"):
+            for width in (390, 1280, 2560):
+                with self.subTest(path=path, width=width):
+                    page = self.open(path, width)
+                    page.wait_for_selector("main h1, main .head")
+                    page.wait_for_timeout(300)
+                    wide = page.evaluate("document.documentElement.scrollWidth")
+                    self.assertLessEqual(wide, width)
+                    self.assertEqual(self.said, [])
+                    page.context.close()
+
+    def test_arrow_keys_walk_the_belt_and_enter_opens(self) -> None:
+        page = self.open("/")
+        belt = page.get_by_role("listbox", name="The fleet")
+        belt.focus()
+        page.keyboard.press("End")
+        expect(belt.get_by_role("option", selected=True)).to_have_attribute(
+            "aria-label", re.compile("Whinchat Radio: 4 moves waiting, waiting")
+        )
+        page.keyboard.press("ArrowLeft")
+        page.keyboard.press("Enter")
+        expect(page.get_by_role("heading", level=1)).to_have_text("Tarnsey Harbour Museum")
+
+    def test_slash_finds_a_site(self) -> None:
+        page = self.open("/")
+        page.wait_for_selector(".finding")
+        page.keyboard.press("/")
+        page.keyboard.type("whin")
+        page.get_by_role("option", name="Whinchat Radio").click()
+        expect(page.get_by_role("heading", level=1)).to_have_text("Whinchat Radio")
+
+    def test_a_question_mark_tells_the_keys(self) -> None:
+        page = self.open("/")
+        page.wait_for_selector(".finding")
+        page.keyboard.press("?")
+        expect(page.get_by_role("dialog")).to_contain_text("walk the belt")
+        page.keyboard.press("Escape")
+        expect(page.get_by_role("dialog")).to_have_count(0)
+
+    def test_filters_live_in_the_address(self) -> None:
+        page = self.open("/sites?text=skerry")
+        expect(page.locator("tbody tr")).to_have_count(2)
+        page.get_by_role("button", name="any state").click()
+        page.get_by_role("option", name="waiting").click()
+        expect(page).to_have_url(re.compile("state=waiting"))
+        page.reload()
+        expect(page.get_by_role("button", name="waiting")).to_be_visible()
+        page.get_by_label("Name, client, tag or address").fill("nobody")
+        expect(page.get_by_text("No site fits")).to_be_visible()
+
+    def test_a_site_says_why_each_component_stands_where_it_does(self) -> None:
+        page = self.open("/sites/tarnsey-harbour")
+        row = page.get_by_role("row", name=re.compile("Millrace"))
+        expect(row).to_contain_text("soaks until")
+        expect(page.get_by_role("row", name=re.compile("Trestle"))).to_contain_text(
+            "carried by Breakwater"
+        )
+
+    def test_a_plan_is_approved_run_and_watched_to_its_end_without_a_reload(self) -> None:
+        self.slow("skerry-light-twin", apply=0.5)
+        page = self.open("/sites/skerry-light-twin/plan")
+        page.get_by_role("button", name="Make a plan").click()
+        expect(page.locator(".rail li")).to_have_count(8)
+        page.get_by_role("button", name=re.compile("Approve 6 steps")).click()
+        dialog = page.get_by_role("dialog")
+        expect(dialog).to_contain_text("A step that fails is put back")
+        dialog.get_by_role("button", name="Leave it").click()
+        self.assertEqual(self.windbreak.plans("skerry-light-twin")[0].state, "draft")
+        page.get_by_role("button", name=re.compile("Approve 6 steps")).click()
+        page.get_by_role("dialog").get_by_role("button", name="Approve 6 steps").click()
+        page.get_by_role("button", name="Run it now…").click()
+        page.get_by_role("dialog").get_by_role("button", name=re.compile("Change")).click()
+        expect(page).to_have_url(re.compile(r"/runs/\d+$"))
+        expect(page.get_by_role("status")).to_have_text(
+            "6 steps done, each looked at.", timeout=30_000
+        )
+        expect(page.get_by_role("row", name=re.compile("Editor"))).to_contain_text("as before")
+        self.assertEqual(self.version("skerry-light-twin", "plugins/oarlock"), "7.2")
+        self.assertEqual(self.said, [])
+
+    def test_what_is_not_there_and_what_can_not_be_done_is_said(self) -> None:
+        page = self.open("/sites/atlantis")
+        expect(page.get_by_role("alert")).to_contain_text("atlantis")
+        page = self.open("/nowhere")
+        expect(page.get_by_role("heading", level=1)).to_have_text("There is no such place")
+
+    def test_light_and_dark_follow_the_system_and_the_choice(self) -> None:
+        page = self.open("/", color_scheme="dark")
+        page.wait_for_selector(".mast")
+        self.assertEqual(page.evaluate("document.documentElement.dataset.theme"), "dark")
+        page.get_by_role("button", name=re.compile("Rhona Vale")).click()
+        page.get_by_role("menuitem", name="Light page").click()
+        self.assertEqual(page.evaluate("document.documentElement.dataset.theme"), "light")
+
+
+class Away(WithBrowser):
+    def test_a_service_that_goes_away_leaves_what_was_known_and_says_so(self) -> None:
+        page = self.open("/sites")
+        page.wait_for_selector("tbody tr")
+        self.demo.kill_service()
+        self.addCleanup(self.demo.start_service)
+        page.get_by_role("link", name="Today").click()
+        page.get_by_role("link", name="Sites").click()
+        page.evaluate("window.dispatchEvent(new Event('visibilitychange'))")
+        expect(page.get_by_text("not live")).to_be_visible(timeout=15_000)
+        expect(page.locator("tbody tr")).to_have_count(5)
+        page.goto("about:blank")
+
+
+def _light(colour: str) -> float:
+    parts = [int(colour[i : i + 2], 16) / 255 for i in (1, 3, 5)]
+    low = [c / 12.92 if c <= 0.04045 else ((c + 0.055) / 1.055) ** 2.4 for c in parts]
+    return 0.2126 * low[0] + 0.7152 * low[1] + 0.0722 * low[2]
+
+
+def contrast(a: str, b: str) -> float:
+    high, low = sorted((_light(a), _light(b)), reverse=True)
+    return (high + 0.05) / (low + 0.05)
+
+
+class Tokens(unittest.TestCase):
+    def test_text_and_edges_have_their_contrast_in_light_and_dark(self) -> None:
+        css = TOKENS.read_text()
+        light, dark = css.split('[data-theme="dark"]')
+        for name, text in (("light", light), ("dark", dark)):
+            token = dict(re.findall(r"--([a-z0-9-]+):\s*(#[0-9A-Fa-f]{6})", text))
+            grounds = ["paper", "sheet", "shade"]
+            pairs = [(ink, g, 4.5) for ink in ("ink", "ink-2", "ink-3") for g in grounds]
+            for tone in ("ready", "wait", "block", "alarm", "still"):
+                pairs += [(tone, g, 4.5) for g in [*grounds, f"{tone}-tint"]]
+            pairs += [("line-strong", g, 3.0) for g in ("paper", "sheet")]
+            pairs += [("on-accent", "accent", 4.5)]
+            for a, b, least in pairs:
+                with self.subTest(theme=name, text=a, on=b):
+                    self.assertGreaterEqual(contrast(token[a], token[b]), least)

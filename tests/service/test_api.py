@@ -63,6 +63,19 @@ class Api(WithDemo):
         foreign = {**session, "origin": "https://elsewhere.example"}
         self.assertEqual(self.http("POST", "/sites/refresh", headers=foreign).status_code, 401)
 
+    def test_a_password_signs_in_and_five_wrong_tries_make_the_name_rest(self) -> None:
+        def enter(password: str) -> int:
+            said = {"account": "rhona", "password": password}
+            return self.http("POST", "/session", json=said, headers={}).status_code
+
+        with self.assertRaises(Problem) as caught:
+            self.windbreak.set_password("short")
+        self.assertEqual(caught.exception.code, "short-password")
+        self.windbreak.set_password("salt and grass and wind")
+        self.assertEqual(enter("salt and grass and wind"), 200)
+        self.assertEqual([enter("nonsense") for _ in range(5)], [401] * 5)
+        self.assertEqual(enter("salt and grass and wind"), 401)
+
     def test_what_is_not_there_and_what_is_wrong_are_problems(self) -> None:
         site = {"label": "X", "address": "nowhere"}
         hold = {"product": "core/millrace", "range": ">=5 <6", "reason": "x"}

@@ -107,7 +107,10 @@ export function SignInPage() {
           Sign in by password
         </button>
       </form>
-      <p className="hint pt-3">Nights go on without anybody signed in.</p>
+      <p className="hint pt-3">
+        A password is set at a terminal, by <span className="v">windbreak password</span>. Five wrong tries,
+        and the name rests for a minute. Nights go on without anybody signed in.
+      </p>
     </main>
   );
 }

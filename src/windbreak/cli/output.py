@@ -106,6 +106,15 @@ def styled(text: str) -> None:
     Console(width=wide, highlight=False).print(text)
 
 
+def secret(prompt: str) -> str:
+    """A secret from standard input: it stays out of the shell's history."""
+    if sys.stdin.isatty():
+        import getpass
+
+        return getpass.getpass(prompt)
+    return sys.stdin.read()
+
+
 def plain(text: str) -> str:
     """Text that goes into a line with markup, its own brackets kept."""
     from rich.markup import escape

@@ -7,7 +7,7 @@ import os
 from pathlib import Path
 from typing import Any
 
-from windbreak.cli.output import Refusal, ask, dump, local, say, table
+from windbreak.cli.output import Refusal, ask, dump, local, say, secret, table
 from windbreak.cli.profile import connect, write_profile
 from windbreak.service.settings import SettingRefused, add_options, read_settings
 
@@ -40,6 +40,10 @@ def add(commands: Any, common: argparse.ArgumentParser) -> None:
     one.add_argument("--account", help="the account; the first one when not given")
     one.add_argument("--at", default="http://127.0.0.1:8470", metavar="ADDRESS")
     one.set_defaults(do=_link)
+    one = commands.add_parser(
+        "password", parents=[common], help="set your password, read from standard input"
+    )
+    one.set_defaults(do=_password)
     token = commands.add_parser("token", help="your tokens: list, add, revoke")
     verbs = token.add_subparsers(dest="verb", metavar="VERB", required=True)
     verbs.add_parser("list", parents=[common], help="your tokens").set_defaults(do=_tokens)
@@ -111,6 +115,14 @@ def _link(args: argparse.Namespace) -> None:
     if account not in known:
         raise Refusal(f"there is no account {account!r}; there are: {', '.join(known) or 'none'}")
     print(f"{args.at.rstrip('/')}/sign-in#{accounts.make_link(context, account)}")
+
+
+def _password(args: argparse.Namespace) -> None:
+    password = secret("New password: ").rstrip("\n")
+    with connect(args) as windbreak:
+        windbreak.set_password(password)
+        name = windbreak.who_am_i().account
+    say(f"The console takes the name **{name}** and this password from now on.")
 
 
 def _tokens(args: argparse.Namespace) -> None:

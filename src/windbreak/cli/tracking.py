@@ -3,12 +3,11 @@
 from __future__ import annotations
 
 import argparse
-import sys
 from datetime import date
 from pathlib import Path
 from typing import Any
 
-from windbreak.cli.output import age, dump, say, table
+from windbreak.cli.output import age, dump, say, secret, table
 from windbreak.cli.profile import connect, pick_product, pick_site
 
 
@@ -77,15 +76,6 @@ def add(commands: Any, common: argparse.ArgumentParser) -> None:
     one.set_defaults(do=_add_package)
 
 
-def _secret() -> str:
-    """A credential from standard input: it stays out of the shell's history."""
-    if sys.stdin.isatty():
-        import getpass
-
-        return getpass.getpass("Credential: ")
-    return sys.stdin.read()
-
-
 def _feeds(args: argparse.Namespace) -> None:
     with connect(args) as windbreak:
         found = windbreak.feeds()
@@ -118,7 +108,7 @@ def _add_feed(args: argparse.Namespace) -> None:
             "label": args.label,
             "url": args.url,
             "sign_in": "bearer" if args.bearer else "none",
-            "credential": _secret() if args.bearer else None,
+            "credential": secret("Credential: ") if args.bearer else None,
             "every_minutes": args.every,
         }
     )
@@ -152,7 +142,7 @@ def _check(args: argparse.Namespace) -> int:
 
 def _credential(args: argparse.Namespace) -> None:
     with connect(args) as windbreak:
-        feed = windbreak.replace_credential(args.feed, _secret())
+        feed = windbreak.replace_credential(args.feed, secret("Credential: "))
         check = windbreak.check_feed(args.feed)
     say(f"**{feed.label}** has the credential {feed.credential} now. {check.text}")
 

@@ -102,6 +102,10 @@ def sign_in(link: str) -> Call[Principal]:
     return _send("POST", "/session", Principal, {"link": link})
 
 
+def set_password(password: str) -> Call[None]:
+    return _send("PUT", "/session/password", None, {"password": password})
+
+
 def make_token(label: str) -> Call[Token]:
     return _send("POST", "/tokens", Token, {"label": label})
 

@@ -154,6 +154,9 @@ class Windbreak:
     def sign_in(self, link: str) -> Principal:
         return self.do(calls.sign_in(link))
 
+    def set_password(self, password: str) -> None:
+        return self.do(calls.set_password(password))
+
     def make_token(self, label: str) -> Token:
         return self.do(calls.make_token(label))
 
@@ -383,6 +386,9 @@ class AsyncWindbreak:
 
     async def sign_in(self, link: str) -> Principal:
         return await self.do(calls.sign_in(link))
+
+    async def set_password(self, password: str) -> None:
+        return await self.do(calls.set_password(password))
 
     async def make_token(self, label: str) -> Token:
         return await self.do(calls.make_token(label))

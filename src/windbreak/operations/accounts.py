@@ -14,11 +14,14 @@ from argon2.exceptions import Argon2Error, InvalidHashError
 
 from windbreak.core.work import Account, Principal, Token
 from windbreak.operations.context import Context
-from windbreak.operations.errors import NotPermitted
+from windbreak.operations.errors import NotPermitted, Refused
 from windbreak.store.errors import NotFound
 
 LINK_GOOD = timedelta(minutes=30)
 SESSION_GOOD = timedelta(days=14)
+REST = timedelta(minutes=1)
+MOST_TRIES = 5
+SHORTEST = 12
 
 
 def ensure_account(context: Context, id: str, name: str, password: str | None = None) -> Account:
@@ -28,8 +31,34 @@ def ensure_account(context: Context, id: str, name: str, password: str | None = 
     return context.store.accounts.put(account, extra=extra)
 
 
-def password_fits(context: Context, id: str, password: str) -> bool:
-    """Whether a password is an account's. Reads; takes as long for an account that is not there."""
+def set_password(context: Context, account: str, password: str) -> None:
+    """Give an account a password. Writes. Raises Refused when it is too short."""
+    if len(password) < SHORTEST:
+        raise Refused("short-password", f"a password has {SHORTEST} signs at least")
+    known = context.store.accounts.get(account)
+    ensure_account(context, account, known.name, password)
+    context.record(known.name, "password set", account)
+
+
+def sign_in_by_password(context: Context, id: str, password: str) -> tuple[str, Principal]:
+    """Open a session for an account by its password. Writes.
+
+    Raises NotPermitted when they don't go together, and, after five wrong tries in a row, for a
+    minute whatever is given.
+    """
+    now = context.clock()
+    tries, until = context.wrong_tries.get(id, (0, now))
+    if tries >= MOST_TRIES and now < until:
+        raise NotPermitted("too many wrong tries; this name rests for a minute")
+    if not _password_fits(context, id, password):
+        context.wrong_tries[id] = (tries + 1 if tries < MOST_TRIES else 1, now + REST)
+        raise NotPermitted("this name and password do not go together")
+    context.wrong_tries.pop(id, None)
+    return open_session(context, id)
+
+
+def _password_fits(context: Context, id: str, password: str) -> bool:
+    """Takes as long for an account that is not there, or has no password."""
     rows = context.store.database.ask("SELECT password_hash FROM account WHERE id = ?", [id])
     kept = rows[0][0] if rows and rows[0][0] else _NOBODY
     try:

@@ -29,6 +29,7 @@ class Context:
     http: httpx.Client
     clock: Callable[[], datetime] = lambda: datetime.now(UTC)
     soak: dict[str, int] = field(default_factory=dict)
+    wrong_tries: dict[str, tuple[int, datetime]] = field(default_factory=dict)
     news: threading.Condition = field(default_factory=threading.Condition)
 
     def tell(self, kind: str, subject: str, text: str) -> None:

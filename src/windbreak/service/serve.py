@@ -47,7 +47,8 @@ def serve(data: Path, settings: Settings) -> int:
 def _greet(context: Context, settings: Settings, address: str, *, first: bool) -> None:
     (context.data / "address").write_text(address)
     print(f"Windbreak serves at {address}", flush=True)
-    if first:
+    # A link is a secret for half an hour: it goes to a person's terminal, not into a log.
+    if first and sys.stdout.isatty():
         link = accounts.make_link(context, settings.account)
         print(f"Sign in, once, within half an hour: {address}/sign-in#{link}", flush=True)
     else:

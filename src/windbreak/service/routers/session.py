@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Annotated
 
 from fastapi import APIRouter, Body, Request, Response
-from pydantic import Field
+from pydantic import Field, SecretStr
 
 from windbreak.core.fleet import Value
 from windbreak.core.work import NewToken, Principal, Token
@@ -35,9 +35,7 @@ def sign_in(
     if said.link is not None:
         secret, principal = accounts.sign_in(context, said.link.strip())
     elif said.account and said.password:
-        if not accounts.password_fits(context, said.account, said.password):
-            raise NotPermitted("this account and password do not go together")
-        secret, principal = accounts.open_session(context, said.account)
+        secret, principal = accounts.sign_in_by_password(context, said.account, said.password)
     else:
         raise NotPermitted("give a sign-in link, or an account and its password")
     response.set_cookie(
@@ -62,6 +60,16 @@ def sign_out(context: Ctx, who: Who, request: Request, response: Response) -> No
     """Sign out."""
     accounts.sign_out(context, secret_of(request) or "")
     response.delete_cookie(COOKIE)
+
+
+class NewPassword(Value):
+    password: SecretStr
+
+
+@router.put("/session/password", status_code=204)
+def set_password(context: Ctx, who: Who, said: NewPassword) -> None:
+    """Set your password."""
+    accounts.set_password(context, who.account, said.password.get_secret_value())
 
 
 @router.get("/tokens")

@@ -2734,6 +2734,15 @@ export interface operations {
                     "application/json": components["schemas"]["Booking"][];
                 };
             };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Sign in first */
             401: {
                 headers: {
@@ -2796,6 +2805,15 @@ export interface operations {
                     "application/json": components["schemas"]["Booking"];
                 };
             };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Sign in first */
             401: {
                 headers: {
@@ -2852,6 +2870,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Booking"];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
                 };
             };
             /** @description Sign in first */
@@ -2915,6 +2942,15 @@ export interface operations {
                     "text/event-stream": unknown;
                 };
             };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Sign in first */
             401: {
                 headers: {
@@ -2969,6 +3005,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Feed"][];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
                 };
             };
             /** @description Sign in first */
@@ -3031,6 +3076,15 @@ export interface operations {
                     "application/json": components["schemas"]["Feed"];
                 };
             };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Sign in first */
             401: {
                 headers: {
@@ -3089,6 +3143,15 @@ export interface operations {
                     "application/json": components["schemas"]["Feed"];
                 };
             };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Sign in first */
             401: {
                 headers: {
@@ -3145,6 +3208,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["CredentialCheck"];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
                 };
             };
             /** @description Sign in first */
@@ -3209,6 +3281,15 @@ export interface operations {
                     "application/json": components["schemas"]["Feed"];
                 };
             };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Sign in first */
             401: {
                 headers: {
@@ -3269,6 +3350,15 @@ export interface operations {
                     "application/json": components["schemas"]["PollResult"];
                 };
             };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Sign in first */
             401: {
                 headers: {
@@ -3325,6 +3415,15 @@ export interface operations {
                     "application/json": components["schemas"]["Finding"][];
                 };
             };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Sign in first */
             401: {
                 headers: {
@@ -3379,6 +3478,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["StandingHold"][];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
                 };
             };
             /** @description Sign in first */
@@ -3441,6 +3549,15 @@ export interface operations {
                     "application/json": components["schemas"]["StandingHold"];
                 };
             };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Sign in first */
             401: {
                 headers: {
@@ -3497,6 +3614,15 @@ export interface operations {
                 };
                 content?: never;
             };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Sign in first */
             401: {
                 headers: {
@@ -3551,6 +3677,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Host"][];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
                 };
             };
             /** @description Sign in first */
@@ -3615,6 +3750,15 @@ export interface operations {
                     "application/json": components["schemas"]["Host"];
                 };
             };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Sign in first */
             401: {
                 headers: {
@@ -3657,6 +3801,7 @@ export interface operations {
         parameters: {
             query?: {
                 subject?: string | null;
+                /** @description how many at the most */
                 limit?: number;
             };
             header?: never;
@@ -3672,6 +3817,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["LedgerEntry"][];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
                 };
             };
             /** @description Sign in first */
@@ -3728,6 +3882,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SiteLicence"][];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
                 };
             };
             /** @description Sign in first */
@@ -3790,6 +3953,15 @@ export interface operations {
                     "application/json": components["schemas"]["SiteLicence"];
                 };
             };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Sign in first */
             401: {
                 headers: {
@@ -3845,6 +4017,15 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
             };
             /** @description Sign in first */
             401: {
@@ -3902,6 +4083,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SitePlan"];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
                 };
             };
             /** @description Sign in first */
@@ -3966,6 +4156,15 @@ export interface operations {
                     "application/json": components["schemas"]["SitePlan"];
                 };
             };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Sign in first */
             401: {
                 headers: {
@@ -4028,6 +4227,15 @@ export interface operations {
                     "application/json": components["schemas"]["Booking"];
                 };
             };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Sign in first */
             401: {
                 headers: {
@@ -4086,6 +4294,15 @@ export interface operations {
                     "application/json": components["schemas"]["Run"];
                 };
             };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Sign in first */
             401: {
                 headers: {
@@ -4140,6 +4357,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["KnownProduct"][];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
                 };
             };
             /** @description Sign in first */
@@ -4199,6 +4425,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["KnownProduct"];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
                 };
             };
             /** @description Sign in first */
@@ -4264,6 +4499,15 @@ export interface operations {
                     "application/json": components["schemas"]["KnownProduct"];
                 };
             };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Sign in first */
             401: {
                 headers: {
@@ -4323,6 +4567,15 @@ export interface operations {
                     "application/json": components["schemas"]["KnownRelease"][];
                 };
             };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Sign in first */
             401: {
                 headers: {
@@ -4377,6 +4630,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Rollout"][];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
                 };
             };
             /** @description Sign in first */
@@ -4439,6 +4701,15 @@ export interface operations {
                     "application/json": components["schemas"]["Rollout"];
                 };
             };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Sign in first */
             401: {
                 headers: {
@@ -4495,6 +4766,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Rollout"];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
                 };
             };
             /** @description Sign in first */
@@ -4555,6 +4835,15 @@ export interface operations {
                     "application/json": components["schemas"]["Rollout"];
                 };
             };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Sign in first */
             401: {
                 headers: {
@@ -4597,6 +4886,7 @@ export interface operations {
         parameters: {
             query?: {
                 site?: string | null;
+                /** @description how many at the most */
                 limit?: number;
             };
             header?: never;
@@ -4612,6 +4902,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Run"][];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
                 };
             };
             /** @description Sign in first */
@@ -4672,6 +4971,15 @@ export interface operations {
                     "application/json": components["schemas"]["RunStory"];
                 };
             };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Sign in first */
             401: {
                 headers: {
@@ -4730,6 +5038,15 @@ export interface operations {
                     "application/json": components["schemas"]["Run"];
                 };
             };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Sign in first */
             401: {
                 headers: {
@@ -4784,6 +5101,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Principal"];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
                 };
             };
             /** @description Sign in first */
@@ -4846,6 +5172,15 @@ export interface operations {
                     "application/json": components["schemas"]["Principal"];
                 };
             };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Sign in first */
             401: {
                 headers: {
@@ -4899,6 +5234,15 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
             };
             /** @description Sign in first */
             401: {
@@ -4958,6 +5302,15 @@ export interface operations {
                 };
                 content?: never;
             };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Sign in first */
             401: {
                 headers: {
@@ -5014,6 +5367,15 @@ export interface operations {
                     "application/json": components["schemas"]["Package"][];
                 };
             };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Sign in first */
             401: {
                 headers: {
@@ -5068,6 +5430,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Package"];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
                 };
             };
             /** @description Sign in first */
@@ -5133,6 +5504,15 @@ export interface operations {
                     "application/json": components["schemas"]["SiteSummary"][];
                 };
             };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Sign in first */
             401: {
                 headers: {
@@ -5196,6 +5576,15 @@ export interface operations {
                     "application/json": components["schemas"]["Site"];
                 };
             };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Sign in first */
             401: {
                 headers: {
@@ -5250,6 +5639,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Site"][];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
                 };
             };
             /** @description Sign in first */
@@ -5308,6 +5706,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SiteView"];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
                 };
             };
             /** @description Sign in first */
@@ -5370,6 +5777,15 @@ export interface operations {
                     };
                 };
             };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Sign in first */
             401: {
                 headers: {
@@ -5426,6 +5842,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Inventory"];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
                 };
             };
             /** @description Sign in first */
@@ -5486,6 +5911,15 @@ export interface operations {
                     "application/json": components["schemas"]["Site"];
                 };
             };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Sign in first */
             401: {
                 headers: {
@@ -5542,6 +5976,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Site"];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
                 };
             };
             /** @description Sign in first */
@@ -5602,6 +6045,15 @@ export interface operations {
                     "application/json": components["schemas"]["LinkCode"];
                 };
             };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Sign in first */
             401: {
                 headers: {
@@ -5658,6 +6110,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SitePlan"][];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
                 };
             };
             /** @description Sign in first */
@@ -5718,6 +6179,15 @@ export interface operations {
                     "application/json": components["schemas"]["SitePlan"];
                 };
             };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Sign in first */
             401: {
                 headers: {
@@ -5774,6 +6244,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Site"];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
                 };
             };
             /** @description Sign in first */
@@ -5834,6 +6313,15 @@ export interface operations {
                     "application/json": components["schemas"]["Answer"];
                 };
             };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Sign in first */
             401: {
                 headers: {
@@ -5892,6 +6380,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Verdict"];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
                 };
             };
             /** @description Sign in first */
@@ -5956,6 +6453,15 @@ export interface operations {
                     "application/json": components["schemas"]["Site"];
                 };
             };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Sign in first */
             401: {
                 headers: {
@@ -6012,6 +6518,15 @@ export interface operations {
                     "application/json": components["schemas"]["Today"];
                 };
             };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Sign in first */
             401: {
                 headers: {
@@ -6066,6 +6581,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Token"][];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
                 };
             };
             /** @description Sign in first */
@@ -6128,6 +6652,15 @@ export interface operations {
                     "application/json": components["schemas"]["Token"];
                 };
             };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Sign in first */
             401: {
                 headers: {
@@ -6183,6 +6716,15 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
             };
             /** @description Sign in first */
             401: {

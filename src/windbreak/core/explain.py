@@ -289,8 +289,9 @@ class _Explainer:
                         break
             if found:
                 for acts in found:
-                    texts = [tell_act(self.case, act) for act in acts]
-                    yield ActSet(acts=acts, text="; ".join(texts))
+                    first, *rest = (tell_act(self.case, act) for act in acts)
+                    text = " and ".join([first, *(t[:1].lower() + t[1:] for t in rest)])
+                    yield ActSet(acts=acts, text=text)
                 return
 
 

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from datetime import UTC, datetime, time, timedelta
 
 from windbreak.core.candidates import SoakExclusion
-from windbreak.core.explain import Answer, day
+from windbreak.core.explain import Answer, Blocked, day
 from windbreak.core.fleet import Site
 from windbreak.core.work import Finding, NextAct, Weight
 from windbreak.operations import reasoning
@@ -73,8 +73,7 @@ def _all(context: Context) -> Iterator[Finding]:
                         "medium",
                         site,
                         f"**{site.label}**: {verdict.blocked.text}",
-                        "; ".join(s.text for s in verdict.blocked.unblock)
-                        or "Nothing that one or two acts could change.",
+                        _what_helps(verdict.blocked),
                         NextAct(
                             label="See the site",
                             command=f"windbreak why {site.id} {verdict.product}",
@@ -85,6 +84,12 @@ def _all(context: Context) -> Iterator[Finding]:
         yield _of_soak(context, product, version, soak, label, sites)
     yield from _of_feeds(context)
     yield from _of_bookings(context)
+
+
+def _what_helps(blocked: Blocked) -> str:
+    if not blocked.unblock:
+        return "No one, two or three acts that were tried would change it."
+    return f"What would help: {'; or: '.join(s.text for s in blocked.unblock)}."
 
 
 def _finding(

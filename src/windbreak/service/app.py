@@ -59,6 +59,7 @@ def create_app(context: Context, *, refresh_minutes: int = 30, drive: bool = Tru
     app.state.context, app.state.driver, app.state.stopping = context, driver, stopping
     problems.install(app)
     answers = {
+        400: {"description": "That can't be read", "content": {problems.MEDIA: {}}},
         401: {"description": "Sign in first", "content": {problems.MEDIA: {}}},
         404: {"description": "It is not there", "content": {problems.MEDIA: {}}},
         409: {"description": "It can't be done as things stand", "content": {problems.MEDIA: {}}},

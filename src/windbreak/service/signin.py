@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from fastapi import Depends, Request
+from fastapi import Depends, Path, Query, Request
 
 from windbreak.core.work import Principal
 from windbreak.operations import accounts
@@ -12,6 +12,10 @@ from windbreak.operations.context import Context
 from windbreak.operations.errors import NotPermitted
 
 COOKIE = "windbreak_session"
+MOST = 2**53 - 1  # the largest whole number that every JSON reader keeps as it is
+
+Number = Annotated[int, Path(ge=1, le=MOST)]
+Limit = Annotated[int, Query(ge=1, le=10_000, description="how many at the most")]
 
 
 def context_of(request: Request) -> Context:

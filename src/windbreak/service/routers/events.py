@@ -11,7 +11,7 @@ from starlette.concurrency import run_in_threadpool
 
 from windbreak.core.work import Event
 from windbreak.operations.context import Context
-from windbreak.service.signin import Ctx, Who
+from windbreak.service.signin import MOST, Ctx, Who
 
 router = APIRouter(tags=["events"])
 
@@ -23,8 +23,10 @@ async def stream_events(
     context: Ctx,
     who: Who,
     request: Request,
-    after: Annotated[int | None, Query(description="begin after this event; default: now")] = None,
-    last_event_id: Annotated[int | None, Header()] = None,
+    after: Annotated[
+        int | None, Query(ge=0, le=MOST, description="begin after this event; default: now")
+    ] = None,
+    last_event_id: Annotated[int | None, Header(ge=0, le=MOST)] = None,
 ) -> AsyncIterator[ServerSentEvent]:
     """Every change of state, from now on or from after an event; ids let a reader go on."""
     first = last_event_id if last_event_id is not None else after

@@ -3,9 +3,8 @@
 from __future__ import annotations
 
 from datetime import datetime
-from typing import Annotated
 
-from fastapi import APIRouter, Query, Request
+from fastapi import APIRouter, Request
 
 from windbreak.core.fleet import NewHold, NewLicence, SiteLicence, StandingHold, Value
 from windbreak.core.work import (
@@ -22,7 +21,7 @@ from windbreak.core.work import (
     Today,
 )
 from windbreak.operations import findings, policy, reports, rollouts, runs
-from windbreak.service.signin import Ctx, Who
+from windbreak.service.signin import Ctx, Limit, Number, Who
 
 router = APIRouter(tags=["work"])
 
@@ -32,25 +31,25 @@ class Moved(Value):
 
 
 @router.get("/plans/{id}")
-def show_plan(context: Ctx, who: Who, id: int) -> SitePlan:
+def show_plan(context: Ctx, who: Who, id: Number) -> SitePlan:
     """One plan."""
     return context.store.plans.get(id)
 
 
 @router.post("/plans/{id}/approval")
-def approve_plan(context: Ctx, who: Who, id: int, said: ApprovePlan) -> SitePlan:
+def approve_plan(context: Ctx, who: Who, id: Number, said: ApprovePlan) -> SitePlan:
     """Let a plan go: exactly its targets."""
     return rollouts.approve(context, id, said, who)
 
 
 @router.post("/plans/{id}/bookings", status_code=201)
-def book_plan(context: Ctx, who: Who, id: int, when: Book) -> Booking:
+def book_plan(context: Ctx, who: Who, id: Number, when: Book) -> Booking:
     """Book an approved plan: at an instant, or at the site's next window."""
     return rollouts.book(context, id, when, who)
 
 
 @router.post("/plans/{id}/runs", status_code=201)
-def run_plan(context: Ctx, who: Who, id: int, request: Request) -> Run:
+def run_plan(context: Ctx, who: Who, id: Number, request: Request) -> Run:
     """Carry an approved plan out now."""
     run = runs.start(context, id, who.name)
     request.app.state.driver.carry_out(run)
@@ -66,13 +65,13 @@ def list_bookings(context: Ctx, who: Who, state: str | None = "waiting") -> list
 
 
 @router.put("/bookings/{id}")
-def move_booking(context: Ctx, who: Who, id: int, when: Moved) -> Booking:
+def move_booking(context: Ctx, who: Who, id: Number, when: Moved) -> Booking:
     """Give a booking another time."""
     return rollouts.move(context, id, when.at, who)
 
 
 @router.delete("/bookings/{id}")
-def withdraw_booking(context: Ctx, who: Who, id: int) -> Booking:
+def withdraw_booking(context: Ctx, who: Who, id: Number) -> Booking:
     """Take a booking back."""
     return rollouts.withdraw(context, id, who)
 
@@ -90,34 +89,32 @@ def start_rollout(context: Ctx, who: Who, new: NewRollout) -> Rollout:
 
 
 @router.get("/rollouts/{id}")
-def show_rollout(context: Ctx, who: Who, id: int) -> Rollout:
+def show_rollout(context: Ctx, who: Who, id: Number) -> Rollout:
     """One rollout."""
     return context.store.rollouts.get(id)
 
 
 @router.post("/rollouts/{id}/stop")
-def stop_rollout(context: Ctx, who: Who, id: int) -> Rollout:
+def stop_rollout(context: Ctx, who: Who, id: Number) -> Rollout:
     """Stop a rollout."""
     return rollouts.stop_rollout(context, id, who)
 
 
 @router.get("/runs")
-def list_runs(
-    context: Ctx, who: Who, site: str | None = None, limit: Annotated[int, Query(ge=1)] = 50
-) -> list[Run]:
+def list_runs(context: Ctx, who: Who, site: str | None = None, limit: Limit = 50) -> list[Run]:
     """The runs, newest first."""
     where = {"site": site} if site else {}
     return context.store.runs.all(newest_first=True, limit=limit, **where)
 
 
 @router.get("/runs/{id}")
-def show_run(context: Ctx, who: Who, id: int) -> RunStory:
+def show_run(context: Ctx, who: Who, id: Number) -> RunStory:
     """A run with its steps, what the probes saw, and its journal."""
     return reports.run_story(context, id)
 
 
 @router.post("/runs/{id}/stop")
-def stop_run(context: Ctx, who: Who, id: int) -> Run:
+def stop_run(context: Ctx, who: Who, id: Number) -> Run:
     """Stop a run after the step it is at."""
     return runs.ask_to_stop(context, id, who)
 
@@ -172,7 +169,7 @@ def show_today(context: Ctx, who: Who) -> Today:
 
 @router.get("/ledger")
 def show_ledger(
-    context: Ctx, who: Who, subject: str | None = None, limit: Annotated[int, Query(ge=1)] = 100
+    context: Ctx, who: Who, subject: str | None = None, limit: Limit = 100
 ) -> list[LedgerEntry]:
     """What was decided and done, newest first."""
     where = {"subject": subject} if subject else {}

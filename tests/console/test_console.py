@@ -5,6 +5,7 @@ import unittest
 from pathlib import Path
 from typing import ClassVar
 
+import httpx
 from playwright.sync_api import (
     Browser,
     BrowserContext,
@@ -158,6 +159,31 @@ class Console(WithBrowser):
         expect(page.get_by_role("row", name=re.compile("Editor"))).to_contain_text("as before")
         self.assertEqual(self.version("skerry-light-twin", "plugins/oarlock"), "7.2")
         self.assertEqual(self.said, [])
+
+    def test_a_site_is_registered_and_linked_by_the_line_of_the_console(self) -> None:
+        site = "seapink-florists"
+        httpx.post(f"{self.where[site]}/owner/unlink", trust_env=False)
+        self.windbreak.refresh_site(site)
+        page = self.open("/sites")
+        page.get_by_role("button", name="Link a site…").click()
+        dialog = page.get_by_role("dialog")
+        dialog.get_by_label("Name").fill("Merrow Choir")
+        dialog.get_by_label("Address").fill(self.where[site])
+        dialog.get_by_role("button", name="Register it").click()
+        expect(dialog.get_by_role("alert")).to_contain_text("is Seapink Florists already")
+        dialog.get_by_role("button", name="Leave it").click()
+
+        page.goto(f"{self.demo.address}/sites/{site}")
+        page.get_by_role("button", name="Link it…").click()
+        page.get_by_role("button", name="Make the line").click()
+        line = page.get_by_label("The line").input_value()
+        page.get_by_role("button", name="It is pasted: link now").click()
+        expect(page.get_by_role("alert")).to_contain_text("paste the line into it first")
+        pasted = {"line": f"\n  {line} \t"}
+        httpx.post(f"{self.where[site]}/owner/link", data=pasted, trust_env=False)
+        page.get_by_role("button", name="It is pasted: link now").click()
+        expect(page.get_by_role("dialog")).to_have_count(0)
+        self.assertEqual(self.windbreak.site(site).link_state, "linked")
 
     def test_what_is_not_there_and_what_can_not_be_done_is_said(self) -> None:
         page = self.open("/sites/atlantis")

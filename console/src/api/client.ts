@@ -71,6 +71,7 @@ export const asked = {
     queryFn: () => told(api.GET("/api/v1/sites/{id}/plans", { params: { path: { id } } })),
   }),
   products: () => ({ queryKey: ["products"], queryFn: () => told(api.GET("/api/v1/products")) }),
+  hosts: () => ({ queryKey: ["hosts"], queryFn: () => told(api.GET("/api/v1/hosts")) }),
   runs: () => ({ queryKey: ["runs"], queryFn: () => told(api.GET("/api/v1/runs")) }),
   run: (id: number) => ({
     queryKey: ["run", id],

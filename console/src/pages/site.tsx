@@ -5,6 +5,7 @@ import { Belt } from "../belt/belt";
 import { waiting } from "../belt/layout";
 import { Load } from "../pieces/load";
 import { Age, Arrow, clock, day, plural } from "../pieces/words";
+import { LinkSite } from "./site-link";
 import { Glyph, StateWord } from "../states/states";
 
 type View = Schemas["SiteView"];
@@ -80,6 +81,9 @@ function Head({ view }: { view: View }) {
       )}
       <span className="sp" />
       <div className="acts">
+        {(view.link_state === "unlinked" || view.link_state === "refused") && (
+          <LinkSite id={site.id} label={site.label} address={site.address} />
+        )}
         <button className="btn" disabled={refresh.isPending} onClick={() => refresh.mutate()}>
           {refresh.isPending ? "Asking…" : "Refresh"}
         </button>

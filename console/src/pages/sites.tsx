@@ -7,6 +7,7 @@ import { waiting } from "../belt/layout";
 import { Load } from "../pieces/load";
 import { Age, clock, day, plural, span } from "../pieces/words";
 import { STATES, StateWord, WORST_FIRST } from "../states/states";
+import { RegisterSite } from "./sites-register";
 import { type Filter, narrow, readFilter, writeFilter } from "./sites-filter";
 
 const OLD_MINUTES = 60;
@@ -42,6 +43,8 @@ export function SitesPage() {
             {narrowed ? `${shown.length} of ${plural(sites.length, "site")}` : plural(sites.length, "site")}
             , worst first
           </span>
+          <span className="sp" />
+          <RegisterSite />
         </div>
         <div className="words flex-wrap pb-2">
           <span>of</span>

@@ -6,6 +6,7 @@ export function Ask({
   title,
   go,
   busy,
+  ready = true,
   failed,
   onGo,
   onLeave,
@@ -15,6 +16,7 @@ export function Ask({
   title: string;
   go: string;
   busy: boolean;
+  ready?: boolean;
   failed: string | null;
   onGo: () => void;
   onLeave: () => void;
@@ -37,7 +39,7 @@ export function Ask({
             <button className="btn" onClick={onLeave}>
               Leave it
             </button>
-            <button className="btn go" disabled={busy} onClick={onGo}>
+            <button className="btn go" disabled={busy || !ready} onClick={onGo}>
               {go}
             </button>
           </div>

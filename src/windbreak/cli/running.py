@@ -59,10 +59,13 @@ def _list(args: argparse.Namespace) -> None:
 
 
 def _start(args: argparse.Namespace) -> int:
+    from windbreak.core.explain import counted
+
     with connect(args) as windbreak:
         plan = windbreak.plan(args.plan)
         ask(
-            f"**{plan.site}** is changed now: {len(plan.plan.steps)} steps, each looked at; "
+            f"**{plan.site}** is changed now: {counted(len(plan.plan.steps), 'step')}, "
+            "each looked at; "
             "a step that fails is put back.",
             yes=args.yes,
         )
@@ -148,7 +151,8 @@ def _show(args: argparse.Namespace) -> None:
     tell(story)
     if story.seen:
         print()
-        say(f"Probe: before the run, and after step {story.seen_after or 'the last'}")
+        when = f"after step {story.seen_after}" if story.seen_after else "at the end"
+        say(f"Probe: before the run, and {when}")
         table(
             ["page", "before", "now", "verdict"],
             ((s.name, s.before, s.now, s.verdict) for s in story.seen),

@@ -222,6 +222,8 @@ def _plan(args: argparse.Namespace) -> None:
 
 
 def _approve(args: argparse.Namespace) -> None:
+    from windbreak.core.explain import counted
+
     with connect(args) as windbreak:
         plan = windbreak.plan(args.plan)
         steps = len(plan.plan.steps)
@@ -231,7 +233,8 @@ def _approve(args: argparse.Namespace) -> None:
             else "the snapshot is restored by itself only if nothing was written meanwhile"
         )
         ask(
-            f"Plan {plan.id} for **{plan.site}**: {steps} steps, {len(plan.targets)} products. "
+            f"Plan {plan.id} for **{plan.site}**: {counted(steps, 'step')}, "
+            f"{counted(len(plan.targets), 'product')}. "
             f"A step that fails is put back; if that does not help, {restore}.",
             yes=args.yes,
         )

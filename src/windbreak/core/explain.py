@@ -501,6 +501,11 @@ def step_title(step: PlannedStep, names: Mapping[str, str]) -> str:
     )
 
 
+def counted(count: int, one: str) -> str:
+    """A number with its noun: "1 step", "2 steps"."""
+    return f"{count} {one}" if count == 1 else f"{count} {one}s"
+
+
 def _first_up(text: str) -> str:
     """The text with a capital first, unless it begins with a product id."""
     bare = text.split(" ", 1)[0].rstrip("'s")

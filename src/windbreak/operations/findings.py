@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from datetime import UTC, datetime, time, timedelta
 
 from windbreak.core.candidates import SoakExclusion
-from windbreak.core.explain import Answer, Blocked, day
+from windbreak.core.explain import Answer, Blocked, counted, day
 from windbreak.core.fleet import Site
 from windbreak.core.work import Finding, NextAct, Weight
 from windbreak.operations import reasoning
@@ -182,7 +182,7 @@ def _of_plan(context: Context, site: Site, answer: Answer) -> Iterator[Finding]:
     approved = any(p.state == "approved" for p in context.store.plans.all(site=site.id))
     if not moving or approved or site.link.state != "linked":
         return
-    count = "1 move" if len(moving) == 1 else f"{len(moving)} moves"
+    count = counted(len(moving), "move")
     yield _finding(
         context,
         f"ready:{site.id}",

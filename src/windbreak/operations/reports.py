@@ -7,7 +7,7 @@ from collections.abc import Iterable
 from zoneinfo import ZoneInfo
 
 from windbreak.core.case import Case
-from windbreak.core.explain import Answer, PlannedStep, Verdict, day, step_title
+from windbreak.core.explain import Answer, PlannedStep, Verdict, counted, day, step_title
 from windbreak.core.fleet import WORST_FIRST, Inventory, Site, State
 from windbreak.core.versions import jump, parse_version
 from windbreak.core.work import (
@@ -134,7 +134,7 @@ def _worst_reason(answer: Answer, state: State) -> str:
             return verdict.blocked.text
     moving = sum(v.outcome in ("move", "part", "add") for v in answer.verdicts)
     if moving:
-        return f"{moving} {'move' if moving == 1 else 'moves'} ready; nothing stands in the way."
+        return f"{counted(moving, 'move')} ready; nothing stands in the way."
     if any(state_of(v) == "held" for v in answer.verdicts):
         return "Only held items are left."
     return "As new as it may be."
@@ -189,11 +189,11 @@ def plan_text(context: Context, plan: SitePlan) -> str:
     count = len(plan.plan.steps)
     if not count:
         return "Nothing moves now."
-    steps = "one step" if count == 1 else f"{count} steps"
+    steps = counted(count, "step")
     if plan.plan.combined:
         steps += ", some of them combined"
     if plan.state == "draft":
-        return f"{len(plan.targets)} products in {steps}. Not yet approved."
+        return f"{counted(len(plan.targets), 'product')} in {steps}. Not yet approved."
     if plan.state == "approved":
         for booking in context.store.bookings.all(site=plan.site, state="waiting"):
             if booking.plan == plan.id:

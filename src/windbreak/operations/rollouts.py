@@ -5,6 +5,7 @@ from __future__ import annotations
 from datetime import datetime, timedelta
 from zoneinfo import ZoneInfo
 
+from windbreak.core.explain import counted
 from windbreak.core.fleet import Site
 from windbreak.core.timetable import next_start
 from windbreak.core.work import (
@@ -47,7 +48,8 @@ def approve(context: Context, plan: int, said: ApprovePlan, by: Principal) -> Si
                 context.store.plans.change(other.id, state="replaced")
         changed = context.store.plans.change(plan, state="approved", approval=approval)
         what = f"plan {plan} for {site.label} approved"
-        result = f"{len(known.plan.steps)} steps, {len(known.targets)} products"
+        steps, products = len(known.plan.steps), len(known.targets)
+        result = f"{counted(steps, 'step')}, {counted(products, 'product')}"
         context.record(by.name, what, known.site, why=said.why, result=result)
     context.tell("plan", known.site, what)
     return changed

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from windbreak.core.explain import PlannedStep, step_title
+from windbreak.core.explain import PlannedStep, counted, step_title
 from windbreak.core.fleet import Inventory
 from windbreak.core.work import Principal, Probe, Run, RunPhase, RunState, Seen, SitePlan
 from windbreak.links.adapter import AgentLook
@@ -208,7 +208,7 @@ class _Runner:
             self._set("steps", number, self._title(step))
             if self.journal.done(f"step {number}") is None:
                 self._step(number, step)
-        return f"{len(self.plan.plan.steps)} steps done, each looked at."
+        return f"{counted(len(self.plan.plan.steps), 'step')} done, each looked at."
 
     def _still_allowed(self, number: int, step: PlannedStep) -> None:
         """What stands against a step now that did not when it was approved."""

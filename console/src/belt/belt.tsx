@@ -172,7 +172,7 @@ function Tree({
     >
       <title>{label(bar)}</title>
       <rect className="hit" x={bar.x - half - 3} y="12" width={bar.width + 6} height={base - 6} />
-      <rect className="tr" x={bar.x - 1} y={base} width="2" height={size.trunk} />
+      {!dense && <rect className="tr" x={bar.x - 1} y={base} width="2" height={size.trunk} />}
       {dense ? <Plain bar={bar} base={base} /> : <Shape bar={bar} base={base} />}
       {subject && (
         <path
@@ -195,7 +195,11 @@ function Plain({ bar, base }: { bar: Bar; base: number }) {
       {wrong && (
         <>
           <line className="x" x1={bar.x} x2={bar.x} y1={base - height} y2={22} />
-          <circle className="k" cx={bar.x} cy={18} r={4} />
+          {bar.state === "exposed" ? (
+            <path className="k" d={`M${bar.x} 12l5.5 5.5-5.5 5.5-5.5-5.5Z`} />
+          ) : (
+            <path className="x" d={`M${bar.x - 3.5} 14l7 7M${bar.x + 3.5} 14l-7 7`} />
+          )}
         </>
       )}
     </>

@@ -173,7 +173,7 @@ function Row({ site }: { site: SiteSummary }) {
         </Link>
         {!site.twin_of && <span className="kind">{site.client}</span>}
       </td>
-      <td className="q">{site.host_name}</td>
+      <td className="q whitespace-nowrap">{site.host_name}</td>
       {KINDS.map((kind) => (
         <td key={kind} className="k">
           {count(site.moves[kind] ?? 0)}

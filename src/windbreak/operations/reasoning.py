@@ -154,7 +154,7 @@ def draft(context: Context, site: str, *, only: frozenset[str] | None = None) ->
     }
     reached = {m.product: m.to for s in found.plan.steps for m in s.moves}
     with context.store.transaction():
-        return context.store.plans.add(
+        kept = context.store.plans.add(
             SitePlan(
                 id=0,
                 site=site,
@@ -165,6 +165,8 @@ def draft(context: Context, site: str, *, only: frozenset[str] | None = None) ->
                 targets={p: reached.get(p, v) for p, v in targets.items()},
             )
         )
+    context.tell("plan", site, f"plan {kept.id} drafted")
+    return kept
 
 
 def draft_for(context: Context, site: str, product: str, version: str) -> SitePlan:

@@ -9,10 +9,11 @@ from typing import Any
 
 from windbreak.cli.output import Refusal, ask, dump, local, say, secret, table
 from windbreak.cli.profile import connect, write_profile
-from windbreak.service.settings import SettingRefused, add_options, read_settings
 
 
 def add(commands: Any, common: argparse.ArgumentParser) -> None:
+    from windbreak.service.settings import add_options
+
     one = commands.add_parser("serve", help="start the service")
     one.add_argument("--data", required=True, type=Path, metavar="DIR", help="its data directory")
     add_options(one)
@@ -59,6 +60,7 @@ def add(commands: Any, common: argparse.ArgumentParser) -> None:
 def _serve(args: argparse.Namespace) -> int:
     from windbreak.service.drive import LeaseTaken
     from windbreak.service.serve import serve
+    from windbreak.service.settings import SettingRefused, read_settings
     from windbreak.store.errors import StoreError
 
     try:

@@ -43,6 +43,15 @@ class Api(WithDemo):
                 with self.subTest(method=method, path=path):
                     self.assertTrue(said.get("description") or said.get("summary"))
 
+    def test_every_body_has_an_example(self) -> None:
+        document = self.http("GET", "/openapi.json").json()
+        for path, methods in document["paths"].items():
+            for method, said in methods.items():
+                for media in said.get("requestBody", {}).get("content", {}).values():
+                    name = media["schema"].get("$ref", "").rpartition("/")[2]
+                    with self.subTest(method=method, path=path):
+                        self.assertTrue(document["components"]["schemas"][name]["examples"])
+
     def test_a_wrong_token_is_told_how_to_sign_in(self) -> None:
         answer = self.http("GET", "/sites", headers={"authorization": "Bearer nonsense"})
         self.assertEqual(answer.status_code, 401)

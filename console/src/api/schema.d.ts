@@ -1124,7 +1124,12 @@ export interface components {
             /** Why */
             why: string;
         };
-        /** ApprovePlan */
+        /**
+         * ApprovePlan
+         * @example {
+         *       "why": "updates of November"
+         *     }
+         */
         ApprovePlan: {
             /**
              * Restore Anyway
@@ -1169,6 +1174,9 @@ export interface components {
         /**
          * Book
          * @description When a plan is to run: at an instant, or (None) at the site's next window.
+         * @example {
+         *       "at": "2026-11-24T01:10:00Z"
+         *     }
          */
         Book: {
             /** At */
@@ -1482,6 +1490,17 @@ export interface components {
         /**
          * Host
          * @description A server account: the runtimes it offers, how many sites may be worked on at once.
+         * @example {
+         *       "at_once": 4,
+         *       "id": "mole",
+         *       "name": "Mole",
+         *       "offers": {
+         *         "runtime/loom": [
+         *           "8.1",
+         *           "8.2"
+         *         ]
+         *       }
+         *     }
          */
         Host: {
             /**
@@ -1808,7 +1827,12 @@ export interface components {
             /** Line */
             line: string;
         };
-        /** Moved */
+        /**
+         * Moved
+         * @example {
+         *       "at": "2026-11-24T01:10:00Z"
+         *     }
+         */
         Moved: {
             /**
              * At
@@ -1825,7 +1849,12 @@ export interface components {
             /** Upload Mb */
             upload_mb?: number | null;
         };
-        /** NewCredential */
+        /**
+         * NewCredential
+         * @example {
+         *       "credential": "a token of the maker"
+         *     }
+         */
         NewCredential: {
             /**
              * Credential
@@ -1836,6 +1865,13 @@ export interface components {
         /**
          * NewFeed
          * @description A feed as it is registered; the credential is trimmed and sealed on entry.
+         * @example {
+         *       "credential": "a token of the maker",
+         *       "id": "chandlery",
+         *       "label": "The Chandlery",
+         *       "sign_in": "bearer",
+         *       "url": "https://chandlery.example/releases.json"
+         *     }
          */
         NewFeed: {
             /** Credential */
@@ -1867,6 +1903,11 @@ export interface components {
         /**
          * NewHold
          * @description A decision not to move a product, on one site or (None) everywhere.
+         * @example {
+         *       "product": "plugin/netloft",
+         *       "range": ">=1.8",
+         *       "reason": "1.8 drops captions"
+         *     }
          */
         NewHold: {
             /** Product */
@@ -1886,6 +1927,10 @@ export interface components {
         /**
          * NewLicence
          * @description The right of one site to take releases of a product; None means without end.
+         * @example {
+         *       "product": "theme/breakwater",
+         *       "site": "tarnsey-harbour"
+         *     }
          */
         NewLicence: {
             /** Covers Until */
@@ -1897,7 +1942,12 @@ export interface components {
             /** Site */
             site: string;
         };
-        /** NewPassword */
+        /**
+         * NewPassword
+         * @example {
+         *       "password": "salt and grass and wind"
+         *     }
+         */
         NewPassword: {
             /**
              * Password
@@ -1908,6 +1958,13 @@ export interface components {
         /**
          * NewRollout
          * @description One release taken across a twin and its production site, the twin first.
+         * @example {
+         *       "product": "core/millrace",
+         *       "quiet_minutes": 1200,
+         *       "site": "skerry-light",
+         *       "version": "6.4.3",
+         *       "why": "it holds a security fix"
+         *     }
          */
         NewRollout: {
             /** Product */
@@ -1930,6 +1987,12 @@ export interface components {
         /**
          * NewSite
          * @description A site as it is registered. ``twin_of`` names the production site this one stands for.
+         * @example {
+         *       "address": "https://skerry-light.example",
+         *       "client": "Skerry Light Trust",
+         *       "host": "mole",
+         *       "label": "Skerry Light Trust"
+         *     }
          */
         NewSite: {
             /** Address */
@@ -1987,7 +2050,12 @@ export interface components {
              */
             windows: components["schemas"]["Window"][];
         };
-        /** NewToken */
+        /**
+         * NewToken
+         * @example {
+         *       "label": "Rhona's laptop"
+         *     }
+         */
         NewToken: {
             /** Label */
             label: string;
@@ -2152,6 +2220,10 @@ export interface components {
         /**
          * ProductChange
          * @description What a person sets of a product; None leaves it as it is.
+         * @example {
+         *       "major_place": 2,
+         *       "name": "Millrace"
+         *     }
          */
         ProductChange: {
             /** Access */
@@ -2161,7 +2233,16 @@ export interface components {
             /** Name */
             name?: string | null;
         };
-        /** Rollout */
+        /**
+         * Rollout
+         * @example {
+         *       "product": "core/millrace",
+         *       "quiet_minutes": 1200,
+         *       "site": "skerry-light",
+         *       "version": "6.4.3",
+         *       "why": "it holds a security fix"
+         *     }
+         */
         Rollout: {
             /** Id */
             id: number;
@@ -2317,6 +2398,9 @@ export interface components {
         /**
          * SignIn
          * @description A one-time link's secret, or an account with its password.
+         * @example {
+         *       "link": "the part of the link after #"
+         *     }
          */
         SignIn: {
             /** Account */
@@ -2329,6 +2413,12 @@ export interface components {
         /**
          * Site
          * @description One installation of the content system, at one address.
+         * @example {
+         *       "address": "https://skerry-light.example",
+         *       "client": "Skerry Light Trust",
+         *       "host": "mole",
+         *       "label": "Skerry Light Trust"
+         *     }
          */
         Site: {
             /** Address */
@@ -2398,7 +2488,13 @@ export interface components {
              */
             windows: components["schemas"]["Window"][];
         };
-        /** SiteLicence */
+        /**
+         * SiteLicence
+         * @example {
+         *       "product": "theme/breakwater",
+         *       "site": "tarnsey-harbour"
+         *     }
+         */
         SiteLicence: {
             /** Covers Until */
             covers_until?: string | null;
@@ -2540,7 +2636,14 @@ export interface components {
              */
             over: string;
         };
-        /** StandingHold */
+        /**
+         * StandingHold
+         * @example {
+         *       "product": "plugin/netloft",
+         *       "range": ">=1.8",
+         *       "reason": "1.8 drops captions"
+         *     }
+         */
         StandingHold: {
             /** Author */
             author: string;
@@ -2695,7 +2798,22 @@ export interface components {
              */
             start: string;
         };
-        /** Windows */
+        /**
+         * Windows
+         * @example {
+         *       "timezone": "Europe/London",
+         *       "windows": [
+         *         {
+         *           "days": [
+         *             "mon",
+         *             "tue"
+         *           ],
+         *           "end": "05:00",
+         *           "start": "01:00"
+         *         }
+         *       ]
+         *     }
+         */
         Windows: {
             /**
              * Timezone

@@ -9,7 +9,7 @@ from __future__ import annotations
 from datetime import datetime
 from typing import Annotated, Literal
 
-from pydantic import AfterValidator, BaseModel, ConfigDict, Field
+from pydantic import AfterValidator, BaseModel, ConfigDict, Field, JsonValue
 
 from windbreak.core.case import Day, ProductId, RangeText, VersionText
 
@@ -20,6 +20,11 @@ class Value(BaseModel):
     model_config = ConfigDict(
         frozen=True, extra="forbid", populate_by_name=True, serialize_by_alias=True
     )
+
+
+def example(**fields: JsonValue) -> ConfigDict:
+    """The configuration of a value that shows what it looks like, from the demo fleet."""
+    return ConfigDict(json_schema_extra={"examples": [dict(fields)]})
 
 
 def _is_slug(text: str) -> str:
@@ -82,6 +87,10 @@ WORST_FIRST: tuple[State, ...] = (
 class Host(Value):
     """A server account: the runtimes it offers, how many sites may be worked on at once."""
 
+    model_config = example(
+        id="mole", name="Mole", at_once=4, offers={"runtime/loom": ["8.1", "8.2"]}
+    )
+
     id: Slug
     name: str
     offers: dict[ProductId, tuple[VersionText, ...]] = {}
@@ -110,6 +119,13 @@ class Link(Value):
 
 class NewSite(Value):
     """A site as it is registered. ``twin_of`` names the production site this one stands for."""
+
+    model_config = example(
+        label="Skerry Light Trust",
+        address="https://skerry-light.example",
+        client="Skerry Light Trust",
+        host="mole",
+    )
 
     label: Annotated[str, Field(min_length=1, max_length=120)]
     address: Address
@@ -167,6 +183,8 @@ class LinkCode(Value):
 class NewHold(Value):
     """A decision not to move a product, on one site or (None) everywhere."""
 
+    model_config = example(product="plugin/netloft", range=">=1.8", reason="1.8 drops captions")
+
     product: ProductId
     range: RangeText = "*"
     site: Slug | None = None
@@ -182,6 +200,8 @@ class StandingHold(NewHold):
 
 class NewLicence(Value):
     """The right of one site to take releases of a product; None means without end."""
+
+    model_config = example(product="theme/breakwater", site="tarnsey-harbour")
 
     product: ProductId
     site: Slug

@@ -17,7 +17,7 @@ from windbreak.core.case import (
     Release,
     VersionText,
 )
-from windbreak.core.fleet import Address, Slug, Value
+from windbreak.core.fleet import Address, Slug, Value, example
 
 SignIn = Literal["none", "bearer"]
 FeedState = Literal["fresh", "stale", "failing", "refused"]
@@ -28,6 +28,14 @@ TaskKind = Literal["migrate", "regenerate", "restart", "register", "review"]
 
 class NewFeed(Value):
     """A feed as it is registered; the credential is trimmed and sealed on entry."""
+
+    model_config = example(
+        id="chandlery",
+        label="The Chandlery",
+        url="https://chandlery.example/releases.json",
+        sign_in="bearer",
+        credential="a token of the maker",
+    )
 
     id: Slug
     label: str
@@ -190,6 +198,8 @@ class KnownProduct(Value):
 
 class ProductChange(Value):
     """What a person sets of a product; None leaves it as it is."""
+
+    model_config = example(name="Millrace", major_place=2)
 
     name: str | None = None
     access: Access | None = None

@@ -9,7 +9,7 @@ from pydantic import Field
 
 from windbreak.core.case import ProductId, VersionText
 from windbreak.core.explain import Answer, Plan
-from windbreak.core.fleet import Slug, State, Value
+from windbreak.core.fleet import Slug, State, Value, example
 
 PlanState = Literal["draft", "approved", "replaced", "carried out", "failed"]
 BookingState = Literal["waiting", "started", "missed", "withdrawn"]
@@ -30,6 +30,8 @@ class Approval(Value):
 
 
 class ApprovePlan(Value):
+    model_config = example(why="updates of November")
+
     why: str = ""
     restore_anyway: bool = False
 
@@ -51,6 +53,8 @@ class SitePlan(Value):
 class Book(Value):
     """When a plan is to run: at an instant, or (None) at the site's next window."""
 
+    model_config = example(at="2026-11-24T01:10:00Z")
+
     at: datetime | None = None
 
 
@@ -69,6 +73,14 @@ class Booking(Value):
 
 class NewRollout(Value):
     """One release taken across a twin and its production site, the twin first."""
+
+    model_config = example(
+        product="core/millrace",
+        version="6.4.3",
+        site="skerry-light",
+        quiet_minutes=1200,
+        why="it holds a security fix",
+    )
 
     product: ProductId
     version: VersionText
@@ -293,6 +305,8 @@ class Principal(Value):
 
 
 class NewToken(Value):
+    model_config = example(label="Rhona's laptop")
+
     label: str
 
 

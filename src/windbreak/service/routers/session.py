@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from fastapi import APIRouter, Body, Request, Response
+from fastapi import APIRouter, Request, Response
 from pydantic import Field, SecretStr
 
-from windbreak.core.fleet import Value
+from windbreak.core.fleet import Value, example
 from windbreak.core.work import NewToken, Principal, Token
 from windbreak.operations import accounts
 from windbreak.operations.errors import NotPermitted
@@ -19,6 +19,8 @@ router = APIRouter(tags=["signing in"])
 class SignIn(Value):
     """A one-time link's secret, or an account with its password."""
 
+    model_config = example(link="the part of the link after #")
+
     link: str | None = None
     account: str | None = None
     password: Annotated[str | None, Field(repr=False)] = None
@@ -29,7 +31,7 @@ def sign_in(
     context: Ctx,
     response: Response,
     request: Request,
-    said: Annotated[SignIn, Body(openapi_examples={"link": {"value": {"link": "q1w2…"}}})],
+    said: SignIn,
 ) -> Principal:
     """Sign in; the session is a cookie."""
     if said.link is not None:
@@ -63,6 +65,8 @@ def sign_out(context: Ctx, who: Who, request: Request, response: Response) -> No
 
 
 class NewPassword(Value):
+    model_config = example(password="salt and grass and wind")
+
     password: SecretStr
 
 
@@ -82,9 +86,7 @@ def list_tokens(context: Ctx, who: Who) -> list[Token]:
 def make_token(
     context: Ctx,
     who: Who,
-    new: Annotated[
-        NewToken, Body(openapi_examples={"laptop": {"value": {"label": "Rhona's laptop"}}})
-    ],
+    new: NewToken,
 ) -> Token:
     """Make a token; its secret is in this answer only."""
     return accounts.make_token(context, who.account, new.label)

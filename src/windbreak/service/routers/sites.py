@@ -4,10 +4,20 @@ from __future__ import annotations
 
 from typing import Annotated, Any
 
-from fastapi import APIRouter, Body, Query
+from fastapi import APIRouter, Query
 
 from windbreak.core.explain import Answer, Verdict
-from windbreak.core.fleet import Host, Inventory, LinkCode, NewSite, Site, Value, Window, Zone
+from windbreak.core.fleet import (
+    Host,
+    Inventory,
+    LinkCode,
+    NewSite,
+    Site,
+    Value,
+    Window,
+    Zone,
+    example,
+)
 from windbreak.core.work import SitePlan, SiteSummary, SiteView
 from windbreak.operations import reasoning, reports, sites
 from windbreak.operations.errors import Refused
@@ -15,16 +25,13 @@ from windbreak.service.signin import Ctx, Who
 
 router = APIRouter(tags=["sites"])
 
-_SITE = {
-    "label": "Skerry Light Trust",
-    "address": "https://skerry-light.example",
-    "client": "Skerry Light Trust",
-    "host": "mole",
-}
-_HOST = {"id": "mole", "name": "Mole", "at_once": 4, "offers": {"runtime/loom": ["8.1", "8.2"]}}
-
 
 class Windows(Value):
+    model_config = example(
+        windows=[{"days": ["mon", "tue"], "start": "01:00", "end": "05:00"}],
+        timezone="Europe/London",
+    )
+
     windows: tuple[Window, ...]
     timezone: Zone = "Europe/London"
 
@@ -40,7 +47,7 @@ def put_host(
     context: Ctx,
     who: Who,
     id: str,
-    host: Annotated[Host, Body(openapi_examples={"mole": {"value": _HOST}})],
+    host: Host,
 ) -> Host:
     """Register a host, or change what it offers."""
     if host.id != id:
@@ -72,7 +79,7 @@ def list_sites(
 def register_site(
     context: Ctx,
     who: Who,
-    new: Annotated[NewSite, Body(openapi_examples={"skerry": {"value": _SITE}})],
+    new: NewSite,
     id: Annotated[
         str | None, Query(description="its id; made from the label when not given")
     ] = None,

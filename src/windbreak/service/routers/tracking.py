@@ -2,12 +2,10 @@
 
 from __future__ import annotations
 
-from typing import Annotated
-
-from fastapi import APIRouter, Body, Request
+from fastapi import APIRouter, Request
 from pydantic import SecretStr
 
-from windbreak.core.fleet import Value
+from windbreak.core.fleet import Value, example
 from windbreak.core.tracking import (
     CredentialCheck,
     Feed,
@@ -25,16 +23,10 @@ from windbreak.service.signin import Ctx, Who
 
 router = APIRouter(tags=["tracking"])
 
-_FEED = {
-    "id": "chandlery",
-    "label": "The Chandlery",
-    "url": "https://chandlery.example/releases.json",
-    "sign_in": "bearer",
-    "credential": "…",
-}
-
 
 class NewCredential(Value):
+    model_config = example(credential="a token of the maker")
+
     credential: SecretStr
 
 
@@ -48,7 +40,7 @@ def list_feeds(context: Ctx, who: Who) -> list[Feed]:
 def register_feed(
     context: Ctx,
     who: Who,
-    new: Annotated[NewFeed, Body(openapi_examples={"chandlery": {"value": _FEED}})],
+    new: NewFeed,
 ) -> Feed:
     """Register a feed."""
     return tracking.register(context, new, who)

@@ -6,7 +6,7 @@ from datetime import datetime
 
 from fastapi import APIRouter, Request
 
-from windbreak.core.fleet import NewHold, NewLicence, SiteLicence, StandingHold, Value
+from windbreak.core.fleet import NewHold, NewLicence, SiteLicence, StandingHold, Value, example
 from windbreak.core.work import (
     ApprovePlan,
     Book,
@@ -27,6 +27,8 @@ router = APIRouter(tags=["work"])
 
 
 class Moved(Value):
+    model_config = example(at="2026-11-24T01:10:00Z")
+
     at: datetime
 
 

@@ -184,7 +184,11 @@ function Row({ site }: { site: SiteSummary }) {
         {site.text}
       </td>
       <td className="whitespace-nowrap">
-        {site.next_booking ? (
+        {site.running ? (
+          <Link className="underline" to={`/runs/${site.running}`}>
+            now
+          </Link>
+        ) : site.next_booking ? (
           `${day(site.next_booking).slice(0, 6)}, ${clock(site.next_booking)}`
         ) : (
           <span className="qq">{site.approved ? "approved, not booked" : "no booking"}</span>

@@ -161,6 +161,10 @@ class Passage:
         known = self._steps.get((state, most))
         if known is not None:
             return known
+        if most == 1:
+            singles = list(self._singles(state))
+            self._steps[state, 1] = singles
+            return singles
         before = self.violations(state)
         found: dict[frozenset[Hop], State] = {}
         seen: set[frozenset[Hop]] = set()
@@ -192,6 +196,30 @@ class Passage:
         result.sort()
         self._steps[state, most] = result
         return result
+
+    def _singles(self, state: State) -> Iterator[Step]:
+        """The steps of one hop that add no violation; only what the hop touches is looked at."""
+        before = self.violations(state)
+        for n in range(len(state)):
+            for option in self._useful(n, state):
+                after = self._hopped(n, option, state, before)
+                if after is not None:
+                    yield ((n, option),), after
+
+    def _hopped(self, n: int, option: int, state: State, before: frozenset[int]) -> State | None:
+        """The state after one hop; None where it adds a violation or nobody carries it."""
+        repaired = []
+        for number, q, fits in self._near(n):
+            if not fits[option] >> (0 if q == NOBODY else self._at(q, state)) & 1:
+                if number not in before:
+                    return None
+            elif number in before:
+                repaired.append(number)
+        after = (*state[:n], option, *state[n + 1 :])
+        if self._uncarried(after, ((n, option),)) is not None:
+            return None
+        self._violations[after] = before.difference(repaired) if repaired else before
+        return after
 
     def _partners(self, constraints: Sequence[int] | frozenset[int]) -> set[int]:
         ends = {v for n in constraints for v in self._ends(n)}
@@ -418,12 +446,9 @@ class Passage:
                 and self._leads_on(n, passed, high)
                 and self._stands(n, state, high, passed)
             ):
-                after = (*state[:n], high, *state[n + 1 :])
-                hop = ((n, high),)
-                if self._uncarried(after, hop) is None and not (
-                    self.violations(after) - self.violations(state)
-                ):
-                    return [(hop, after)]
+                after = self._hopped(n, high, state, self.violations(state))
+                if after is not None:
+                    return [(((n, high),), after)] if size == 1 else []
         direct = [n for n in moving if self.fewest[n][state[n]] == 1]
         later = set()
         for n in direct:
@@ -433,8 +458,8 @@ class Passage:
         steps = self.steps(state, size)
         if len(later) < len(moving):
             steps = [step for step in steps if not any(n in later for n, _ in step[0])]
-        idle = {hop for hops, _ in steps for hop in hops if self._idle(state, *hop)}
-        return [step for step in steps if idle.isdisjoint(step[0])]
+        idle = {hop for hop in {h for hops, _ in steps for h in hops} if self._idle(state, *hop)}
+        return [step for step in steps if idle.isdisjoint(step[0])] if idle else steps
 
     def _leads_on(self, n: int, passed: set[int], option: int) -> bool:
         """Whether an option allows each hop beyond it that those passed over allow."""

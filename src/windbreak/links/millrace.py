@@ -87,14 +87,19 @@ class MillraceAgent:
         return self._read(response, sent)
 
     def _read(self, response: httpx.Response, sent: signing.Request) -> dict[str, Any]:
-        if response.status_code == 401:
-            raise KeyRefused("the agent does not know our key; the owner may have ended the link")
         if response.status_code == 404:
             raise Unreachable("there is no agent at this address")
         try:
             said = response.json()
         except ValueError:
             said = None
+        if response.status_code == 401:
+            # Whoever does not know our key can't sign for us: this is told, and not relied on.
+            why = str(said.get("detail", "")) if isinstance(said, dict) else ""
+            raise KeyRefused(
+                "the agent does not take our key; the owner may have ended the link"
+                + (f" (it says: {why[:200]})" if why else "")
+            )
         if not isinstance(said, dict):
             raise Unreachable(f"no agent's answer (status {response.status_code})")
         if self.public is not None:

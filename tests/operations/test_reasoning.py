@@ -1,0 +1,113 @@
+"""A site's case from what is kept, its plans, and what is decided beside them."""
+
+from datetime import timedelta
+
+from tests.operations.within import RHONA, WithContext
+from windbreak.core.fleet import NewHold, NewLicence
+from windbreak.operations import policy, reasoning, reports
+from windbreak.operations.errors import Refused
+from windbreak.store.errors import NotFound
+
+
+class Cases(WithContext):
+    def setUp(self) -> None:
+        super().setUp()
+        self.feeds()
+        self.site("tarnsey-harbour")
+
+    def outcome(self, product: str) -> tuple[str, str | None]:
+        for verdict in reasoning.verdicts(self.context, "tarnsey-harbour").verdicts:
+            if verdict.product == product:
+                return verdict.outcome, verdict.to
+        raise AssertionError(product)
+
+    def test_a_case_holds_what_matters_to_its_site_only(self) -> None:
+        case = reasoning.case_of(self.context, "tarnsey-harbour")
+        products = {p.id for p in case.products}
+        self.assertIn("plugin/trestle", products)
+        self.assertNotIn("plugin/gangway", products)
+        self.assertEqual(case.site.offers["runtime/loom"], ("8.1", "8.2", "8.3"))
+        self.assertEqual(case.policy.soak.major, 7)
+        self.assertEqual({x.product for x in case.site.licences}, {
+            "theme/breakwater", "plugin/breakwater-keel"
+        })  # fmt: skip
+
+    def test_a_soak_that_is_over_lets_the_release_in(self) -> None:
+        self.assertEqual(self.outcome("core/millrace"), ("part", "6.4.3"))
+        self.later = timedelta(days=3)
+        self.assertEqual(self.outcome("core/millrace"), ("move", "6.5"))
+
+    def test_a_hold_stands_on_its_site_and_ends_when_lifted(self) -> None:
+        for site in ("tarnsey-harbour", None):
+            new = NewHold(product="plugin/lee", site=site, reason="the client asked")
+            hold = policy.hold(self.context, new, RHONA)
+            self.assertEqual(self.outcome("plugin/lee"), ("held", "5.4"))
+            policy.lift(self.context, hold.id, RHONA)
+            self.assertEqual(self.outcome("plugin/lee"), ("move", "5.5"))
+        with self.assertRaises(NotFound):
+            policy.hold(
+                self.context, NewHold(product="plugin/lee", site="atlantis", reason="x"), RHONA
+            )
+        with self.assertRaises(NotFound):
+            policy.lift(self.context, "nothing", RHONA)
+
+    def test_a_licence_taken_away_blocks_and_says_so(self) -> None:
+        for licence in self.context.store.licences.all(site="tarnsey-harbour"):
+            policy.drop_licence(self.context, licence.id, RHONA)
+        self.assertEqual(self.outcome("theme/breakwater"), ("stay", "5.0"))
+        view = reports.site_view(self.context, "tarnsey-harbour")
+        theme = next(c for c in view.components if c.product == "theme/breakwater")
+        self.assertEqual(theme.state, "blocked")
+        self.assertIn("needs a licence", theme.text)
+        self.assertEqual(view.summary.state, "blocked")
+        policy.add_licence(
+            self.context, NewLicence(site="tarnsey-harbour", product="theme/breakwater"), RHONA
+        )
+        with self.assertRaises(Refused):
+            policy.add_licence(
+                self.context, NewLicence(site="tarnsey-harbour", product="theme/breakwater"), RHONA
+            )
+
+    def test_a_plan_for_one_release_takes_no_more_than_it_needs(self) -> None:
+        for product, version, expected in [
+            ("plugin/oarlock", "7.2", {"plugin/oarlock"}),
+            (
+                "theme/breakwater",
+                "5.2",
+                {"theme/breakwater", "plugin/breakwater-keel", "plugin/trestle", "core/millrace"},
+            ),
+        ]:
+            with self.subTest(product=product):
+                plan = reasoning.draft_for(self.context, "tarnsey-harbour", product, version)
+                self.assertLessEqual(set(plan.targets), expected | {"plugin/foglamp"})
+                self.assertEqual(plan.targets[product], version)
+
+    def test_what_can_not_be_taken_is_refused_with_the_reason(self) -> None:
+        for product, version, part in [
+            ("core/millrace", "6.5", "soaks until"),
+            ("plugin/gangway", "2.8", "not on this site"),
+        ]:
+            with self.subTest(product=product), self.assertRaises(Refused) as caught:
+                reasoning.draft_for(self.context, "tarnsey-harbour", product, version)
+            self.assertIn(part, str(caught.exception))
+
+    def test_equal_situations_of_a_day_are_reasoned_about_once(self) -> None:
+        first = reasoning.reason(reasoning.case_of(self.context, "tarnsey-harbour"))
+        self.later = timedelta(seconds=5)
+        again = reasoning.reason(reasoning.case_of(self.context, "tarnsey-harbour"))
+        self.assertIs(first, again)
+
+    def test_a_site_without_an_inventory_has_no_case(self) -> None:
+        self.context.store.inventories.drop("tarnsey-harbour")
+        with self.assertRaises(Refused) as caught:
+            reasoning.case_of(self.context, "tarnsey-harbour")
+        self.assertEqual(caught.exception.code, "no-inventory")
+
+    def test_a_component_no_feed_covers_is_said_to_be(self) -> None:
+        for product in ("plugin/sextant", "plugin/oarlock"):
+            self.context.store.database.tell("DELETE FROM release WHERE product = ?", [product])
+            self.context.store.products.drop(product)
+        view = reports.site_view(self.context, "tarnsey-harbour")
+        oarlock = next(c for c in view.components if c.product == "plugin/oarlock")
+        self.assertEqual(oarlock.origin, "no feed covers it")
+        self.assertEqual(oarlock.state, "clear")

@@ -1,0 +1,96 @@
+"""A context of a service within the test's own process, the stand-ins beside it."""
+
+from __future__ import annotations
+
+import tempfile
+import unittest
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+from typing import ClassVar
+
+import httpx
+
+from windbreak.core.fleet import Host, NewLicence, NewSite
+from windbreak.core.tracking import NewFeed, ProductChange
+from windbreak.core.work import ApprovePlan, Principal, Run, SitePlan
+from windbreak.operations import accounts, policy, reasoning, rollouts, runs, sites, tracking
+from windbreak.operations.context import Context, open_context
+from windbreak.standins.demo import Demo
+from windbreak.standins.feeds import TOKEN
+from windbreak.standins.fleet import HOSTS, SITES
+
+RHONA = Principal(account="rhona", name="Rhona Vale", via="token")
+SOAK = {"major": 7, "minor": 2, "patch": 1, "security": 0}
+
+
+class WithContext(unittest.TestCase):
+    """Tests over a context with the demo fleet; ``later`` moves its clock on."""
+
+    demo: ClassVar[Demo]
+    where: ClassVar[dict[str, str]]
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        folder = tempfile.TemporaryDirectory(prefix="windbreak-test-")
+        cls.addClassCleanup(folder.cleanup)
+        cls.demo = Demo(Path(folder.name))
+        cls.addClassCleanup(cls.demo.stop)
+        cls.where = cls.demo.start_standins()
+
+    def setUp(self) -> None:
+        folder = tempfile.TemporaryDirectory(prefix="windbreak-test-")
+        self.addCleanup(folder.cleanup)
+        self.context: Context = open_context(Path(folder.name), soak=SOAK)
+        self.addCleanup(self.context.http.close)
+        self.addCleanup(self.context.store.close)
+        self.later = timedelta()
+        self.context.clock = lambda: datetime.now(UTC) + self.later
+        accounts.ensure_account(self.context, "rhona", "Rhona Vale")
+
+    def feeds(self) -> None:
+        base = self.where["feeds"]
+        for id, more in (
+            ("commons", {}),
+            ("chandlery", {"sign_in": "bearer", "credential": TOKEN}),
+        ):
+            fields = {"id": id, "label": id.title(), "url": f"{base}/{id}/releases.json", **more}
+            tracking.register(self.context, NewFeed.model_validate(fields), RHONA)
+            tracking.poll(self.context, id)
+        major = ProductChange(major_place=2)
+        tracking.change_product(self.context, "core/millrace", major, RHONA)
+
+    def site(self, slug: str, *, host: bool = True) -> None:
+        """Register, link and refresh a site of the demo fleet."""
+        demo = next(s for s in SITES if s.slug == slug)
+        if host:
+            fields = HOSTS[demo.host]
+            sites.put_host(self.context, Host.model_validate({"id": demo.host, **fields}), RHONA)
+        new = NewSite.model_validate(
+            {
+                "label": demo.label,
+                "address": self.where[slug],
+                "client": demo.client,
+                "host": demo.host if host else None,
+                "environment": demo.environment,
+                "twin_of": demo.twin_of,
+            }
+        )
+        sites.register(self.context, new, RHONA, slug)
+        line = sites.link_line(self.context, slug, RHONA).line
+        pasted = httpx.post(
+            f"{self.where[slug]}/owner/link", data={"line": line}, trust_env=False, timeout=20
+        )
+        pasted.raise_for_status()
+        sites.link(self.context, slug, RHONA)
+        sites.refresh(self.context, slug)
+        for product in demo.licences:
+            licence = NewLicence(site=slug, product=product)
+            policy.add_licence(self.context, licence, RHONA)
+
+    def approved(self, slug: str) -> SitePlan:
+        plan = reasoning.draft(self.context, slug)
+        return rollouts.approve(self.context, plan.id, ApprovePlan(why="a test"), RHONA)
+
+    def carried_out(self, plan: SitePlan) -> Run:
+        run = runs.start(self.context, plan.id, RHONA.name)
+        return runs.carry_out(self.context, run.id)

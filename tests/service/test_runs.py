@@ -1,5 +1,6 @@
 """Runs on real sites: done, put back, restored, left for a person, taken up after kill -9."""
 
+import random
 import time
 
 import httpx
@@ -126,3 +127,30 @@ class Restoring(WithDemo):
         with self.assertRaises(Problem) as caught:
             self.windbreak.approve_plan(plan.id)
         self.assertEqual(caught.exception.code, "not-a-draft")
+
+
+class KilledAgainAndAgain(WithDemo):
+    def test_at_any_instant_nothing_is_applied_twice_and_all_is_as_it_was(self) -> None:
+        """Kills at instants of chance, through applying, putting back and the end."""
+        chance = random.Random(7)
+        for site, state, kept in [
+            ("whinchat-radio", "put back", ("plugins/trestle", "5.0")),
+            ("seapink-florists", "restored", ("plugins/netloft", "1.6")),
+        ]:
+            with self.subTest(site=site):
+                waits = {"apply": 0.4, "put-back": 0.4, "restore": 0.4, "switch": 0.2}
+                self.slow(site, **waits, snapshot=0.3, updates=0.2)
+                run = self.begin(site)
+                for _ in range(5):
+                    time.sleep(chance.uniform(0.1, 1.2))
+                    self.demo.kill_service()
+                    self.demo.start_service()
+                story = self.ended(run)
+                self.assertEqual(story.run.state, state, story.run.text)
+                self.assertEqual(self.version(site, kept[0]), kept[1])
+                meant = {e.change for e in story.journal if e.act.startswith("apply")}
+                self.assertEqual(set(self.applied(site)), meant)
+                for setting in ("automatic_updates", "caches"):
+                    self.assertEqual(self.setting(site, setting), "on")
+                self.assertFalse((self.folder(site) / "maintenance").exists())
+                self.assertEqual(httpx.get(self.where[site], trust_env=False).status_code, 200)

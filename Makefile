@@ -34,6 +34,9 @@ demo-tour: setup console
 test: setup console
 	bash tests/run.sh
 
+bench: setup
+	$(BIN)/python benchmarks/reasoning.py
+
 format: setup
 	$(BIN)/ruff format .
 	$(BIN)/ruff check --fix .

@@ -110,3 +110,14 @@ class Outcomes(unittest.TestCase):
 
     def test_the_same_case_gives_the_same_answer(self) -> None:
         self.assertEqual(resolve(load("small-1000")).choice, resolve(load("small-1000")).choice)
+
+
+class Bounds(unittest.TestCase):
+    @unittest.skipUnless(MORE.exists(), "the larger cases are not here")
+    def test_members_tied_too_tightly_stay_and_are_stuck_and_what_moves_obeys_the_rules(
+        self,
+    ) -> None:
+        resolution = resolve(load("site-1005", MORE))
+        done = order(resolution)
+        replay(self, done, Oracle(resolution.case, resolution.problem.members))
+        self.assertTrue(done.stuck)

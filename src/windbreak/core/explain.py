@@ -648,5 +648,5 @@ def _stuck(order: Order, v: int) -> Stuck:
     return Stuck(
         product=product,
         text=f"{label} could be {wanted or 'left out'} but ends at {reached or 'absent'}: "
-        "no order of steps leads there without breaking something on the way.",
+        "no order of steps was found that leads there without breaking something on the way.",
     )

@@ -14,10 +14,12 @@ from functools import cached_property
 
 from windbreak.core.candidates import Way
 from windbreak.core.constraints import Problem
-from windbreak.core.passage import Hop, Passage, State
+from windbreak.core.passage import Allowance, Hop, Passage, SearchTooLong, State
 from windbreak.core.passage import Step as PassageStep
 from windbreak.core.resolve import Resolution, best
 from windbreak.core.versions import Version
+
+MOST_STATES = 20_000
 
 
 @dataclass(frozen=True, slots=True)
@@ -65,24 +67,36 @@ class Order:
 def order(resolution: Resolution) -> Order:
     """Put the moves of a resolution in the cheapest order.
 
-    Where none leads to the best choice, the plan goes to the best choice that has one.
+    Where none leads to the best choice, the plan goes to the best choice that has one. The time is
+    bounded: members tied so tightly that their way is not found among MOST_STATES states stay
+    where they are, and are stuck.
     """
     problem = resolution.problem
     forbidden: list[dict[int, int]] = []
+    fixed: dict[int, int] = {}
     choice = resolution.choice
     while True:
-        passages = [
-            Passage(problem, choice, group, problem.start) for group in _groups(problem, choice)
-        ]
-        dead = [passage for passage in passages if passage.cost is None]
-        if not dead:
+        passages: list[Passage] = []
+        dead: list[Passage] = []
+        left_out: list[int] = []
+        for group in _groups(problem, choice):
+            allowance = Allowance(MOST_STATES)
+            passage = Passage(problem, choice, group, problem.start, allowance=allowance)
+            try:
+                (dead if passage.cost is None else passages).append(passage)
+            except SearchTooLong:
+                left_out += group
+            passage.allowance = None
+        if not dead and not left_out:
             reached = Resolution(resolution.case, problem, choice)
             steps = tuple(_Interleaving(reached, passages).steps())
             return Order(reached, steps, resolution.choice)
         # What a group can't reach depends on its own targets and on who stands around it.
         for passage in dead:
             forbidden.append({v: choice[v] for v in passage.joined})
-        found = best(resolution.case, problem, forbidden=forbidden)
+        # Where even looking takes too long, the group stays as it is, and is told to be stuck.
+        fixed |= {v: 1 << problem.start[v] for v in left_out}
+        found = best(resolution.case, problem, fixed, forbidden)
         assert found is not None  # staying put needs no order
         choice = found
 

@@ -27,6 +27,23 @@ Cost = tuple[int, int]  # combined, hops
 Step = tuple[tuple[Hop, ...], State]  # the hops of a step, and the state after it
 
 
+class SearchTooLong(Exception):
+    """More states were looked at than allowed; nothing is known of the way."""
+
+
+@dataclass(slots=True)
+class Allowance:
+    """How many states may still be looked at; shared by a passage and its parts."""
+
+    states: int
+
+    def spend(self) -> None:
+        """Raise SearchTooLong when nothing is left."""
+        if self.states <= 0:
+            raise SearchTooLong
+        self.states -= 1
+
+
 @dataclass(frozen=True, slots=True)
 class _Dead:
     """Members that can't reach their targets even with nobody around them."""
@@ -49,8 +66,10 @@ class Passage:
         standing: Sequence[int],
         *,
         alone: bool = False,
+        allowance: Allowance | None = None,
     ) -> None:
         self.problem = problem
+        self.allowance = allowance
         self.goal = target
         self.group = list(group)
         self.place = {v: n for n, v in enumerate(group)}
@@ -281,6 +300,8 @@ class Passage:
             rest = self._left.get(here)
             if rest is not None:
                 return self._reached(state, here, rest, spent, parent)
+            if self.allowance is not None:
+                self.allowance.spend()
             combined, hopped = cost
             if size < len(state):
                 again = (hope[0] + 1, hope[1])
@@ -370,7 +391,9 @@ class Passage:
         """What a part costs with nobody around it."""
         key = (part, tuple(whole[v] for v in part))
         if key not in self._costs_alone:
-            passage = Passage(self.problem, self.goal, part, whole, alone=True)
+            passage = Passage(
+                self.problem, self.goal, part, whole, alone=True, allowance=self.allowance
+            )
             self._costs_alone[key] = passage.cost
         return self._costs_alone[key]
 
@@ -378,7 +401,7 @@ class Passage:
         """Whether a part costs no more amid the others, as they stand."""
         key = (part, tuple(whole))
         if key not in self._amid_known:
-            passage = Passage(self.problem, self.goal, part, whole)
+            passage = Passage(self.problem, self.goal, part, whole, allowance=self.allowance)
             self._amid_known[key] = passage.costs(passage.start, cost)
         return self._amid_known[key]
 

@@ -48,6 +48,7 @@ class Runs(WithDemo):
         self.assertEqual(self.version(site, "themes/breakwater"), "5.1")
         self.assertEqual(self.version(site, "plugins/lee"), "5.5")  # the step before stays done
         self.assertEqual([s.state for s in story.steps], ["done", "put back", "to come"])
+        self.assertEqual((story.run.step, story.run.steps), (2, 3))
         self.assertEqual(self.setting(site, "on:plugin/trestle"), "on")
         self.assertFalse((self.folder(site) / "maintenance").exists())
         self.assertEqual(httpx.get(self.where[site], trust_env=False).status_code, 200)
@@ -96,8 +97,12 @@ class Runs(WithDemo):
             self.windbreak.approve_plan(plan.id)
             self.windbreak.run_plan(plan.id)
         self.assertIn(caught.exception.code, ("site-busy", "start-has-changed"))
+        with self.assertRaises(Problem) as caught:
+            self.windbreak.unlink_site(site)
+        self.assertEqual(caught.exception.code, "site-busy")
         self.windbreak.make_hold(NewHold(product="core/millrace", site=site, reason="the client"))
         story = self.ended(run)
+        self.assertEqual(self.windbreak.site(site).link_state, "linked")
         self.assertEqual(story.run.state, "stopped")
         self.assertEqual(self.version(site, "core/millrace"), "6.3.6")
         self.assertEqual(self.setting(site, "automatic_updates"), "on")

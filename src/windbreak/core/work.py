@@ -9,7 +9,7 @@ from pydantic import Field
 
 from windbreak.core.case import ProductId, VersionText
 from windbreak.core.explain import Answer, Plan
-from windbreak.core.fleet import Slug, State, Value, example
+from windbreak.core.fleet import Inventory, Slug, State, Value, example
 
 PlanState = Literal["draft", "approved", "replaced", "carried out", "failed"]
 BookingState = Literal["waiting", "started", "missed", "withdrawn"]
@@ -48,6 +48,11 @@ class SitePlan(Value):
     targets: dict[str, str]
     state: PlanState = "draft"
     approval: Approval | None = None
+
+    def changed_since(self, inventory: Inventory) -> list[str]:
+        """The products that are not, or no longer, at the version the plan starts from."""
+        now = {c.product: c.version for c in inventory.components}
+        return sorted(p for p in {*now, *self.start} if now.get(p) != self.start.get(p))
 
 
 class Book(Value):

@@ -57,10 +57,8 @@ def approve(context: Context, plan: int, said: ApprovePlan, by: Principal) -> Si
 
 def check_start(context: Context, plan: SitePlan) -> None:
     """Raise Refused when a plan starts from what is no longer there: it must be shown again."""
-    inventory = context.store.inventories.get(plan.site)
-    now = {c.product: c.version for c in inventory.components}
-    if now != plan.start:
-        changed = sorted(p for p in {*now, *plan.start} if now.get(p) != plan.start.get(p))
+    changed = plan.changed_since(context.store.inventories.get(plan.site))
+    if changed:
         raise Refused(
             "start-has-changed",
             f"plan {plan.id} was made for another state of the site: {', '.join(changed)} "

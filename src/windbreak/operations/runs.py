@@ -27,12 +27,13 @@ def start(context: Context, plan: int, by: str, *, booking: int | None = None) -
     """Begin a run of an approved plan; the caller then has it carried out. Writes.
 
     Raises Refused when the plan is not approved, starts from what is no longer there, or the
-    site has a run already or its host bears no more.
+    site is not linked, has a run already, or its host bears no more.
     """
     known = context.store.plans.get(plan)
     site = context.store.sites.get(known.site)
     if known.state != "approved":
         raise Refused("not-approved", f"plan {plan} is {known.state}; approve it first")
+    sites.agent_for(context, known.site)  # refuses a site that is not linked
     rollouts.check_start(context, known)
     host = context.store.hosts.find(site.host) if site.host else None
     going = context.store.runs.all(state="running")
@@ -161,9 +162,7 @@ class _Runner:
 
     def _look_before(self) -> dict[str, Any]:
         found = self._inventory()
-        now = {c.product: c.version for c in found.components}
-        keys = {*now, *self.plan.start}
-        changed = sorted(p for p in keys if now.get(p) != self.plan.start.get(p))
+        changed = self.plan.changed_since(found)
         return {
             "changed": changed,
             "free_mb": found.free_mb,
@@ -340,7 +339,8 @@ class _Runner:
             meant = self.journal.entries.get((f"apply {number} {move.product}", "meant"))
             if meant is None or meant.change is None:
                 continue
-            became = self.agent.change(meant.change).state
+            change = meant.change
+            became = self.journal.ask(lambda id=change: self.agent.change(id)).state  # type: ignore[misc]
             act = f"put back {number} {move.product}"
             text = f"{move.product} back to {move.from_ or 'absent'}"
             if became != "done":
@@ -367,7 +367,9 @@ class _Runner:
         try:
             written = self.journal.once(
                 "written since the snapshot",
-                lambda: {"same": self.agent.look().written == snapshot.get("written")},
+                lambda: {
+                    "same": self.journal.ask(self.agent.look).written == snapshot.get("written")
+                },
             )
             if not written["same"] and not (approval and approval.restore_anyway):
                 self._do("page up for help", "maintenance", "left up for a person", on=True)
@@ -396,7 +398,7 @@ class _Runner:
 
     def _after(self, state: RunState, text: str) -> str:
         """Everything as it was, whatever happened; the last probe; the ledger."""
-        self._set("after", len(self.plan.plan.steps) if state == "done" else self.run.step, text)
+        self._set("after", self.context.store.runs.get(self.run.id).step, text)
         try:
             keep_page = self.alarmed and ("page up for help", "done") in self.journal.entries
             if not keep_page:

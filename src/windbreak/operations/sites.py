@@ -136,8 +136,13 @@ def link(context: Context, site: str, by: Principal) -> Site:
 
 
 def unlink(context: Context, site: str, by: Principal) -> Site:
-    """End the link on our side, and on the site's where it can be reached. Writes."""
+    """End the link on our side, and on the site's where it can be reached. Writes.
+
+    Raises Refused while a run is under way: it could neither go on nor go back.
+    """
     known = context.store.sites.get(site)
+    for run in context.store.runs.all(site=site, state="running"):
+        raise Refused("site-busy", f"run {run.id} is under way on {known.label}; stop it first")
     told = "the agent was told"
     try:
         agent_for(context, site).goodbye()

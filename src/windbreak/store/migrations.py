@@ -23,7 +23,6 @@ MIGRATIONS: tuple[tuple[str, tuple[str, ...]], ...] = (
     (
         "first tables",
         (
-            "CREATE TABLE fact (name TEXT PRIMARY KEY, value TEXT NOT NULL)",
             "CREATE TABLE secret (name TEXT PRIMARY KEY, sealed BLOB NOT NULL)",
             _documents("account", _TEXT, "password_hash TEXT"),
             _documents(

@@ -58,18 +58,6 @@ class Store:
     def _documents(self, table: str, model: type[T], *columns: str) -> Documents[T]:
         return Documents(self.database, table, model, columns)
 
-    def fact(self, name: str) -> str | None:
-        """A named text of this database, such as its instance id; None when unset. Reads."""
-        rows = self.database.ask("SELECT value FROM fact WHERE name = ?", [name])
-        return str(rows[0][0]) if rows else None
-
-    def set_fact(self, name: str, value: str) -> None:
-        """Set a named text. Writes."""
-        self.database.tell(
-            "INSERT INTO fact VALUES (?, ?) ON CONFLICT(name) DO UPDATE SET value = excluded.value",
-            [name, value],
-        )
-
     def sealed(self, name: str) -> bytes | None:
         """A sealed secret; only the sealer can open it. Reads."""
         rows = self.database.ask("SELECT sealed FROM secret WHERE name = ?", [name])

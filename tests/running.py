@@ -15,7 +15,7 @@ import httpx
 
 from windbreak.client import Windbreak
 from windbreak.core.work import RunStory
-from windbreak.standins.demo import Demo, register_feeds, register_sites
+from windbreak.standins.demo import Demo, set_up
 
 PATIENCE = 60.0
 
@@ -28,12 +28,13 @@ class WithDemo(unittest.TestCase):
     windbreak: ClassVar[Windbreak]
     token: ClassVar[str]
     whole: ClassVar[bool] = True  # with the fleet set up
+    few: ClassVar[bool] = True  # five sites of it
 
     @classmethod
     def setUpClass(cls) -> None:
         folder = tempfile.TemporaryDirectory(prefix="windbreak-test-")
         cls.addClassCleanup(folder.cleanup)
-        cls.demo = Demo(Path(folder.name))
+        cls.demo = Demo(Path(folder.name), few=cls.few)
         cls.addClassCleanup(cls.demo.stop)
         cls.where = cls.demo.start_standins()
         cls.demo.start_service()
@@ -41,8 +42,7 @@ class WithDemo(unittest.TestCase):
         cls.windbreak = Windbreak(cls.demo.address, cls.token)
         cls.addClassCleanup(cls.windbreak.close)
         if cls.whole:
-            register_feeds(cls.windbreak, cls.where)
-            register_sites(cls.windbreak, cls.where)
+            set_up(cls.demo, cls.where)
 
     def http(self, method: str, path: str, **more: object) -> httpx.Response:
         """A plain request to the API, with the token unless headers are given."""

@@ -8,9 +8,10 @@ from typing import Any
 
 import httpx
 
+from windbreak.feeds.announced import Announced, Asked
 from windbreak.feeds.errors import FeedRefused, FeedUnreachable, FeedUnreadable
-from windbreak.feeds.fetching import Answer, fetch
-from windbreak.feeds.release_feed import Announced, read
+from windbreak.feeds.fetching import Answer, Credential, fetch, origin
+from windbreak.feeds.release_feed import read
 
 ITEM: dict[str, Any] = {
     "id": "breakwater-5.2",
@@ -28,11 +29,13 @@ ITEM: dict[str, Any] = {
 }
 
 
+def asked(body: bytes) -> Asked:
+    return Asked("maker", Answer("https://maker.example/feed/releases.json", body, {}))
+
+
 def feed(*items: Any, **more: Any) -> Announced:
     document = {"version": "https://jsonfeed.org/version/1.1", "items": list(items), **more}
-    return read(
-        Answer("https://maker.example/feed/releases.json", json.dumps(document).encode(), {})
-    )
+    return read(asked(json.dumps(document).encode()))
 
 
 class Reading(unittest.TestCase):
@@ -62,11 +65,13 @@ class Reading(unittest.TestCase):
 
     def test_an_item_of_something_else_is_no_release_and_no_fault(self) -> None:
         self.assertEqual(feed({"id": "news", "title": "We moved"}), feed())
+        own = {**ITEM, "_release": {**ITEM["_release"], "_colour": "green"}}
+        self.assertEqual(feed(own).faults, ())
 
     def test_what_is_no_such_feed_is_refused(self) -> None:
         for body in (b"<html>", b"[]", b'{"items": []}', b"[" * 100_000):
             with self.subTest(body=body[:10]), self.assertRaises(FeedUnreadable):
-                read(Answer("https://maker.example/", body, {}))
+                read(asked(body))
 
 
 class _Maker(http.server.BaseHTTPRequestHandler):
@@ -119,22 +124,18 @@ class Fetching(unittest.TestCase):
         self.addCleanup(self.client.close)
 
     def ask(self, path: str, **more: Any) -> Answer:
-        return fetch(
-            self.client, f"{self.home}{path}", sign_in="bearer", credential="secret", **more
-        )
+        return fetch(self.client, f"{self.home}{path}", credential=self.credential(), **more)
+
+    def credential(self) -> Credential:
+        return Credential("bearer", "", "secret", frozenset([origin(self.home)]))
 
     def test_a_credential_goes_to_its_own_origin_and_not_along_a_redirect(self) -> None:
         self.assertEqual(self.ask("/away").body, b"hello")
         self.assertEqual(_Maker.seen, [("/away", "Bearer secret"), ("/there", None)])
 
     def test_an_attachment_elsewhere_is_asked_without_the_credential(self) -> None:
-        fetch(
-            self.client,
-            f"{_Maker.elsewhere}/package.zip",
-            sign_in="bearer",
-            credential="secret",
-            home=self.home,
-        )
+        where = f"{_Maker.elsewhere}/package.zip"
+        fetch(self.client, where, credential=self.credential())
         self.assertEqual(_Maker.seen, [("/package.zip", None)])
 
     def test_nothing_new_is_said_as_such(self) -> None:

@@ -3,8 +3,9 @@
 from datetime import timedelta
 
 from tests.operations.within import RHONA, WithContext
-from windbreak.core.fleet import NewHold, NewLicence
-from windbreak.operations import policy, reasoning, reports
+from windbreak.core.fleet import NewHold
+from windbreak.core.licences import NewSeat
+from windbreak.operations import licensing, policy, reasoning, reports
 from windbreak.operations.errors import Refused
 from windbreak.store.errors import NotFound
 
@@ -52,21 +53,16 @@ class Cases(WithContext):
             policy.lift(self.context, "nothing", RHONA)
 
     def test_a_licence_taken_away_blocks_and_says_so(self) -> None:
-        for licence in self.context.store.licences.all(site="tarnsey-harbour"):
-            policy.drop_licence(self.context, licence.id, RHONA)
+        licensing.unseat(self.context, "breakwater", "tarnsey-harbour", RHONA)
         self.assertEqual(self.outcome("theme/breakwater"), ("stay", "5.0"))
         view = reports.site_view(self.context, "tarnsey-harbour")
         theme = next(c for c in view.components if c.product == "theme/breakwater")
         self.assertEqual(theme.state, "blocked")
         self.assertIn("needs a licence", theme.text)
         self.assertEqual(view.summary.state, "blocked")
-        policy.add_licence(
-            self.context, NewLicence(site="tarnsey-harbour", product="theme/breakwater"), RHONA
-        )
-        with self.assertRaises(Refused):
-            policy.add_licence(
-                self.context, NewLicence(site="tarnsey-harbour", product="theme/breakwater"), RHONA
-            )
+        seat = NewSeat.model_validate({"site": "tarnsey-harbour", "code": "BW5-AGAIN-1234"})
+        licensing.seat(self.context, "breakwater", seat, RHONA)
+        self.assertEqual(self.outcome("theme/breakwater"), ("move", "5.2"))
 
     def test_a_plan_for_one_release_takes_no_more_than_it_needs(self) -> None:
         for product, version, expected in [

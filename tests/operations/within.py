@@ -10,13 +10,16 @@ from typing import ClassVar
 
 import httpx
 
-from windbreak.core.fleet import Host, NewLicence, NewSite
+from windbreak.core.fleet import Host, NewSite
+from windbreak.core.licences import NewLicence, NewSeat
 from windbreak.core.tracking import NewFeed, ProductChange
 from windbreak.core.work import ApprovePlan, Principal, Run, SitePlan
-from windbreak.operations import accounts, policy, reasoning, rollouts, runs, sites, tracking
-from windbreak.operations.context import Context, open_context
+from windbreak.operations import accounts, licensing, reasoning, rollouts, runs, sites, tracking
+from windbreak.operations import catalogue as catalogue_of
+from windbreak.operations.context import Context, close, open_context
+from windbreak.standins import catalogue
 from windbreak.standins.demo import Demo
-from windbreak.standins.feeds import TOKEN
+from windbreak.standins.feeds import GANTRY_KEY, TOKEN
 from windbreak.standins.fleet import HOSTS, SITES
 
 RHONA = Principal(account="rhona", name="Rhona Vale", via="token")
@@ -33,16 +36,17 @@ class WithContext(unittest.TestCase):
     def setUpClass(cls) -> None:
         folder = tempfile.TemporaryDirectory(prefix="windbreak-test-")
         cls.addClassCleanup(folder.cleanup)
-        cls.demo = Demo(Path(folder.name))
+        cls.demo = Demo(Path(folder.name), few=True)
         cls.addClassCleanup(cls.demo.stop)
         cls.where = cls.demo.start_standins()
 
     def setUp(self) -> None:
         folder = tempfile.TemporaryDirectory(prefix="windbreak-test-")
         self.addCleanup(folder.cleanup)
-        self.context: Context = open_context(Path(folder.name), soak=SOAK)
-        self.addCleanup(self.context.http.close)
-        self.addCleanup(self.context.store.close)
+        self.context: Context = open_context(
+            Path(folder.name), soak=SOAK, private_networks="127.0.0.0/8"
+        )
+        self.addCleanup(close, self.context)
         self.later = timedelta()
         self.context.clock = lambda: datetime.now(UTC) + self.later
         accounts.ensure_account(self.context, "rhona", "Rhona Vale")
@@ -56,8 +60,41 @@ class WithContext(unittest.TestCase):
             fields = {"id": id, "label": id.title(), "url": f"{base}/{id}/releases.json", **more}
             tracking.register(self.context, NewFeed.model_validate(fields), RHONA)
             tracking.poll(self.context, id)
+        text = (Path(catalogue.__file__).parent / "gantry.toml").read_text()
+        text = text.replace("http://gantry.example", base)
+        tracking.put_recipe(self.context, "gantry", text, RHONA)
+        gantry = {
+            "id": "gantry",
+            "label": "Gantry House",
+            "kind": "recipe",
+            "url": f"{base}/gantry/api/builds",
+            "sign_in": "header",
+            "sign_in_name": "X-Gantry-Key",
+            "credential": GANTRY_KEY,
+            "reading": {"recipe": "gantry"},
+        }
+        tracking.register(self.context, NewFeed.model_validate(gantry), RHONA)
+        tracking.poll(self.context, "gantry")
+        netloft = {
+            "id": "netloft",
+            "label": "Netloft",
+            "kind": "atom",
+            "url": f"{base}/netloft/news.atom",
+            "reading": {"product": "plugin/netloft"},
+        }
+        tracking.register(self.context, NewFeed.model_validate(netloft), RHONA)
+        tracking.poll(self.context, "netloft")
+        keel = ("theme/breakwater", "plugin/breakwater-keel")
+        licence = {
+            "id": "breakwater",
+            "label": "Breakwater 5",
+            "form": "per-site code",
+            "products": keel,
+            "seats": 6,
+        }
+        licensing.add(self.context, NewLicence.model_validate(licence), RHONA)
         major = ProductChange(major_place=2)
-        tracking.change_product(self.context, "core/millrace", major, RHONA)
+        catalogue_of.change_product(self.context, "core/millrace", major, RHONA)
 
     def site(self, slug: str, *, host: bool = True) -> None:
         """Register, link and refresh a site of the demo fleet."""
@@ -83,9 +120,10 @@ class WithContext(unittest.TestCase):
         pasted.raise_for_status()
         sites.link(self.context, slug, RHONA)
         sites.refresh(self.context, slug)
-        for product in demo.licences:
-            licence = NewLicence(site=slug, product=product)
-            policy.add_licence(self.context, licence, RHONA)
+        for licence, code in demo.seats.items():
+            if self.context.store.licences.find(licence):
+                seat = NewSeat.model_validate({"site": slug, "code": code or None})
+                licensing.seat(self.context, licence, seat, RHONA)
 
     def approved(self, slug: str) -> SitePlan:
         plan = reasoning.draft(self.context, slug)

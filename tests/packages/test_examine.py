@@ -27,8 +27,8 @@ class Examining(unittest.TestCase):
         self.assertEqual((found.header.version, found.header.name), ("7.2", "Oarlock"))
 
     def test_what_a_theme_carries_is_found_inside(self) -> None:
-        made, others = find("theme/breakwater", "5.2")
-        found = examine(archive(made, others), product="theme/breakwater", version="5.2")
+        made = find("theme/breakwater", "5.2")
+        found = examine(archive(made), product="theme/breakwater", version="5.2")
         names = [name for name, _ in found.carried]
         self.assertEqual(names, ["foglamp-3.4.zip", "trestle-5.1.zip"])
 

@@ -1,6 +1,5 @@
 """The network interface: who may ask, what is answered, and how errors look."""
 
-import json
 import threading
 import time
 from datetime import UTC, datetime
@@ -11,9 +10,15 @@ from tests.running import WithDemo
 from windbreak.client import Problem, Unreachable, Windbreak
 from windbreak.core.fleet import NewSite
 from windbreak.core.work import NewRollout
-from windbreak.standins.feeds import TOKEN
+from windbreak.standins.feeds import SECRETS, TOKEN
+from windbreak.standins.fleet import FEW
 
-OPEN = {("post", "/api/v1/session"), ("get", "/health"), ("get", "/ready")}
+OPEN = {
+    ("post", "/api/v1/session"),
+    ("get", "/api/v1/calendar.ics"),  # its key is in its address
+    ("get", "/health"),
+    ("get", "/ready"),
+}
 
 
 class Api(WithDemo):
@@ -47,7 +52,9 @@ class Api(WithDemo):
         document = self.http("GET", "/openapi.json").json()
         for path, methods in document["paths"].items():
             for method, said in methods.items():
-                for media in said.get("requestBody", {}).get("content", {}).values():
+                for kind, media in said.get("requestBody", {}).get("content", {}).items():
+                    if kind == "text/csv":
+                        continue
                     name = media["schema"].get("$ref", "").rpartition("/")[2]
                     with self.subTest(method=method, path=path):
                         self.assertTrue(document["components"]["schemas"][name]["examples"])
@@ -116,16 +123,71 @@ class Api(WithDemo):
         self.assertEqual(caught.exception.code, "wrong-archive")
         self.assertEqual(self.windbreak.shelf(), before)
 
-    def test_the_token_of_a_feed_is_found_nowhere(self) -> None:
-        self.windbreak.poll_feed("chandlery")
-        said = [self.http("GET", path).text for path in ("/feeds", "/ledger", "/today")]
-        said.append(json.dumps(self.windbreak.case("tarnsey-harbour").model_dump(mode="json")))
+    def test_no_secret_of_the_demo_is_found_anywhere(self) -> None:
+        self.windbreak.poll_feeds()
+        self.windbreak.enter_code("breakwater")
+        secrets = {*SECRETS, self.token}
+        secrets |= {code for site in FEW for code in site.seats.values() if code}
+        self.assertGreater(len(secrets), 5)
+        sites = [s.id for s in self.windbreak.sites()]
+        paths = ["/feeds", "/ledger", "/today", "/licences", "/products", "/coverage", "/findings"]
+        paths += ["/sites", "/sites.csv", "/metrics", "/shelf", "/accounts", "/tokens", "/hooks"]
+        for site in sites:
+            paths += [f"/sites/{site}{more}" for more in ("", "/inventory", "/case", "/verdicts")]
+            paths.append(f"/sites/{site}/inventory.cdx.json")
+        said = {path: self.http("GET", path).text for path in paths}
         for path in self.demo.data.rglob("*"):
-            # The maker's own side may know it; all that is ours may not.
+            # The makers' and owners' side may know theirs; all that is ours may not.
             if path.is_file() and self.demo.standins_folder not in path.parents:
-                said.append(path.read_bytes().decode("latin-1"))
-        self.assertNotIn(TOKEN, "".join(said))
-        self.assertNotIn(self.token, "".join(said))
+                said[str(path)] = path.read_bytes().decode("latin-1")
+        for where, text in said.items():
+            for secret in secrets:
+                with self.subTest(where=where, secret=secret[-4:]):
+                    self.assertNotIn(secret, text)
+
+    def test_errors_do_not_tell_the_secret_they_are_about(self) -> None:
+        licence = {"id": "x", "label": "X", "form": "per-site code", "products": ["plugin/x"]}
+        for path, body in [
+            ("/licences", {**licence, "code": "SECRET-CODE-1"}),
+            ("/licences/breakwater/seats", {"site": "nowhere", "code": "SECRET-CODE-1"}),
+            ("/feeds", {"id": "X Y", "label": "x", "url": "x", "credential": "SECRET-CODE-1"}),
+            ("/licences", {**licence, "form": "odd", "code": "SECRET-CODE-1"}),
+        ]:
+            with self.subTest(path=path):
+                answer = self.http("POST", path, json=body)
+                self.assertGreaterEqual(answer.status_code, 400)
+                self.assertNotIn("SECRET-CODE-1", answer.text)
+
+    def test_a_private_network_a_bad_csv_and_a_seat_too_many_are_problems(self) -> None:
+        for method, path, body, code in [
+            ("POST", "/licences/breakwater/seats", {"site": "tarnsey-harbour"}, "has-a-seat"),
+            ("POST", "/licences/breakwater/seats", {"site": "seapink-florists"}, "no-code"),
+            ("POST", "/recipes/try", {"text": "label ="}, "bad-recipe"),
+            ("POST", "/digest", None, "no-mail"),
+            ("POST", "/instance/take-over", {"why": "x"}, "drives-already"),
+            ("DELETE", "/accounts/rhona", None, "own-account"),
+        ]:
+            with self.subTest(path=path):
+                answer = self.http(method, path, json=body)
+                self.assertEqual((answer.status_code, answer.json()["code"]), (409, code))
+        answer = self.http("POST", "/sites.csv", content=b"label,address\r\nX,nowhere\r\n")
+        self.assertEqual((answer.status_code, answer.json()["code"]), (409, "bad-csv"))
+
+    def test_the_calendar_is_read_by_its_own_key_only(self) -> None:
+        first = self.windbreak.calendar_address()["url"]
+        self.assertIn("BEGIN:VCALENDAR", httpx.get(first, trust_env=False).text)
+        second = self.windbreak.calendar_address()["url"]
+        self.assertEqual(httpx.get(first, trust_env=False).status_code, 401)
+        self.assertEqual(httpx.get(second, trust_env=False).status_code, 200)
+        key = second.partition("key=")[2]
+        headers = {"authorization": f"Bearer {key}"}
+        self.assertEqual(self.http("GET", "/feeds", headers=headers).status_code, 401)
+
+    def test_the_list_of_sites_comes_in_pages(self) -> None:
+        every = self.http("GET", "/sites")
+        self.assertEqual(int(every.headers["x-total-count"]), len(every.json()))
+        pages = [self.http("GET", f"/sites?limit=2&offset={n}").json() for n in (0, 2, 4)]
+        self.assertEqual([s["id"] for page in pages for s in page], [s["id"] for s in every.json()])
 
     def test_a_wrong_credential_is_told_and_what_was_known_stands(self) -> None:
         known = len(self.windbreak.releases("theme/breakwater"))

@@ -49,8 +49,8 @@ class WithAgent(unittest.TestCase):
         return str(said["detail"])
 
     def apply(self, change: str, product: str, version: str, **other: object) -> dict[str, Any]:
-        made, others = find(product, version)
-        data = archive(made, others)
+        made = find(product, version)
+        data = archive(made)
         args: dict[str, Any] = {
             "change": change,
             "site": "skerry-light",

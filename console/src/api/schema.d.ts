@@ -4,6 +4,70 @@
  */
 
 export interface paths {
+    "/api/v1/accounts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Accounts
+         * @description Who may sign in, and whose account is closed.
+         */
+        get: operations["list_accounts_api_v1_accounts_get"];
+        put?: never;
+        /**
+         * Add Account
+         * @description Open an account.
+         */
+        post: operations["add_account_api_v1_accounts_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/accounts/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Close Account
+         * @description Close an account; what it did stays.
+         */
+        delete: operations["close_account_api_v1_accounts__id__delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/advisories": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Advisories
+         * @description The published weaknesses of products of ours.
+         */
+        get: operations["list_advisories_api_v1_advisories_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/bookings": {
         parameters: {
             query?: never;
@@ -43,6 +107,86 @@ export interface paths {
          * @description Take a booking back.
          */
         delete: operations["withdraw_booking_api_v1_bookings__id__delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/calendar-address": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Make Calendar Address
+         * @description Make the address of your calendar; an older one is good no more.
+         */
+        post: operations["make_calendar_address_api_v1_calendar_address_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/calendar.ics": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read Calendar
+         * @description Deadlines and bookings, as iCalendar; the key is that of a calendar address.
+         */
+        get: operations["read_calendar_api_v1_calendar_ics_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/coverage": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show Coverage
+         * @description Which components feeds cover, and what none covers.
+         */
+        get: operations["show_coverage_api_v1_coverage_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/digest": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Send Digest
+         * @description Mail the digest now, to whom the settings say.
+         */
+        post: operations["send_digest_api_v1_digest_post"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -92,6 +236,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/feeds/poll": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Poll Feeds
+         * @description Look at every feed now, past every cache.
+         */
+        post: operations["poll_feeds_api_v1_feeds_poll_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/feeds/{id}": {
         parameters: {
             query?: never;
@@ -106,10 +270,18 @@ export interface paths {
         get: operations["show_feed_api_v1_feeds__id__get"];
         put?: never;
         post?: never;
-        delete?: never;
+        /**
+         * Drop Feed
+         * @description Read a feed no more; what it told stays known.
+         */
+        delete: operations["drop_feed_api_v1_feeds__id__delete"];
         options?: never;
         head?: never;
-        patch?: never;
+        /**
+         * Change Feed
+         * @description Change a feed's label, address, origins, reading or interval.
+         */
+        patch: operations["change_feed_api_v1_feeds__id__patch"];
         trace?: never;
     };
     "/api/v1/feeds/{id}/check": {
@@ -142,7 +314,7 @@ export interface paths {
         get?: never;
         /**
          * Replace Credential
-         * @description Put another credential in the place of the feed's.
+         * @description Replace the feed's credential; ``everywhere`` also where the old one is used else.
          */
         put: operations["replace_credential_api_v1_feeds__id__credential_put"];
         post?: never;
@@ -184,6 +356,50 @@ export interface paths {
          * @description What wants attention, most urgent first.
          */
         get: operations["list_findings_api_v1_findings_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/findings/{id}/snooze": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Snooze Finding
+         * @description Put a finding aside until a day; dismissed is not solved.
+         */
+        put: operations["snooze_finding_api_v1_findings__id__snooze_put"];
+        post?: never;
+        /**
+         * Wake Finding
+         * @description Bring a snoozed finding back.
+         */
+        delete: operations["wake_finding_api_v1_findings__id__snooze_delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/forecasts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Forecasts
+         * @description Seats that will be asked for by releases that change the form of licence.
+         */
+        get: operations["list_forecasts_api_v1_forecasts_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -236,6 +452,70 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/hooks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Hooks
+         * @description The web hooks and how they take our news.
+         */
+        get: operations["list_hooks_api_v1_hooks_get"];
+        put?: never;
+        /**
+         * Add Hook
+         * @description Register a web hook; the answer holds the key to check our signatures with.
+         */
+        post: operations["add_hook_api_v1_hooks_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/hooks/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Drop Hook
+         * @description Tell a web hook no more.
+         */
+        delete: operations["drop_hook_api_v1_hooks__id__delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/hooks/{id}/deliveries": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Deliveries
+         * @description What was sent to a web hook, newest first.
+         */
+        get: operations["list_deliveries_api_v1_hooks__id__deliveries_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/hosts": {
         parameters: {
             query?: never;
@@ -276,6 +556,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/instance": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show Instance
+         * @description This service itself, and whether it drives sites.
+         */
+        get: operations["show_instance_api_v1_instance_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/instance/take-over": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Take Over
+         * @description Let a restored copy drive the sites.
+         */
+        post: operations["take_over_api_v1_instance_take_over_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/ledger": {
         parameters: {
             query?: never;
@@ -305,13 +625,13 @@ export interface paths {
         };
         /**
          * List Licences
-         * @description The licences of the sites.
+         * @description The licences as they stand, those that end first first; codes are masked.
          */
         get: operations["list_licences_api_v1_licences_get"];
         put?: never;
         /**
          * Add Licence
-         * @description Give a site the right to a product's releases.
+         * @description Enter a licence.
          */
         post: operations["add_licence_api_v1_licences_post"];
         delete?: never;
@@ -327,14 +647,122 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /**
+         * Show Licence
+         * @description One licence as it stands.
+         */
+        get: operations["show_licence_api_v1_licences__id__get"];
         put?: never;
         post?: never;
         /**
          * Drop Licence
-         * @description Take a licence away from its site.
+         * @description Forget a licence that no site holds a seat of.
          */
         delete: operations["drop_licence_api_v1_licences__id__delete"];
+        options?: never;
+        head?: never;
+        /**
+         * Change Licence
+         * @description Change what is known of a licence.
+         */
+        patch: operations["change_licence_api_v1_licences__id__patch"];
+        trace?: never;
+    };
+    "/api/v1/licences/{id}/code": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Rotate Code
+         * @description Put a new code in the place of the old one; nothing is entered on a site yet.
+         */
+        put: operations["rotate_code_api_v1_licences__id__code_put"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/licences/{id}/entries": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Enter Code
+         * @description Enter the code on the sites that hold a seat, through their agents, and read it back.
+         */
+        post: operations["enter_code_api_v1_licences__id__entries_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/licences/{id}/seats": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Seat Site
+         * @description Allot a seat; a copy rides along where that is permitted.
+         */
+        post: operations["seat_site_api_v1_licences__id__seats_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/licences/{id}/seats/{site}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Unseat Site
+         * @description Take a seat back, with that of the copy that rides along.
+         */
+        delete: operations["unseat_site_api_v1_licences__id__seats__site__delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/metrics": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Export Metrics
+         * @description The fleet in numbers, as OpenMetrics.
+         */
+        get: operations["export_metrics_api_v1_metrics_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -429,7 +857,7 @@ export interface paths {
         };
         /**
          * List Products
-         * @description The products of the catalogue.
+         * @description The products across the fleet, what wants attention first.
          */
         get: operations["list_products_api_v1_products_get"];
         put?: never;
@@ -449,7 +877,7 @@ export interface paths {
         };
         /**
          * Show Product
-         * @description One product.
+         * @description One product across the fleet.
          */
         get: operations["show_product_api_v1_products__kind___slug__get"];
         put?: never;
@@ -462,6 +890,26 @@ export interface paths {
          * @description Set what a person knows of a product.
          */
         patch: operations["change_product_api_v1_products__kind___slug__patch"];
+        trace?: never;
+    };
+    "/api/v1/products/{kind}/{slug}/passed": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show Passed
+         * @description What a move passes: changes, form of licence, tasks and watch items of every release.
+         */
+        get: operations["show_passed_api_v1_products__kind___slug__passed_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
         trace?: never;
     };
     "/api/v1/products/{kind}/{slug}/releases": {
@@ -478,6 +926,86 @@ export interface paths {
         get: operations["list_releases_api_v1_products__kind___slug__releases_get"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/products/{kind}/{slug}/releases/{version}/decision": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Decide Release
+         * @description Say which package of a version that came twice is right.
+         */
+        post: operations["decide_release_api_v1_products__kind___slug__releases__version__decision_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/recipes/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Try Recipe
+         * @description Ask by a recipe and read by it; nothing is kept.
+         */
+        post: operations["try_recipe_api_v1_recipes_try_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/recipes/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Put Recipe
+         * @description Keep a recipe under a name.
+         */
+        put: operations["put_recipe_api_v1_recipes__name__put"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/releases": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Type In Release
+         * @description Type in a release that no feed tells of.
+         */
+        post: operations["type_in_release_api_v1_releases_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -680,6 +1208,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/shelf/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Drop Package
+         * @description Take a package from the shelf, unless it is kept for going back.
+         */
+        delete: operations["drop_package_api_v1_shelf__id__delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/shelf/{id}/rights": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Give Package
+         * @description Let a site have a package of the shelf.
+         */
+        post: operations["give_package_api_v1_shelf__id__rights_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/sites": {
         parameters: {
             query?: never;
@@ -690,6 +1258,8 @@ export interface paths {
         /**
          * List Sites
          * @description The sites as rows, worst first, each twin after its site.
+         *
+         *     ``x-total-count`` says how many match in all.
          */
         get: operations["list_sites_api_v1_sites_get"];
         put?: never;
@@ -698,6 +1268,30 @@ export interface paths {
          * @description Register a site.
          */
         post: operations["register_site_api_v1_sites_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sites.csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Export Sites
+         * @description Every site, as CSV.
+         */
+        get: operations["export_sites_api_v1_sites_csv_get"];
+        put?: never;
+        /**
+         * Import Sites
+         * @description Register the sites of a CSV, all or none.
+         */
+        post: operations["import_sites_api_v1_sites_csv_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -741,7 +1335,11 @@ export interface paths {
         delete?: never;
         options?: never;
         head?: never;
-        patch?: never;
+        /**
+         * Change Site
+         * @description Change a site's label, client, host or tags.
+         */
+        patch: operations["change_site_api_v1_sites__id__patch"];
         trace?: never;
     };
     "/api/v1/sites/{id}/case": {
@@ -776,6 +1374,26 @@ export interface paths {
          * @description What is on the site, as its agent last said.
          */
         get: operations["show_inventory_api_v1_sites__id__inventory_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sites/{id}/inventory.cdx.json": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Export Inventory
+         * @description A site's inventory, as CycloneDX.
+         */
+        get: operations["export_inventory_api_v1_sites__id__inventory_cdx_json_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -828,6 +1446,30 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sites/{id}/own/{kind}/{slug}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Mark Own
+         * @description Mark a component as made for this site.
+         */
+        put: operations["mark_own_api_v1_sites__id__own__kind___slug__put"];
+        post?: never;
+        /**
+         * Unmark Own
+         * @description Take the mark away that a component was made for this site.
+         */
+        delete: operations["unmark_own_api_v1_sites__id__own__kind___slug__delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/sites/{id}/plans": {
         parameters: {
             query?: never;
@@ -866,6 +1508,26 @@ export interface paths {
          * @description Ask the site's agent what is installed.
          */
         post: operations["refresh_site_api_v1_sites__id__refresh_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sites/{id}/retirement": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Retire Site
+         * @description Retire a site: its work stops, its link ends, its seats are freed, its history stays.
+         */
+        post: operations["retire_site_api_v1_sites__id__retirement_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1050,6 +1712,18 @@ export interface components {
             kind: "access";
         };
         /**
+         * Account
+         * @description Somebody who may sign in; a closed account may not, and its history stays.
+         */
+        Account: {
+            /** Closed At */
+            closed_at?: string | null;
+            /** Id */
+            id: string;
+            /** Name */
+            name: string;
+        };
+        /**
          * Act
          * @description One act; the fields its kind does not use are None.
          */
@@ -1092,6 +1766,91 @@ export interface components {
             kind: "migrate" | "regenerate" | "restart" | "register" | "review";
             /** Text */
             text: string;
+        };
+        /**
+         * Announcement
+         * @description A release as a feed announced it. ``title`` and ``text`` are the maker's own words.
+         */
+        Announcement: {
+            /**
+             * Bundles
+             * @default {}
+             */
+            bundles: {
+                [key: string]: components["schemas"]["Bundled"];
+            };
+            /**
+             * Changes
+             * @default []
+             */
+            changes: components["schemas"]["Change"][];
+            /**
+             * Channel
+             * @default stable
+             * @enum {string}
+             */
+            channel: "stable" | "preview";
+            /**
+             * Conflicts
+             * @default {}
+             */
+            conflicts: {
+                [key: string]: string;
+            };
+            /**
+             * From
+             * @default *
+             */
+            from: string;
+            licence?: components["schemas"]["LicenceTold"] | null;
+            /** @default {} */
+            needs: components["schemas"]["Needs"];
+            package?: components["schemas"]["Attachment"] | null;
+            /** Product */
+            product: string;
+            /**
+             * Published
+             * Format: date
+             */
+            published: string;
+            /**
+             * Replaces
+             * @default []
+             */
+            replaces: string[];
+            /**
+             * Requires
+             * @default {}
+             */
+            requires: {
+                [key: string]: string;
+            };
+            /**
+             * Tasks
+             * @default []
+             */
+            tasks: components["schemas"]["AnnouncedTask"][];
+            /**
+             * Tested
+             * @default {}
+             */
+            tested: {
+                [key: string]: string;
+            };
+            /**
+             * Text
+             * @default
+             */
+            text: string;
+            /** Title */
+            title: string;
+            /** Version */
+            version: string;
+            /**
+             * Watch
+             * @default []
+             */
+            watch: components["schemas"]["WatchItem"][];
         };
         /**
          * Answer
@@ -1145,6 +1904,8 @@ export interface components {
         /**
          * Attachment
          * @description Where a release's package is to be had; the sum is of the whole archive, in hex.
+         *
+         *     ``{code}`` in the address stands for a site's own licence code.
          */
         Attachment: {
             /** Sha256 */
@@ -1237,6 +1998,14 @@ export interface components {
             version: string;
         };
         /**
+         * CalendarAddress
+         * @description An address that calendars read; whoever knows it can read deadlines and bookings.
+         */
+        CalendarAddress: {
+            /** Url */
+            url: string;
+        };
+        /**
          * Carrier
          * @description A theme release that carries a plugin release inside it.
          */
@@ -1275,10 +2044,17 @@ export interface components {
         /**
          * ComponentView
          * @description One component of a site: from, to, why, and the next act.
+         *
+         *     ``four`` keeps the four answers to "newest" apart; ``passes`` is what lies between.
          */
         ComponentView: {
             /** Active */
             active: boolean;
+            /** Changed Files */
+            changed_files?: number | null;
+            /** Folder */
+            folder?: string | null;
+            four?: components["schemas"]["Newest"] | null;
             /** Kind */
             kind: string;
             /** Name */
@@ -1287,6 +2063,12 @@ export interface components {
             newest: string | null;
             /** Origin */
             origin: string;
+            /**
+             * Own
+             * @default false
+             */
+            own: boolean;
+            passes?: components["schemas"]["Passed"] | null;
             /** Product */
             product: string;
             /**
@@ -1316,8 +2098,61 @@ export interface components {
             kind: "conflict";
         };
         /**
+         * Convert
+         * @description Small conversions. ``version`` is a pattern whose first group (or whole) is the version;
+         *     ``published`` is how a date is written: iso, seconds or milliseconds since 1970, or a form
+         *     as "%d.%m.%Y"; ``product`` and ``channel`` say what the maker's names are here; ``changes``
+         *     are patterns by kind, for a changelog that is text.
+         */
+        Convert: {
+            /**
+             * Changes
+             * @default {}
+             */
+            changes: {
+                [key: string]: string;
+            };
+            /**
+             * Channel
+             * @default {}
+             */
+            channel: {
+                [key: string]: "stable" | "preview";
+            };
+            /**
+             * Product
+             * @default {}
+             */
+            product: {
+                [key: string]: string;
+            };
+            /**
+             * Published
+             * @default iso
+             */
+            published: ("iso" | "seconds" | "milliseconds") | string;
+            /** Version */
+            version?: string | null;
+        };
+        /**
+         * Coverage
+         * @description What feeds cover: the fleet, each site, and every product that none covers.
+         */
+        Coverage: {
+            /** Components */
+            components: number;
+            /** Covered */
+            covered: number;
+            /** Sites */
+            sites: components["schemas"]["SiteCoverage"][];
+            /** Uncovered */
+            uncovered: components["schemas"]["Uncovered"][];
+        };
+        /**
          * CredentialCheck
-         * @description What the maker said of a credential. ``cannot`` tells what can't be done meanwhile.
+         * @description What the maker said of a credential; ``text`` tells what can't be done meanwhile.
+         *
+         *     A fresh "no" is ``sure`` only after a second look: its effect may be delayed.
          */
         CredentialCheck: {
             /** Account */
@@ -1342,10 +2177,118 @@ export interface components {
              * @default []
              */
             lacks: string[];
+            /**
+             * Sure
+             * @default true
+             */
+            sure: boolean;
             /** Text */
             text: string;
             /** Valid */
             valid: boolean;
+        };
+        /**
+         * DecideRepublished
+         * @description Which of two packages of one version is right.
+         * @example {
+         *       "keep": "new",
+         *       "why": "the maker mailed that the first was broken"
+         *     }
+         */
+        DecideRepublished: {
+            /**
+             * Keep
+             * @enum {string}
+             */
+            keep: "first" | "new";
+            /** Why */
+            why: string;
+        };
+        /**
+         * Delivery
+         * @description One message to a web hook; it is tried again until it is taken, for a day.
+         */
+        Delivery: {
+            /** Body */
+            body: string;
+            /** Hook */
+            hook: string;
+            /** Id */
+            id: number;
+            /**
+             * Made At
+             * Format: date-time
+             */
+            made_at: string;
+            /**
+             * News
+             * @enum {string}
+             */
+            news: "finding.opened" | "finding.closed" | "release" | "run.ended";
+            /**
+             * Next At
+             * Format: date-time
+             */
+            next_at: string;
+            /**
+             * State
+             * @default waiting
+             * @enum {string}
+             */
+            state: "waiting" | "taken" | "given up";
+            /**
+             * Text
+             * @default
+             */
+            text: string;
+            /**
+             * Tries
+             * @default 0
+             */
+            tries: number;
+        };
+        /** DigestSent */
+        DigestSent: {
+            /** Text */
+            text: string;
+        };
+        /**
+         * Disagreement
+         * @description Sources that disagree on what is newest; ``believed`` is the one that outranks the others.
+         */
+        Disagreement: {
+            /**
+             * Believed
+             * @enum {string}
+             */
+            believed: "headline" | "changelog" | "package";
+            /** Changelog */
+            changelog?: string | null;
+            /** Headline */
+            headline?: string | null;
+            /** Package */
+            package?: string | null;
+            /** Product */
+            product: string;
+            /** Text */
+            text: string;
+        };
+        /**
+         * EntryResult
+         * @description What came of entering a code on one site: read back from it, never judged by its word.
+         */
+        EntryResult: {
+            /** Site */
+            site: string;
+            /** Site Label */
+            site_label: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "registered" | "grace" | "missing" | "unknown" | "other code" | "not asked";
+            /** Text */
+            text: string;
         };
         /**
          * Fact
@@ -1367,6 +2310,8 @@ export interface components {
         /**
          * Feed
          * @description Where releases are announced. ``credential`` is masked: its last four characters.
+         *
+         *     ``polled_at`` is the last look, ``fresh_at`` the last that went well.
          */
         Feed: {
             /** Changed At */
@@ -1376,6 +2321,11 @@ export interface components {
             check_url?: string | null;
             /** Credential */
             credential?: string | null;
+            /**
+             * Disagreements
+             * @default []
+             */
+            disagreements: components["schemas"]["Disagreement"][];
             /** Etag */
             etag?: string | null;
             /**
@@ -1388,13 +2338,20 @@ export interface components {
              * @default 0
              */
             failures: number;
+            /**
+             * Faults
+             * @default []
+             */
+            faults: string[];
+            /** Fresh At */
+            fresh_at?: string | null;
             /** Id */
             id: string;
             /**
              * Kind
-             * @constant
+             * @enum {string}
              */
-            kind: "release-feed";
+            kind: "release-feed" | "atom" | "recipe" | "advisories";
             /** Label */
             label: string;
             /** Last Modified */
@@ -1406,18 +2363,40 @@ export interface components {
             needs: string[];
             /** Next Poll At */
             next_poll_at?: string | null;
+            /**
+             * Origins
+             * @default []
+             */
+            origins: string[];
             /** Polled At */
             polled_at?: string | null;
+            /**
+             * Products
+             * @default []
+             */
+            products: string[];
+            /**
+             * @default {
+             *       "changes": {},
+             *       "packages": {},
+             *       "version": "\\d+(?:\\.\\d+)+[\\w.+-]*"
+             *     }
+             */
+            reading: components["schemas"]["Reading"];
             /**
              * Reason
              * @default It has not been looked at yet.
              */
             reason: string;
+            /** Set Up By */
+            set_up_by?: string | null;
             /**
              * Sign In
              * @enum {string}
              */
-            sign_in: "none" | "bearer";
+            sign_in: "none" | "bearer" | "user and key" | "header" | "query" | "site code";
+            /** Sign In Name */
+            sign_in_name?: string | null;
             /**
              * State
              * @default stale
@@ -1428,8 +2407,68 @@ export interface components {
             url: string;
         };
         /**
+         * FeedChange
+         * @description What may be changed of a registered feed; None leaves it as it is.
+         * @example {
+         *       "every_minutes": 30
+         *     }
+         */
+        FeedChange: {
+            /** Every Minutes */
+            every_minutes?: number | null;
+            /** Label */
+            label?: string | null;
+            /** Origins */
+            origins?: string[] | null;
+            reading?: components["schemas"]["Reading"] | null;
+            /** Url */
+            url?: string | null;
+        };
+        /**
+         * Fields
+         * @description Where each thing stands in one release; only ``version`` and ``published`` are needed.
+         *
+         *     ``requires`` and ``bundles`` give, for a product, where its range or version stands.
+         */
+        Fields: {
+            /**
+             * Bundles
+             * @default {}
+             */
+            bundles: {
+                [key: string]: string;
+            };
+            /** Changes */
+            changes?: string | null;
+            /** Channel */
+            channel?: string | null;
+            /** Package */
+            package?: string | null;
+            /** Product */
+            product?: string | null;
+            /** Published */
+            published: string;
+            /**
+             * Requires
+             * @default {}
+             */
+            requires: {
+                [key: string]: string;
+            };
+            /** Sha256 */
+            sha256?: string | null;
+            /** Size */
+            size?: string | null;
+            /** Title */
+            title?: string | null;
+            /** Version */
+            version: string;
+        };
+        /**
          * Finding
          * @description Something that wants attention; ``id`` is made of kind and subject, so it opens once.
+         *
+         *     While it is ``snoozed`` it is listed apart; it closes by itself when its cause is gone.
          */
         Finding: {
             act: components["schemas"]["NextAct"];
@@ -1446,6 +2485,7 @@ export interface components {
              * Format: date-time
              */
             opened_at: string;
+            snoozed?: components["schemas"]["Snooze"] | null;
             /**
              * State
              * @enum {string}
@@ -1463,6 +2503,44 @@ export interface components {
              */
             weight: "critical" | "high" | "medium" | "low";
         };
+        /**
+         * ForSite
+         * @example {
+         *       "site": "tarnsey-harbour"
+         *     }
+         */
+        ForSite: {
+            /** Site */
+            site: string;
+        };
+        /**
+         * Forecast
+         * @description Seats that will be asked for when a release changes the form of licence.
+         *
+         *     ``sites`` are the live sites below it without a seat; ``free`` None means without limit.
+         */
+        Forecast: {
+            /** Form */
+            form: string;
+            /** Free */
+            free: number | null;
+            /** Grace Days */
+            grace_days: number;
+            /** Missing */
+            missing: number;
+            /** Name */
+            name: string;
+            /** Needed */
+            needed: number;
+            /** Product */
+            product: string;
+            /** Sites */
+            sites: string[];
+            /** Text */
+            text: string;
+            /** Version */
+            version: string;
+        };
         /** FromExclusion */
         FromExclusion: {
             /**
@@ -1473,6 +2551,18 @@ export interface components {
             kind: "from";
             /** Needs */
             needs: string;
+        };
+        /**
+         * Group
+         * @description Sites that stay for one reason.
+         */
+        Group: {
+            /** Reason */
+            reason: string;
+            /** Sites */
+            sites: components["schemas"]["OnSite"][];
+            /** Text */
+            text: string;
         };
         /** HoldExclusion */
         HoldExclusion: {
@@ -1486,6 +2576,55 @@ export interface components {
             reason: string;
             /** Until */
             until: string | null;
+        };
+        /**
+         * Hook
+         * @description A web hook; ``public_key`` is what its receiver checks our signatures with.
+         * @example {
+         *       "id": "watch-desk",
+         *       "news": [
+         *         "finding.opened"
+         *       ],
+         *       "url": "https://watch-desk.example/windbreak"
+         *     }
+         */
+        Hook: {
+            /** Id */
+            id: string;
+            /** Last At */
+            last_at?: string | null;
+            /**
+             * Made At
+             * Format: date-time
+             */
+            made_at: string;
+            /** Made By */
+            made_by: string;
+            /**
+             * News
+             * @default [
+             *       "finding.opened",
+             *       "finding.closed",
+             *       "release",
+             *       "run.ended"
+             *     ]
+             */
+            news: ("finding.opened" | "finding.closed" | "release" | "run.ended")[];
+            /** Public Key */
+            public_key: string;
+            /**
+             * State
+             * @default not tried
+             * @enum {string}
+             */
+            state: "not tried" | "taken" | "failing";
+            /**
+             * Text
+             * @default Nothing has been sent yet.
+             */
+            text: string;
+            /** Url */
+            url: string;
         };
         /**
          * Host
@@ -1521,8 +2660,23 @@ export interface components {
             };
         };
         /**
+         * Imported
+         * @description What an import brought: the sites that were registered, or that all were known already.
+         */
+        Imported: {
+            /** Known */
+            known: string[];
+            /** Registered */
+            registered: string[];
+            /** Text */
+            text: string;
+        };
+        /**
          * Installed
-         * @description One component as the agent reported it; ``made_here``: made for this site.
+         * @description One component as the agent reported it.
+         *
+         *     ``maker`` is what its header names, where it does; ``changed_files`` counts files that differ
+         *     from the pristine package, None where that was not looked at.
          */
         Installed: {
             /**
@@ -1530,8 +2684,12 @@ export interface components {
              * @default true
              */
             active: boolean;
+            /** Changed Files */
+            changed_files?: number | null;
             /** Folder */
             folder: string;
+            /** Maker */
+            maker?: string | null;
             /** Name */
             name: string;
             /** Parent */
@@ -1542,10 +2700,28 @@ export interface components {
             version: string;
         };
         /**
+         * Instance
+         * @description This service itself. A restored copy drives no site until a person says so.
+         */
+        Instance: {
+            /** Drives */
+            drives: boolean;
+            /** Id */
+            id: string;
+            /** Restored At */
+            restored_at?: string | null;
+            /** Text */
+            text: string;
+        };
+        /**
          * Inventory
          * @description What is on a site, as its agent answered at an instant; its id is the site's.
+         *
+         *     ``network`` is how many sites share this one's code; 0 for a site by itself.
          */
         Inventory: {
+            /** Agent Version */
+            agent_version?: string | null;
             /**
              * At
              * Format: date-time
@@ -1564,6 +2740,16 @@ export interface components {
             free_mb: number;
             /** Id */
             id: string;
+            /**
+             * Network
+             * @default 0
+             */
+            network: number;
+            /**
+             * Registrations
+             * @default []
+             */
+            registrations: components["schemas"]["Registration"][];
         };
         /**
          * JournalEntry
@@ -1604,8 +2790,46 @@ export interface components {
             text: string;
         };
         /**
+         * KnownAdvisory
+         * @description A published weakness, matched to a product of ours. ``aliases`` are its other names.
+         */
+        KnownAdvisory: {
+            /** Affected */
+            affected: string;
+            /**
+             * Aliases
+             * @default []
+             */
+            aliases: string[];
+            /** Feed */
+            feed: string;
+            /** Id */
+            id: string;
+            /** Product */
+            product: string;
+            /** Published */
+            published?: string | null;
+            /**
+             * Severity
+             * @enum {string}
+             */
+            severity: "low" | "medium" | "high" | "critical";
+            /**
+             * Summary
+             * @default
+             */
+            summary: string;
+            /**
+             * Withdrawn
+             * @default false
+             */
+            withdrawn: boolean;
+        };
+        /**
          * KnownProduct
-         * @description A product of the catalogue.
+         * @description A product of the catalogue. ``folders`` are other folder names it is known to lie in.
+         *
+         *     ``withdrawn_at``: since then its maker lists it no longer, or said that it is withdrawn.
          */
         KnownProduct: {
             /**
@@ -1615,6 +2839,11 @@ export interface components {
             access: "public" | "licensed" | "bundled-only" | "custom" | "host";
             /** Feed */
             feed?: string | null;
+            /**
+             * Folders
+             * @default []
+             */
+            folders: string[];
             /** Id */
             id: string;
             /**
@@ -1634,10 +2863,20 @@ export interface components {
             maker: string;
             /** Name */
             name: string;
+            /** Withdrawn At */
+            withdrawn_at?: string | null;
+            /**
+             * Withdrawn Text
+             * @default
+             */
+            withdrawn_text: string;
         };
         /**
          * KnownRelease
          * @description A release that was taken in. ``sha256`` is its package on the shelf, when in hand.
+         *
+         *     ``routes`` are the feeds that told of it, the first one first. ``refused`` is why its package
+         *     was not kept, ``corrected`` what the package itself set right of what was told.
          */
         KnownRelease: {
             /**
@@ -1665,6 +2904,8 @@ export interface components {
             conflicts: {
                 [key: string]: string;
             };
+            /** Corrected */
+            corrected?: string | null;
             /** Feed */
             feed: string;
             /**
@@ -1674,7 +2915,7 @@ export interface components {
             from: string;
             /** Id */
             id: string;
-            licence?: components["schemas"]["LicenceForm"] | null;
+            licence?: components["schemas"]["LicenceTold"] | null;
             /** @default {} */
             needs: components["schemas"]["Needs"];
             package?: components["schemas"]["Attachment"] | null;
@@ -1685,11 +2926,14 @@ export interface components {
              * Format: date
              */
             published: string;
+            /** Refused */
+            refused?: string | null;
             /**
              * Replaces
              * @default []
              */
             replaces: string[];
+            republished?: components["schemas"]["Republished"] | null;
             /**
              * Requires
              * @default {}
@@ -1697,6 +2941,11 @@ export interface components {
             requires: {
                 [key: string]: string;
             };
+            /**
+             * Routes
+             * @default []
+             */
+            routes: string[];
             /** Sha256 */
             sha256?: string | null;
             /**
@@ -1716,6 +2965,11 @@ export interface components {
             tested: {
                 [key: string]: string;
             };
+            /**
+             * Text
+             * @default
+             */
+            text: string;
             /** Title */
             title: string;
             /** Version */
@@ -1725,6 +2979,24 @@ export interface components {
              * @default []
              */
             watch: components["schemas"]["WatchItem"][];
+            /** Withdrawn At */
+            withdrawn_at?: string | null;
+        };
+        /**
+         * Lag
+         * @description How long a theme takes to carry a plugin's releases, from the record.
+         *
+         *     ``days`` is the median over ``releases`` of them; None where there is no record.
+         */
+        Lag: {
+            /** Days */
+            days: number | null;
+            /** Plugin */
+            plugin: string;
+            /** Releases */
+            releases: number;
+            /** Theme */
+            theme: string;
         };
         /**
          * LedgerEntry
@@ -1755,6 +3027,95 @@ export interface components {
              */
             why: string;
         };
+        /**
+         * Licence
+         * @description A licence that is kept. ``code`` is masked; ``former`` is the one it took the place of.
+         */
+        Licence: {
+            /**
+             * Bought By
+             * @default
+             */
+            bought_by: string;
+            /** Code */
+            code?: string | null;
+            /** Covers Until */
+            covers_until?: string | null;
+            /** Expires */
+            expires?: string | null;
+            /**
+             * Form
+             * @enum {string}
+             */
+            form: "per-site code" | "seats" | "account" | "membership" | "through a theme";
+            /** Former */
+            former?: string | null;
+            /** Id */
+            id: string;
+            /** Label */
+            label: string;
+            /**
+             * Made At
+             * Format: date-time
+             */
+            made_at: string;
+            /** Maker */
+            maker?: string | null;
+            /**
+             * Products
+             * @default []
+             */
+            products: string[];
+            /**
+             * Range
+             * @default *
+             */
+            range: string;
+            /**
+             * Renewal
+             * @default
+             */
+            renewal: string;
+            /**
+             * Riding
+             * @default true
+             */
+            riding: boolean;
+            /** Seats */
+            seats?: number | null;
+            /** Set Up By */
+            set_up_by?: string | null;
+            /** Through */
+            through?: string | null;
+        };
+        /**
+         * LicenceChange
+         * @description What may be changed of a licence; None leaves it as it is.
+         * @example {
+         *       "covers_until": "2028-08-31",
+         *       "seats": 17
+         *     }
+         */
+        LicenceChange: {
+            /** Bought By */
+            bought_by?: string | null;
+            /** Covers Until */
+            covers_until?: string | null;
+            /** Expires */
+            expires?: string | null;
+            /** Label */
+            label?: string | null;
+            /** Products */
+            products?: string[] | null;
+            /** Range */
+            range?: string | null;
+            /** Renewal */
+            renewal?: string | null;
+            /** Riding */
+            riding?: boolean | null;
+            /** Seats */
+            seats?: number | null;
+        };
         /** LicenceExclusion */
         LicenceExclusion: {
             /**
@@ -1774,8 +3135,11 @@ export interface components {
              */
             state: "none" | "expired" | "not-covered";
         };
-        /** LicenceForm */
-        LicenceForm: {
+        /**
+         * LicenceTold
+         * @description The form of licence a release asks for, and the days a site has to get it.
+         */
+        LicenceTold: {
             /** Form */
             form: string;
             /**
@@ -1783,6 +3147,36 @@ export interface components {
              * @default 0
              */
             grace_days: number;
+        };
+        /**
+         * LicenceView
+         * @description A licence with its seats, what stops when it lapses, and what else should be known.
+         *
+         *     ``own`` and ``riders`` count seats; ``without`` are live sites that use a covered product and
+         *     have no seat; ``still_old`` are sites where a code that was replaced is in use.
+         */
+        LicenceView: {
+            /** Covers */
+            covers: string[];
+            /** Free */
+            free: number | null;
+            licence: components["schemas"]["Licence"];
+            /** Own */
+            own: number;
+            /** Reaches */
+            reaches: string[];
+            /** Riders */
+            riders: number;
+            /** Seats */
+            seats: components["schemas"]["SeatView"][];
+            /** Still Old */
+            still_old: string[];
+            /** Stops */
+            stops: string;
+            /** Text */
+            text: string;
+            /** Without */
+            without: string[];
         };
         /**
          * Link
@@ -1850,6 +3244,35 @@ export interface components {
             upload_mb?: number | null;
         };
         /**
+         * NewAccount
+         * @example {
+         *       "id": "owen",
+         *       "name": "Owen Pell"
+         *     }
+         */
+        NewAccount: {
+            /** Id */
+            id: string;
+            /** Name */
+            name: string;
+        };
+        /**
+         * NewCode
+         * @description A code that takes the place of a licence's, or of one site's.
+         * @example {
+         *       "code": "the new code"
+         *     }
+         */
+        NewCode: {
+            /**
+             * Code
+             * Format: password
+             */
+            code: string;
+            /** Site */
+            site?: string | null;
+        };
+        /**
          * NewCredential
          * @example {
          *       "credential": "a token of the maker"
@@ -1865,6 +3288,9 @@ export interface components {
         /**
          * NewFeed
          * @description A feed as it is registered; the credential is trimmed and sealed on entry.
+         *
+         *     ``sign_in_name`` is the user of "user and key", the name of the header or of the query's
+         *     field. ``origins`` are further origins that the credential may go to; its own is always one.
          * @example {
          *       "credential": "a token of the maker",
          *       "id": "chandlery",
@@ -1886,17 +3312,32 @@ export interface components {
             /**
              * Kind
              * @default release-feed
-             * @constant
+             * @enum {string}
              */
-            kind: "release-feed";
+            kind: "release-feed" | "atom" | "recipe" | "advisories";
             /** Label */
             label: string;
+            /**
+             * Origins
+             * @default []
+             */
+            origins: string[];
+            /**
+             * @default {
+             *       "changes": {},
+             *       "packages": {},
+             *       "version": "\\d+(?:\\.\\d+)+[\\w.+-]*"
+             *     }
+             */
+            reading: components["schemas"]["Reading"];
             /**
              * Sign In
              * @default none
              * @enum {string}
              */
-            sign_in: "none" | "bearer";
+            sign_in: "none" | "bearer" | "user and key" | "header" | "query" | "site code";
+            /** Sign In Name */
+            sign_in_name?: string | null;
             /** Url */
             url: string;
         };
@@ -1925,22 +3366,99 @@ export interface components {
             until?: string | null;
         };
         /**
-         * NewLicence
-         * @description The right of one site to take releases of a product; None means without end.
+         * NewHook
+         * @description An address that is told of news, as JSON, signed with this service's key.
          * @example {
-         *       "product": "theme/breakwater",
-         *       "site": "tarnsey-harbour"
+         *       "id": "watch-desk",
+         *       "news": [
+         *         "finding.opened"
+         *       ],
+         *       "url": "https://watch-desk.example/windbreak"
+         *     }
+         */
+        NewHook: {
+            /** Id */
+            id: string;
+            /**
+             * News
+             * @default [
+             *       "finding.opened",
+             *       "finding.closed",
+             *       "release",
+             *       "run.ended"
+             *     ]
+             */
+            news: ("finding.opened" | "finding.closed" | "release" | "run.ended")[];
+            /** Url */
+            url: string;
+        };
+        /**
+         * NewLicence
+         * @description A licence as it is entered. It covers ``products``, or all of a ``maker``.
+         *
+         *     ``code`` is the one code of all seats; a "per-site code" licence has one for each seat
+         *     instead. ``seats`` None means without limit. ``riding``: one copy (staging or development) may
+         *     ride along with each live seat. ``through`` is the theme of the form "through a theme".
+         * @example {
+         *       "bought_by": "saltgrass",
+         *       "covers_until": "2027-08-31",
+         *       "form": "per-site code",
+         *       "id": "breakwater",
+         *       "label": "Breakwater 5",
+         *       "products": [
+         *         "theme/breakwater",
+         *         "plugin/breakwater-keel"
+         *       ],
+         *       "seats": 15
          *     }
          */
         NewLicence: {
+            /**
+             * Bought By
+             * @default
+             */
+            bought_by: string;
+            /** Code */
+            code?: string | null;
             /** Covers Until */
             covers_until?: string | null;
             /** Expires */
             expires?: string | null;
-            /** Product */
-            product: string;
-            /** Site */
-            site: string;
+            /**
+             * Form
+             * @enum {string}
+             */
+            form: "per-site code" | "seats" | "account" | "membership" | "through a theme";
+            /** Id */
+            id: string;
+            /** Label */
+            label: string;
+            /** Maker */
+            maker?: string | null;
+            /**
+             * Products
+             * @default []
+             */
+            products: string[];
+            /**
+             * Range
+             * @default *
+             */
+            range: string;
+            /**
+             * Renewal
+             * @default
+             */
+            renewal: string;
+            /**
+             * Riding
+             * @default true
+             */
+            riding: boolean;
+            /** Seats */
+            seats?: number | null;
+            /** Through */
+            through?: string | null;
         };
         /**
          * NewPassword
@@ -1954,6 +3472,47 @@ export interface components {
              * Format: password
              */
             password: string;
+        };
+        /**
+         * NewRelease
+         * @description A release that a person types in, because no feed tells of it; ``source`` says where from.
+         * @example {
+         *       "product": "plugin/oarlock-stamps",
+         *       "published": "2026-11-03",
+         *       "source": "a mail of its maker",
+         *       "version": "2.1"
+         *     }
+         */
+        NewRelease: {
+            /**
+             * Changes
+             * @default []
+             */
+            changes: components["schemas"]["Change"][];
+            /**
+             * Channel
+             * @default stable
+             * @enum {string}
+             */
+            channel: "stable" | "preview";
+            /** Product */
+            product: string;
+            /**
+             * Published
+             * Format: date
+             */
+            published: string;
+            /**
+             * Requires
+             * @default {}
+             */
+            requires: {
+                [key: string]: string;
+            };
+            /** Source */
+            source: string;
+            /** Version */
+            version: string;
         };
         /**
          * NewRollout
@@ -1983,6 +3542,20 @@ export interface components {
              * @default
              */
             why: string;
+        };
+        /**
+         * NewSeat
+         * @description A share of a licence for a site; ``code`` is its own, for the form "per-site code".
+         * @example {
+         *       "code": "the code of this site",
+         *       "site": "tarnsey-harbour"
+         *     }
+         */
+        NewSeat: {
+            /** Code */
+            code?: string | null;
+            /** Site */
+            site: string;
         };
         /**
          * NewSite
@@ -2061,6 +3634,22 @@ export interface components {
             label: string;
         };
         /**
+         * Newest
+         * @description Four versions; None where the answer does not arise. ``carried_by`` is the theme.
+         */
+        Newest: {
+            /** Carried */
+            carried?: string | null;
+            /** Carried By */
+            carried_by?: string | null;
+            /** Licence */
+            licence: string | null;
+            /** Maker */
+            maker: string | null;
+            /** Policy */
+            policy: string | null;
+        };
+        /**
          * NextAct
          * @description The next act for a finding: its words, and the place or command that does it.
          */
@@ -2100,14 +3689,41 @@ export interface components {
             kind: "offer";
         };
         /**
+         * OnSite
+         * @description How a product stands on one site, to be shown with others.
+         */
+        OnSite: {
+            /** Label */
+            label: string;
+            /** Site */
+            site: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "exposed" | "failed" | "blocked" | "unknown" | "running" | "waiting" | "ready" | "held" | "clear";
+            /** Target */
+            target: string | null;
+            /** Text */
+            text: string;
+            /** Twin */
+            twin: boolean;
+            /** Version */
+            version: string | null;
+        };
+        /**
          * Package
          * @description An archive on the shelf, as it was examined; its id is its SHA-256 in hex.
+         *
+         *     ``inner`` names the archive it was found in, when the complete download was brought.
          */
         Package: {
             /** Folder */
             folder: string;
             /** Id */
             id: string;
+            /** Inner */
+            inner?: string | null;
             /**
              * Kept At
              * Format: date-time
@@ -2121,6 +3737,55 @@ export interface components {
             size: number;
             /** Source */
             source: string;
+            /** Version */
+            version: string;
+        };
+        /**
+         * Passed
+         * @description What lies between two versions of a product, the end included and the start not.
+         *
+         *     ``counts`` are changes by kind; ``licence`` is the form asked for on the way, where it is
+         *     another one than the start's, with ``licence_at`` the version that brings it.
+         */
+        Passed: {
+            /** Changes */
+            changes: components["schemas"]["PassedChange"][];
+            /** Counts */
+            counts: {
+                [key: string]: number;
+            };
+            /** End */
+            end: string;
+            licence?: components["schemas"]["LicenceTold"] | null;
+            /** Licence At */
+            licence_at?: string | null;
+            /** Product */
+            product: string;
+            /** Releases */
+            releases: string[];
+            /** Silent */
+            silent: string[];
+            /** Since */
+            since?: string | null;
+            /** Start */
+            start: string;
+            /**
+             * Tasks
+             * @default []
+             */
+            tasks: components["schemas"]["AnnouncedTask"][];
+            /**
+             * Watch
+             * @default []
+             */
+            watch: components["schemas"]["WatchItem"][];
+        };
+        /**
+         * PassedChange
+         * @description A change with the version that brought it.
+         */
+        PassedChange: {
+            change: components["schemas"]["Change"];
             /** Version */
             version: string;
         };
@@ -2228,10 +3893,222 @@ export interface components {
         ProductChange: {
             /** Access */
             access?: ("public" | "licensed" | "bundled-only" | "custom" | "host") | null;
+            /** Folders */
+            folders?: string[] | null;
             /** Major Place */
             major_place?: number | null;
+            /** Maker */
+            maker?: string | null;
             /** Name */
             name?: string | null;
+        };
+        /**
+         * ProductRow
+         * @description A product as one row: versions in use from oldest to newest, who may move, who can't.
+         */
+        ProductRow: {
+            /** Advisories */
+            advisories: number;
+            /** Cannot */
+            cannot: number;
+            /** Decided */
+            decided: string;
+            /** Held */
+            held: number;
+            /** May */
+            may: number;
+            /** Newest */
+            newest: string | null;
+            /** Origin */
+            origin: string;
+            product: components["schemas"]["KnownProduct"];
+            /** Severity */
+            severity?: ("low" | "medium" | "high" | "critical") | null;
+            /** Since */
+            since: string | null;
+            /** Sites */
+            sites: number;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "exposed" | "failed" | "blocked" | "unknown" | "running" | "waiting" | "ready" | "held" | "clear";
+            /**
+             * To Decide
+             * @default 0
+             */
+            to_decide: number;
+            /** Twins */
+            twins: number;
+            /** Versions */
+            versions: components["schemas"]["VersionUse"][];
+            /** Wait */
+            wait: number;
+        };
+        /**
+         * ProductView
+         * @description A product across the fleet: releases, versions in use, what lies above each, who may move.
+         */
+        ProductView: {
+            /** Above */
+            above: components["schemas"]["Passed"][];
+            /** Advisories */
+            advisories: components["schemas"]["KnownAdvisory"][];
+            /** Cannot */
+            cannot: components["schemas"]["Group"][];
+            /** Carried In */
+            carried_in?: string | null;
+            /** Carried Newest */
+            carried_newest?: string | null;
+            /** Feed Read At */
+            feed_read_at: string | null;
+            /** Feed State */
+            feed_state: string;
+            /** Lags */
+            lags: components["schemas"]["Lag"][];
+            /** May */
+            may: components["schemas"]["OnSite"][];
+            /** On Sites */
+            on_sites: components["schemas"]["OnSite"][];
+            /** Releases */
+            releases: components["schemas"]["KnownRelease"][];
+            row: components["schemas"]["ProductRow"];
+            /** Wait */
+            wait: components["schemas"]["OnSite"][];
+        };
+        /**
+         * Reading
+         * @description How a feed is read where its format leaves that open; each kind uses its own part.
+         *
+         *     ``recipe`` names a file of the recipes folder. For ``atom``: ``product`` is what its entries
+         *     are releases of, ``version`` finds the version in a title, ``changes`` finds the lines of
+         *     each kind (a line that none finds is a fix). ``packages`` maps an advisory's package names to
+         *     product ids; a name that is a product id already needs no entry.
+         */
+        Reading: {
+            /**
+             * Changes
+             * @default {}
+             */
+            changes: {
+                [key: string]: string;
+            };
+            /**
+             * Packages
+             * @default {}
+             */
+            packages: {
+                [key: string]: string;
+            };
+            /** Product */
+            product?: string | null;
+            /** Recipe */
+            recipe?: string | null;
+            /**
+             * Version
+             * @default \d+(?:\.\d+)+[\w.+-]*
+             */
+            version: string;
+        };
+        /**
+         * Recipe
+         * @description How to read one maker's JSON. ``product`` is what every release is of, where none says.
+         */
+        Recipe: {
+            /** Address */
+            address: string;
+            /**
+             * @default {
+             *       "changes": {},
+             *       "channel": {},
+             *       "product": {},
+             *       "published": "iso"
+             *     }
+             */
+            convert: components["schemas"]["Convert"];
+            fields: components["schemas"]["Fields"];
+            /** Label */
+            label: string;
+            /** Product */
+            product?: string | null;
+            /** Releases */
+            releases: string;
+            /**
+             * Sign In
+             * @default none
+             * @enum {string}
+             */
+            sign_in: "none" | "bearer" | "user and key" | "header" | "query" | "site code";
+            /** Sign In Name */
+            sign_in_name?: string | null;
+        };
+        /**
+         * RecipeText
+         * @description A recipe as TOML; ``credential`` only to try it with.
+         * @example {
+         *       "text": "label = 'Gantry House'"
+         *     }
+         */
+        RecipeText: {
+            /** Credential */
+            credential?: string | null;
+            /** Text */
+            text: string;
+        };
+        /**
+         * Registration
+         * @description Whether a product is registered on a site, as the agent read it there.
+         */
+        Registration: {
+            /** Last4 */
+            last4?: string | null;
+            /** Product */
+            product: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "registered" | "grace" | "missing" | "unknown";
+            /** Until */
+            until?: string | null;
+        };
+        /**
+         * Republished
+         * @description The same version came again with another package: it goes to no site until ``decided``.
+         */
+        Republished: {
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** By */
+            by?: string | null;
+            /** Decided */
+            decided?: ("first" | "new") | null;
+            /** Feed */
+            feed: string;
+            /** First */
+            first: string;
+            now: components["schemas"]["Attachment"];
+            /**
+             * Why
+             * @default
+             */
+            why: string;
+        };
+        /**
+         * Retire
+         * @example {
+         *       "why": "the client went elsewhere"
+         *     }
+         */
+        Retire: {
+            /**
+             * Why
+             * @default
+             */
+            why: string;
         };
         /**
          * Rollout
@@ -2379,6 +4256,57 @@ export interface components {
             steps: components["schemas"]["RunStep"][];
         };
         /**
+         * Seat
+         * @description One site's share of a licence. A ``riding`` seat is a copy's, and is not counted.
+         *
+         *     ``code`` and ``entered`` are masked: the seat's own code, and the one that was last entered
+         *     on the site through its agent.
+         */
+        Seat: {
+            /** Code */
+            code?: string | null;
+            /** Entered */
+            entered?: string | null;
+            /** Entered At */
+            entered_at?: string | null;
+            /** Former */
+            former?: string | null;
+            /** Licence */
+            licence: string;
+            /**
+             * Riding
+             * @default false
+             */
+            riding: boolean;
+            /**
+             * Since
+             * Format: date-time
+             */
+            since: string;
+            /** Site */
+            site: string;
+        };
+        /**
+         * SeatView
+         * @description A seat as it stands on its site: what the agent read back there, and how old that is.
+         */
+        SeatView: {
+            /** Read At */
+            read_at?: string | null;
+            seat: components["schemas"]["Seat"];
+            /** Site Label */
+            site_label: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "registered" | "grace" | "missing" | "unknown" | "other code" | "not asked";
+            /** Text */
+            text: string;
+            /** Until */
+            until?: string | null;
+        };
+        /**
          * Seen
          * @description One line of a probe held against the baseline.
          */
@@ -2394,6 +4322,28 @@ export interface components {
              * @enum {string}
              */
             verdict: "as before" | "worse" | "differs";
+        };
+        /**
+         * ShelfRight
+         * @description That a site may have a package by other ways than its feed: why, and since when.
+         */
+        ShelfRight: {
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** Product */
+            product: string;
+            /** Site */
+            site: string;
+            /** Version */
+            version: string;
+            /**
+             * Why
+             * @enum {string}
+             */
+            why: "uploaded for it" | "run by it" | "taken under its seat";
         };
         /**
          * SignIn
@@ -2413,6 +4363,9 @@ export interface components {
         /**
          * Site
          * @description One installation of the content system, at one address.
+         *
+         *     ``own`` are the components made for this site: no offer that bears their folder's name is
+         *     theirs. A retired site is worked on no more; its history stays.
          * @example {
          *       "address": "https://skerry-light.example",
          *       "client": "Skerry Light Trust",
@@ -2450,6 +4403,13 @@ export interface components {
              *     }
              */
             link: components["schemas"]["Link"];
+            /**
+             * Own
+             * @default []
+             */
+            own: string[];
+            /** Retired At */
+            retired_at?: string | null;
             /**
              * System
              * @default millrace
@@ -2489,21 +4449,36 @@ export interface components {
             windows: components["schemas"]["Window"][];
         };
         /**
-         * SiteLicence
+         * SiteChange
+         * @description What may be changed of a registered site; None leaves it as it is.
          * @example {
-         *       "product": "theme/breakwater",
-         *       "site": "tarnsey-harbour"
+         *       "client": "Skerry Light Trust",
+         *       "tags": [
+         *         "lighthouse"
+         *       ]
          *     }
          */
-        SiteLicence: {
-            /** Covers Until */
-            covers_until?: string | null;
-            /** Expires */
-            expires?: string | null;
-            /** Id */
-            id: string;
-            /** Product */
-            product: string;
+        SiteChange: {
+            /** Client */
+            client?: string | null;
+            /** Host */
+            host?: string | null;
+            /** Label */
+            label?: string | null;
+            /** Tags */
+            tags?: string[] | null;
+        };
+        /**
+         * SiteCoverage
+         * @description How many components of a site a feed covers.
+         */
+        SiteCoverage: {
+            /** Components */
+            components: number;
+            /** Covered */
+            covered: number;
+            /** Label */
+            label: string;
             /** Site */
             site: string;
         };
@@ -2584,6 +4559,11 @@ export interface components {
              * @enum {string}
              */
             state: "exposed" | "failed" | "blocked" | "unknown" | "running" | "waiting" | "ready" | "held" | "clear";
+            /**
+             * Tags
+             * @default []
+             */
+            tags: string[];
             /** Text */
             text: string;
             /** Twin Of */
@@ -2613,6 +4593,46 @@ export interface components {
             twin: string | null;
             /** Window */
             window: string;
+        };
+        /**
+         * Snooze
+         * @example {
+         *       "until": "2026-12-01",
+         *       "why": "the client answers after the fair"
+         *     }
+         */
+        Snooze: {
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** By */
+            by: string;
+            /**
+             * Until
+             * Format: date
+             */
+            until: string;
+            /** Why */
+            why: string;
+        };
+        /**
+         * SnoozeFinding
+         * @description Until when a finding is put aside; dismissed is not solved, so it always has an end.
+         * @example {
+         *       "until": "2026-12-01",
+         *       "why": "the client answers after the fair"
+         *     }
+         */
+        SnoozeFinding: {
+            /**
+             * Until
+             * Format: date
+             */
+            until: string;
+            /** Why */
+            why: string;
         };
         /**
          * SoakExclusion
@@ -2676,10 +4696,25 @@ export interface components {
             text: string;
         };
         /**
+         * TakeOver
+         * @example {
+         *       "why": "the old machine is gone"
+         *     }
+         */
+        TakeOver: {
+            /** Why */
+            why: string;
+        };
+        /**
          * Today
-         * @description What wants attention, what is booked, and how old the facts are.
+         * @description What wants attention, what is put aside, what is booked, and how old the facts are.
          */
         Today: {
+            /**
+             * Asleep
+             * @default []
+             */
+            asleep: components["schemas"]["Finding"][];
             /**
              * At
              * Format: date-time
@@ -2687,6 +4722,11 @@ export interface components {
             at: string;
             /** Bookings */
             bookings: components["schemas"]["Booking"][];
+            /**
+             * Drives
+             * @default true
+             */
+            drives: boolean;
             /** Feeds */
             feeds: [
                 string,
@@ -2743,6 +4783,51 @@ export interface components {
             pay: string[];
         };
         /**
+         * TriedRecipe
+         * @description What came of trying a recipe: what was asked, what came, what was read, what was missing.
+         */
+        TriedRecipe: {
+            /** Asked */
+            asked: string;
+            /** Came */
+            came: string;
+            /** Found */
+            found: components["schemas"]["Announcement"][];
+            /** Items */
+            items: number;
+            /** Missing */
+            missing: string[];
+            /** Text */
+            text: string;
+        };
+        /**
+         * Uncovered
+         * @description A product of which no feed tells on some sites, and why that is.
+         */
+        Uncovered: {
+            /** Kind */
+            kind: string;
+            /** Labels */
+            labels: string[];
+            /** Name */
+            name: string;
+            /** Product */
+            product: string;
+            /** Refused */
+            refused?: string | null;
+            /** Sites */
+            sites: string[];
+            /** Text */
+            text: string;
+            /** Versions */
+            versions: string[];
+            /**
+             * Why
+             * @enum {string}
+             */
+            why: "covered" | "made for this site" | "namesake" | "withdrawn" | "feed down" | "never listed";
+        };
+        /**
          * Verdict
          * @description What the reasoning says of one component or addition; None where it is absent.
          */
@@ -2762,10 +4847,37 @@ export interface components {
             /** To */
             to: string | null;
         };
-        /** WatchItem */
+        /**
+         * VersionUse
+         * @description A version with the sites that run it; ``since`` where a feed tells of it.
+         */
+        VersionUse: {
+            /**
+             * Exposed
+             * @default 0
+             */
+            exposed: number;
+            /** Since */
+            since: string | null;
+            /** Sites */
+            sites: string[];
+            /**
+             * Twins
+             * @default 0
+             */
+            twins: number;
+            /** Version */
+            version: string;
+        };
+        /**
+         * WatchItem
+         * @description Something that will come: a default that will flip, a mode that will be withdrawn.
+         */
         WatchItem: {
             /** From Version */
             from_version?: string | null;
+            /** On */
+            on?: string | null;
             /** Text */
             text: string;
         };
@@ -2832,6 +4944,272 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    list_accounts_api_v1_accounts_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Account"][];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    add_account_api_v1_accounts_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewAccount"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Account"];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    close_account_api_v1_accounts__id__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Account"];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    list_advisories_api_v1_advisories_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KnownAdvisory"][];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
     list_bookings_api_v1_bookings_get: {
         parameters: {
             query?: {
@@ -2988,6 +5366,268 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Booking"];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    make_calendar_address_api_v1_calendar_address_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CalendarAddress"];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    read_calendar_api_v1_calendar_ics_get: {
+        parameters: {
+            query: {
+                key: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/calendar": string;
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    show_coverage_api_v1_coverage_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Coverage"];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    send_digest_api_v1_digest_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DigestSent"];
                 };
             };
             /** @description That can't be read */
@@ -3241,6 +5881,71 @@ export interface operations {
             };
         };
     };
+    poll_feeds_api_v1_feeds_poll_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PollResult"][];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
     show_feed_api_v1_feeds__id__get: {
         parameters: {
             query?: never;
@@ -3251,6 +5956,142 @@ export interface operations {
             cookie?: never;
         };
         requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Feed"];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    drop_feed_api_v1_feeds__id__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    change_feed_api_v1_feeds__id__patch: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FeedChange"];
+            };
+        };
         responses: {
             /** @description Successful Response */
             200: {
@@ -3377,7 +6218,9 @@ export interface operations {
     };
     replace_credential_api_v1_feeds__id__credential_put: {
         parameters: {
-            query?: never;
+            query?: {
+                everywhere?: boolean;
+            };
             header?: never;
             path: {
                 id: string;
@@ -3517,7 +6360,10 @@ export interface operations {
     };
     list_findings_api_v1_findings_get: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description also those that are put aside */
+                snoozed?: boolean;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -3531,6 +6377,209 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Finding"][];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    snooze_finding_api_v1_findings__id__snooze_put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SnoozeFinding"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Finding"];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    wake_finding_api_v1_findings__id__snooze_delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Finding"];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    list_forecasts_api_v1_forecasts_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Forecast"][];
                 };
             };
             /** @description That can't be read */
@@ -3779,6 +6828,272 @@ export interface operations {
             };
         };
     };
+    list_hooks_api_v1_hooks_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Hook"][];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    add_hook_api_v1_hooks_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewHook"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Hook"];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    drop_hook_api_v1_hooks__id__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    list_deliveries_api_v1_hooks__id__deliveries_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Delivery"][];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
     list_hosts_api_v1_hosts_get: {
         parameters: {
             query?: never;
@@ -3915,6 +7230,140 @@ export interface operations {
             };
         };
     };
+    show_instance_api_v1_instance_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Instance"];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    take_over_api_v1_instance_take_over_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TakeOver"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Instance"];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
     show_ledger_api_v1_ledger_get: {
         parameters: {
             query?: {
@@ -3999,7 +7448,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["SiteLicence"][];
+                    "application/json": components["schemas"]["LicenceView"][];
                 };
             };
             /** @description That can't be read */
@@ -4068,7 +7517,74 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["SiteLicence"];
+                    "application/json": components["schemas"]["Licence"];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    show_licence_api_v1_licences__id__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LicenceView"];
                 };
             };
             /** @description That can't be read */
@@ -4135,6 +7651,420 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    change_licence_api_v1_licences__id__patch: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LicenceChange"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Licence"];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    rotate_code_api_v1_licences__id__code_put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewCode"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Licence"];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    enter_code_api_v1_licences__id__entries_post: {
+        parameters: {
+            query?: {
+                /** @description only on this site */
+                site?: string | null;
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EntryResult"][];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    seat_site_api_v1_licences__id__seats_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewSeat"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Seat"];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    unseat_site_api_v1_licences__id__seats__site__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    export_metrics_api_v1_metrics_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/openmetrics-text": string;
+                };
             };
             /** @description That can't be read */
             400: {
@@ -4474,7 +8404,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["KnownProduct"][];
+                    "application/json": components["schemas"]["ProductRow"][];
                 };
             };
             /** @description That can't be read */
@@ -4542,7 +8472,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["KnownProduct"];
+                    "application/json": components["schemas"]["ProductView"];
                 };
             };
             /** @description That can't be read */
@@ -4664,6 +8594,79 @@ export interface operations {
             };
         };
     };
+    show_passed_api_v1_products__kind___slug__passed_get: {
+        parameters: {
+            query: {
+                /** @description the version a move starts from */
+                start: string;
+                /** @description the version it goes to */
+                end: string;
+            };
+            header?: never;
+            path: {
+                kind: string;
+                slug: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Passed"];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
     list_releases_api_v1_products__kind___slug__releases_get: {
         parameters: {
             query?: never;
@@ -4683,6 +8686,288 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["KnownRelease"][];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    decide_release_api_v1_products__kind___slug__releases__version__decision_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                kind: string;
+                slug: string;
+                version: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DecideRepublished"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KnownRelease"];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    try_recipe_api_v1_recipes_try_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RecipeText"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TriedRecipe"];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    put_recipe_api_v1_recipes__name__put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RecipeText"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Recipe"];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    type_in_release_api_v1_releases_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewRelease"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KnownRelease"];
                 };
             };
             /** @description That can't be read */
@@ -5534,7 +9819,10 @@ export interface operations {
     };
     put_on_shelf_api_v1_shelf_post: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description sites that may have it; may be given several times */
+                site?: string[] | null;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -5597,6 +9885,142 @@ export interface operations {
             };
         };
     };
+    drop_package_api_v1_shelf__id__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    give_package_api_v1_shelf__id__rights_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ForSite"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ShelfRight"];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
     list_sites_api_v1_sites_get: {
         parameters: {
             query?: {
@@ -5604,8 +10028,19 @@ export interface operations {
                 client?: string | null;
                 /** @description only those on this host */
                 host?: string | null;
+                /** @description only those in this state */
+                state?: ("exposed" | "failed" | "blocked" | "unknown" | "running" | "waiting" | "ready" | "held" | "clear") | null;
+                /** @description only those so linked */
+                link?: ("linked" | "silent" | "down" | "refused" | "unlinked") | null;
+                /** @description only those with this tag */
+                tag?: string | null;
+                /** @description a fact, as trestle<5.1 */
+                runs?: string | null;
                 /** @description part of a name, client or address */
                 text?: string | null;
+                /** @description how many at the most */
+                limit?: number;
+                offset?: number;
             };
             header?: never;
             path?: never;
@@ -5692,6 +10127,140 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Site"];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    export_sites_api_v1_sites_csv_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/csv": string;
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    import_sites_api_v1_sites_csv_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "text/csv": string;
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Imported"];
                 };
             };
             /** @description That can't be read */
@@ -5873,6 +10442,77 @@ export interface operations {
             };
         };
     };
+    change_site_api_v1_sites__id__patch: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SiteChange"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Site"];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
     export_case_api_v1_sites__id__case_get: {
         parameters: {
             query?: never;
@@ -5960,6 +10600,73 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Inventory"];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    export_inventory_api_v1_sites__id__inventory_cdx_json_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/vnd.cyclonedx+json": Record<string, never>;
                 };
             };
             /** @description That can't be read */
@@ -6210,6 +10917,144 @@ export interface operations {
             };
         };
     };
+    mark_own_api_v1_sites__id__own__kind___slug__put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+                kind: string;
+                slug: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Site"];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    unmark_own_api_v1_sites__id__own__kind___slug__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+                kind: string;
+                slug: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Site"];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
     list_plans_api_v1_sites__id__plans_get: {
         parameters: {
             query?: never;
@@ -6354,6 +11199,77 @@ export interface operations {
             cookie?: never;
         };
         requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Site"];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    retire_site_api_v1_sites__id__retirement_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Retire"];
+            };
+        };
         responses: {
             /** @description Successful Response */
             200: {

@@ -1,22 +1,29 @@
-"""``windbreak site``, ``host``, ``licence``: what there is, and how it is linked."""
+"""``windbreak site``, ``host``: what there is, and how it is linked."""
 
 from __future__ import annotations
 
 import argparse
-from datetime import date
+from pathlib import Path
 from typing import Any
 
-from windbreak.cli.output import age, ask, dump, local, say, state, styled, table
+from windbreak.cli.output import age, ask, dump, local, say, state, table
 from windbreak.cli.profile import connect, pick_product, pick_site
 
 
 def add(commands: Any, common: argparse.ArgumentParser) -> None:
-    site = commands.add_parser("site", help="sites: list, add, link, show, refresh, window")
+    site = commands.add_parser(
+        "site",
+        help="sites: list, add, set, link, unlink, show, refresh, window, mark-own, retire, "
+        "export, import",
+    )
     verbs = site.add_subparsers(dest="verb", metavar="VERB", required=True)
     one = verbs.add_parser("list", parents=[common], help="every site, worst first")
     one.add_argument("text", nargs="?", help="part of a name, client or address")
     one.add_argument("--client")
     one.add_argument("--host")
+    one.add_argument("--state")
+    one.add_argument("--tag")
+    one.add_argument("--runs", metavar="FACT", help="as 'trestle<5.1'")
     one.set_defaults(do=_list)
     one = verbs.add_parser(
         "add",
@@ -66,8 +73,42 @@ def add(commands: Any, common: argparse.ArgumentParser) -> None:
     one.add_argument("--days", default="mon,tue,wed,thu,fri,sat,sun")
     one.add_argument("--timezone", default="Europe/London")
     one.set_defaults(do=_window)
+    _add_more(verbs, common)
     _add_hosts(commands, common)
-    _add_licences(commands, common)
+
+
+def _add_more(verbs: Any, common: argparse.ArgumentParser) -> None:
+    one = verbs.add_parser("set", parents=[common], help="change what is known of a site")
+    one.add_argument("site", metavar="SITE")
+    one.add_argument("--label")
+    one.add_argument("--client")
+    one.add_argument("--host")
+    one.add_argument("--tag", action="append", dest="tags")
+    one.set_defaults(do=_set)
+    one = verbs.add_parser(
+        "mark-own",
+        parents=[common],
+        help="mark a component as made for its site: no offer of that name is taken",
+    )
+    one.add_argument("site", metavar="SITE")
+    one.add_argument("product", metavar="PRODUCT")
+    one.add_argument("--not", dest="not_own", action="store_true", help="take the mark away")
+    one.set_defaults(do=_mark_own)
+    one = verbs.add_parser(
+        "retire", parents=[common], help="stop its work, end its link, free its seats"
+    )
+    one.add_argument("site", metavar="SITE")
+    one.add_argument("--why", default="")
+    one.add_argument("--yes", action="store_true")
+    one.set_defaults(do=_retire)
+    one = verbs.add_parser(
+        "export", parents=[common], help="every site as CSV, or one site's inventory as CycloneDX"
+    )
+    one.add_argument("site", metavar="SITE", nargs="?")
+    one.set_defaults(do=_export)
+    one = verbs.add_parser("import", parents=[common], help="register the sites of a CSV")
+    one.add_argument("file", metavar="FILE", type=Path)
+    one.set_defaults(do=_import)
 
 
 def _add_hosts(commands: Any, common: argparse.ArgumentParser) -> None:
@@ -87,24 +128,16 @@ def _add_hosts(commands: Any, common: argparse.ArgumentParser) -> None:
     one.set_defaults(do=_add_host)
 
 
-def _add_licences(commands: Any, common: argparse.ArgumentParser) -> None:
-    licence = commands.add_parser("licence", help="which site may take what: list, add, drop")
-    verbs = licence.add_subparsers(dest="verb", metavar="VERB", required=True)
-    verbs.add_parser("list", parents=[common], help="every licence").set_defaults(do=_licences)
-    one = verbs.add_parser("add", parents=[common], help="give a site the right to a product")
-    one.add_argument("site", metavar="SITE")
-    one.add_argument("product", metavar="PRODUCT")
-    one.add_argument("--covers-until", type=date.fromisoformat, metavar="DAY")
-    one.add_argument("--expires", type=date.fromisoformat, metavar="DAY")
-    one.set_defaults(do=_add_licence)
-    one = verbs.add_parser("drop", parents=[common], help="take a licence away")
-    one.add_argument("id", metavar="ID")
-    one.set_defaults(do=_drop_licence)
-
-
 def _list(args: argparse.Namespace) -> None:
     with connect(args) as windbreak:
-        found = windbreak.sites(client=args.client, host=args.host, text=args.text)
+        found = windbreak.sites(
+            client=args.client,
+            host=args.host,
+            text=args.text,
+            state=args.state,
+            tag=args.tag,
+            runs=args.runs,
+        )
     if args.json:
         return dump(found)
     if args.quiet:
@@ -123,7 +156,7 @@ def _list(args: argparse.Namespace) -> None:
             )
             for s in found
         ),
-        "No site is registered. Add one: windbreak site add LABEL ADDRESS",
+        "No site matches. Every one: windbreak site list; a new one: windbreak site add",
     )
     return None
 
@@ -210,6 +243,13 @@ def _show(args: argparse.Namespace) -> None:
         ),
         f"What is installed is not known. Link it: windbreak site link {s.id}",
     )
+    for c in view.components:
+        four = c.four
+        if four and four.carried and four.carried != four.maker:
+            say(
+                f"  {c.name}: newest of its maker {four.maker}, carried here {four.carried}, "
+                f"by licence {four.licence or 'none'}, by policy {four.policy or 'none'}."
+            )
     print()
     say(view.plan_text)
     for entry in view.history[:6]:
@@ -233,6 +273,57 @@ def _refresh(args: argparse.Namespace) -> int:
     if not lost:
         return 0
     return 5 if len(lost) < len(found) else 1
+
+
+def _set(args: argparse.Namespace) -> None:
+    from windbreak.core.fleet import SiteChange
+
+    change = SiteChange(label=args.label, client=args.client, host=args.host, tags=args.tags)
+    with connect(args) as windbreak:
+        site = windbreak.change_site(pick_site(windbreak, args.site), change)
+    dump(site) if args.json else say(f"**{site.label}** is changed.")
+
+
+def _mark_own(args: argparse.Namespace) -> None:
+    with connect(args) as windbreak:
+        id = pick_site(windbreak, args.site)
+        product = pick_product(windbreak, args.product)
+        site = windbreak.mark_own(id, product, not args.not_own)
+    if args.json:
+        return dump(site)
+    said = "no longer marked as" if args.not_own else "marked as"
+    say(f"{product} on **{site.label}** is {said} made for it.")
+    return None
+
+
+def _retire(args: argparse.Namespace) -> None:
+    with connect(args) as windbreak:
+        id = pick_site(windbreak, args.site)
+        ask(
+            f"**{id}** is retired: its bookings are withdrawn, its link ends, its seats are freed. "
+            "Its history stays.",
+            yes=args.yes,
+        )
+        site = windbreak.retire_site(id, args.why)
+        last = windbreak.ledger(id, 1)
+    if args.json:
+        return dump(site)
+    say(f"**{site.label}** is retired. {last[0].result if last else ''}".rstrip())
+    return None
+
+
+def _export(args: argparse.Namespace) -> None:
+    with connect(args) as windbreak:
+        if args.site:
+            return print(windbreak.inventory_cyclonedx(pick_site(windbreak, args.site)))
+        return print(windbreak.sites_csv(), end="")
+
+
+def _import(args: argparse.Namespace) -> None:
+    text = args.file.read_text(encoding="utf-8-sig")
+    with connect(args) as windbreak:
+        found = windbreak.import_sites(text)
+    dump(found) if args.json else say(found["text"])
 
 
 def _window(args: argparse.Namespace) -> None:
@@ -275,37 +366,3 @@ def _add_host(args: argparse.Namespace) -> None:
             Host(id=args.id, name=args.name, at_once=args.at_once, offers=offers)
         )
     dump(host) if args.json else say(f"**{host.name}** is registered.")
-
-
-def _licences(args: argparse.Namespace) -> None:
-    with connect(args) as windbreak:
-        found = windbreak.licences()
-    if args.json:
-        return dump(found)
-    table(
-        ["id", "site", "product", "covers until", "expires"],
-        ((x.id, x.site, x.product, x.covers_until or "–", x.expires or "–") for x in found),
-        "No licence is registered. Add one: windbreak licence add SITE PRODUCT",
-    )
-    return None
-
-
-def _add_licence(args: argparse.Namespace) -> None:
-    from windbreak.core.fleet import NewLicence
-
-    with connect(args) as windbreak:
-        licence = windbreak.add_licence(
-            NewLicence(
-                site=pick_site(windbreak, args.site),
-                product=pick_product(windbreak, args.product),
-                covers_until=args.covers_until,
-                expires=args.expires,
-            )
-        )
-    dump(licence) if args.json else say(f"{licence.site} may take {licence.product}.")
-
-
-def _drop_licence(args: argparse.Namespace) -> None:
-    with connect(args) as windbreak:
-        windbreak.drop_licence(args.id)
-    styled("The licence is taken away.")

@@ -12,7 +12,19 @@ import sys
 from collections.abc import Sequence
 
 import windbreak
-from windbreak.cli import cases, completion, fleet, running, server, tracking, work
+from windbreak.cli import (
+    cases,
+    completion,
+    feeds,
+    fleet,
+    licences,
+    outward,
+    products,
+    running,
+    server,
+    shelf,
+    work,
+)
 from windbreak.cli.output import Refusal
 
 _EPILOG = """examples:
@@ -43,7 +55,8 @@ def parser() -> argparse.ArgumentParser:
     common.add_argument("--json", action="store_true", help="print what the API gives")
     common.add_argument("--quiet", "-q", action="store_true", help="print ids only")
     commands = top.add_subparsers(dest="command", metavar="COMMAND", required=True)
-    for module in (server, work, fleet, tracking, running, cases, completion):
+    groups = (server, work, fleet, feeds, products, licences, shelf, outward, running)
+    for module in (*groups, cases, completion):
         module.add(commands, common)
     return top
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import re
+import shutil
 import sys
 from collections.abc import Iterable, Sequence
 from datetime import UTC, datetime
@@ -47,8 +48,14 @@ def dump(value: Any) -> None:
 
 
 def state(word: str) -> str:
-    glyph, colour = GLYPHS[word]
-    return f"[{colour}]{glyph} {word}[/]"
+    """A state as its glyph and its word."""
+    return glyph(word, word)
+
+
+def glyph(state: str, word: str) -> str:
+    """A word with the glyph of the state it comes nearest to."""
+    sign, colour = GLYPHS[state]
+    return f"[{colour}]{sign} {word}[/]"
 
 
 def table(heads: Sequence[str], rows: Iterable[Sequence[object]], empty: str) -> None:
@@ -60,22 +67,33 @@ def table(heads: Sequence[str], rows: Iterable[Sequence[object]], empty: str) ->
     if not found:
         print(empty)
         return
+    wide = shutil.get_terminal_size().columns if sys.stdout.isatty() else 200
     shown = Table(box=None, padding=(0, 2, 0, 0), header_style="bright_black", pad_edge=False)
-    for index, head in enumerate(heads):
+    for index, (head, width) in enumerate(zip(heads, _widths(heads, found, wide), strict=True)):
         number = all(isinstance(row[index], int) for row in found)
-        widest = max(len(_bare(row[index])) for row in found)
         shown.add_column(
             head,
             justify="right" if number else "left",
             overflow="ellipsis",
             no_wrap=True,
-            # What is short is shown whole; only long text gives way to the terminal's edge.
-            min_width=max(len(head), widest) if widest <= _SHORT else _SHORT,
+            width=width,
         )
     for row in found:
         shown.add_row(*(str(cell) for cell in row))
-    wide = None if sys.stdout.isatty() else 200
     Console(width=wide, highlight=False, soft_wrap=False).print(shown)
+
+
+def _widths(heads: Sequence[str], rows: list[list[object]], wide: int) -> list[int]:
+    """How wide each column may be: what is short is shown whole, the widest is cut last."""
+    widths = [max(len(head), *(len(_bare(row[n])) for row in rows)) for n, head in enumerate(heads)]
+    over = sum(widths) + 2 * len(widths) - wide
+    for n in sorted(range(len(widths)), key=lambda n: widths[n]):
+        if over <= 0:
+            break
+        cut = min(over, max(0, widths[n] - _SHORT))
+        widths[n] -= cut
+        over -= cut
+    return widths
 
 
 def _bare(cell: object) -> str:

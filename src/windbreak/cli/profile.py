@@ -69,11 +69,12 @@ def pick_site(windbreak: Windbreak, text: str) -> str:
 
 
 def pick_product(windbreak: Windbreak, text: str) -> str:
-    """The id of a product from its id, its slug or its name."""
-    products = windbreak.products()
+    """The id of a product from its id, its slug, its name or a folder it lies in."""
+    products = [row.product for row in windbreak.products()]
     low = text.lower()
     for product in products:
-        if low in (product.id, product.id.partition("/")[2], product.name.lower()):
+        names = (product.id, product.id.partition("/")[2], product.name.lower(), *product.folders)
+        if low in names:
             return product.id
     if "/" in low:
         return low

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 import argparse
-from datetime import datetime
+from datetime import date, datetime
 from typing import TYPE_CHECKING, Any
 
-from windbreak.cli.output import age, ask, dump, local, plain, say, state, styled, table
+from windbreak.cli.output import Refusal, age, ask, dump, local, plain, say, state, styled, table
 from windbreak.cli.profile import connect, pick_product, pick_site
 
 if TYPE_CHECKING:
@@ -59,9 +59,22 @@ def add(commands: Any, common: argparse.ArgumentParser) -> None:
     one.add_argument("subject", nargs="?", help="a site or product id")
     one.add_argument("--limit", type=int, default=30)
     one.set_defaults(do=_ledger)
-    finding = commands.add_parser("finding", help="findings: list")
+    finding = commands.add_parser("finding", help="findings: list, show, snooze, wake")
     verbs = finding.add_subparsers(dest="verb", metavar="VERB", required=True)
-    verbs.add_parser("list", parents=[common], help="most urgent first").set_defaults(do=_findings)
+    one = verbs.add_parser("list", parents=[common], help="most urgent first")
+    one.add_argument("--snoozed", action="store_true", help="also those that are put aside")
+    one.set_defaults(do=_findings)
+    one = verbs.add_parser("show", parents=[common], help="one finding, whole")
+    one.add_argument("finding", metavar="FINDING")
+    one.set_defaults(do=_finding)
+    one = verbs.add_parser("snooze", parents=[common], help="put a finding aside until a day")
+    one.add_argument("finding", metavar="FINDING")
+    one.add_argument("until", metavar="DAY", type=date.fromisoformat)
+    one.add_argument("--why", required=True)
+    one.set_defaults(do=_snooze)
+    one = verbs.add_parser("wake", parents=[common], help="bring a snoozed finding back")
+    one.add_argument("finding", metavar="FINDING")
+    one.set_defaults(do=_wake)
 
 
 def _add_rollouts(commands: Any, common: argparse.ArgumentParser) -> None:
@@ -121,6 +134,12 @@ def _today(args: argparse.Namespace) -> None:
         styled(f"{state(finding.state)}  [bold]{text}[/]{until}")
         say(f"  {finding.text}")
         say(f"  → {finding.act.command}")
+    if today.asleep:
+        print()
+        say(f"**Put aside**: {len(today.asleep)}. See: windbreak finding list --snoozed")
+    if not today.drives:
+        print()
+        say("**This service is a restored copy and drives no site**: windbreak take-over")
     if today.bookings:
         print()
         say("**Booked**")
@@ -134,18 +153,72 @@ def _today(args: argparse.Namespace) -> None:
 
 def _findings(args: argparse.Namespace) -> None:
     with connect(args) as windbreak:
-        found = windbreak.findings()
+        found = windbreak.findings(args.snoozed)
     if args.json:
         return dump(found)
+    if args.quiet:
+        return print("\n".join(f.id for f in found))
     table(
-        ["state", "finding", "since", "next act"],
+        ["state", "finding", "by", "what", "next act"],
         (
-            (state(f.state), f.headline.replace("*", ""), age(f.opened_at), f.act.command)
+            (
+                state(f.state),
+                f.id,
+                f.deadline.date() if f.deadline else "–",
+                f.headline.replace("*", "").replace("`", "")
+                + (f" (put aside to {f.snoozed.until})" if f.snoozed else ""),
+                f.act.command,
+            )
             for f in found
         ),
         "Nothing wants attention.",
     )
     return None
+
+
+def _pick_finding(windbreak: Any, text: str) -> Any:
+    """A finding by its id, or by a part of it that only one has."""
+    every = windbreak.findings(True)
+    found = [f for f in every if f.id == text] or [f for f in every if text in f.id]
+    if len(found) == 1:
+        return found[0]
+    said = "there is no finding" if not found else f"{len(found)} findings fit"
+    raise Refusal(f"{said} {text!r}; see `windbreak finding list`", 1 if not found else 2)
+
+
+def _finding(args: argparse.Namespace) -> None:
+    with connect(args) as windbreak:
+        found = _pick_finding(windbreak, args.finding)
+    if args.json:
+        return dump(found)
+    text = plain(found.headline.replace("**", "").replace("`", ""))
+    styled(f"{state(found.state)}  [bold]{text}[/]")
+    say(found.text.replace("`", ""))
+    say(f"Weight {found.weight}, open since {local(found.opened_at)}.")
+    if found.deadline:
+        say(f"By {local(found.deadline)}.")
+    if found.snoozed:
+        said = found.snoozed
+        say(f"Put aside to {said.until} by {said.by}: {said.why}")
+    say(f"{found.act.label}: {found.act.command}")
+    return None
+
+
+def _snooze(args: argparse.Namespace) -> None:
+    from windbreak.core.work import SnoozeFinding
+
+    with connect(args) as windbreak:
+        id = _pick_finding(windbreak, args.finding).id
+        found = windbreak.snooze_finding(id, SnoozeFinding(until=args.until, why=args.why))
+    dump(found) if args.json else say(
+        f"It is put aside to {args.until}, and comes back then unless its cause is gone."
+    )
+
+
+def _wake(args: argparse.Namespace) -> None:
+    with connect(args) as windbreak:
+        found = windbreak.wake_finding(_pick_finding(windbreak, args.finding).id)
+    dump(found) if args.json else say("It is back among what wants attention.")
 
 
 def _resolve(args: argparse.Namespace) -> None:
@@ -210,7 +283,7 @@ def _plan(args: argparse.Namespace) -> None:
             plan = windbreak.plan(int(args.site))
         else:
             plan = windbreak.draft_plan(pick_site(windbreak, args.site))
-        names = {p.id: p.name for p in windbreak.products()}
+        names = {r.product.id: r.product.name for r in windbreak.products()}
     if args.json:
         return dump(plan)
     if args.quiet:

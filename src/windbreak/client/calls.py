@@ -5,9 +5,11 @@ The sync and the async client share these, and differ only in how they carry one
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Any, Generic, TypeVar
+from urllib.parse import quote
 
 from pydantic import BaseModel, TypeAdapter
 
@@ -18,24 +20,42 @@ from windbreak.core.fleet import (
     Inventory,
     LinkCode,
     NewHold,
-    NewLicence,
     NewSite,
     Site,
-    SiteLicence,
+    SiteChange,
     StandingHold,
     Window,
 )
+from windbreak.core.licences import (
+    EntryResult,
+    Forecast,
+    Licence,
+    LicenceChange,
+    LicenceView,
+    NewLicence,
+    NewSeat,
+    Seat,
+)
+from windbreak.core.outward import Delivery, Hook, Instance, NewHook
+from windbreak.core.overview import Coverage, ProductRow, ProductView
+from windbreak.core.passing import Passed
 from windbreak.core.tracking import (
     CredentialCheck,
+    DecideRepublished,
     Feed,
+    FeedChange,
+    KnownAdvisory,
     KnownProduct,
     KnownRelease,
     NewFeed,
+    NewRelease,
     Package,
     PollResult,
     ProductChange,
+    ShelfRight,
 )
 from windbreak.core.work import (
+    Account,
     ApprovePlan,
     Booking,
     Finding,
@@ -48,6 +68,7 @@ from windbreak.core.work import (
     SitePlan,
     SiteSummary,
     SiteView,
+    SnoozeFinding,
     Today,
     Token,
 )
@@ -62,13 +83,15 @@ class Call(Generic[T]):
     method: str
     path: str
     answer: Any
-    params: dict[str, str] = field(default_factory=dict)
+    params: Mapping[str, str | list[str]] = field(default_factory=dict)
     body: Any = None
     content: bytes | None = None
 
     def read(self, content: bytes) -> T:
         if self.answer is None:
             return None  # type: ignore[return-value]
+        if self.answer is str:
+            return content.decode()  # type: ignore[return-value]
         if self.answer is Case:
             return case_from(TypeAdapter(dict[str, Any]).validate_json(content))  # type: ignore[return-value]
         return TypeAdapter(self.answer).validate_json(content)  # type: ignore[no-any-return]
@@ -127,9 +150,27 @@ def put_host(host: Host) -> Call[Host]:
 
 
 def sites(
-    client: str | None = None, host: str | None = None, text: str | None = None
+    client: str | None = None,
+    host: str | None = None,
+    text: str | None = None,
+    state: str | None = None,
+    tag: str | None = None,
+    runs: str | None = None,
+    limit: int | None = None,
+    offset: int | None = None,
 ) -> Call[list[SiteSummary]]:
-    return _get("/sites", list[SiteSummary], client=client, host=host, text=text)
+    return _get(
+        "/sites",
+        list[SiteSummary],
+        client=client,
+        host=host,
+        text=text,
+        state=state,
+        tag=tag,
+        runs=runs,
+        limit=limit,
+        offset=offset,
+    )
 
 
 def site(id: str) -> Call[SiteView]:
@@ -138,6 +179,18 @@ def site(id: str) -> Call[SiteView]:
 
 def register_site(new: NewSite, id: str | None = None) -> Call[Site]:
     return _send("POST", "/sites", Site, new, id=id)
+
+
+def change_site(id: str, change: SiteChange) -> Call[Site]:
+    return _send("PATCH", f"/sites/{id}", Site, change)
+
+
+def retire_site(id: str, why: str = "") -> Call[Site]:
+    return _send("POST", f"/sites/{id}/retirement", Site, {"why": why})
+
+
+def mark_own(id: str, product: str, own: bool = True) -> Call[Site]:
+    return _send("PUT" if own else "DELETE", f"/sites/{id}/own/{product}", Site)
 
 
 def set_windows(id: str, windows: list[Window], timezone: str) -> Call[Site]:
@@ -255,24 +308,47 @@ def register_feed(new: NewFeed) -> Call[Feed]:
     return _send("POST", "/feeds", Feed, new)
 
 
+def change_feed(id: str, change: FeedChange) -> Call[Feed]:
+    return _send("PATCH", f"/feeds/{id}", Feed, change)
+
+
+def drop_feed(id: str) -> Call[None]:
+    return _send("DELETE", f"/feeds/{id}", None)
+
+
 def poll_feed(id: str) -> Call[PollResult]:
     return _send("POST", f"/feeds/{id}/poll", PollResult)
+
+
+def poll_feeds() -> Call[list[PollResult]]:
+    return _send("POST", "/feeds/poll", list[PollResult])
 
 
 def check_feed(id: str) -> Call[CredentialCheck]:
     return _send("POST", f"/feeds/{id}/check", CredentialCheck)
 
 
-def replace_credential(id: str, credential: str) -> Call[Feed]:
-    return _send("PUT", f"/feeds/{id}/credential", Feed, {"credential": credential})
+def replace_credential(id: str, credential: str, everywhere: bool = False) -> Call[Feed]:
+    said = {"credential": credential}
+    wide = "true" if everywhere else None
+    return _send("PUT", f"/feeds/{id}/credential", Feed, said, everywhere=wide)
 
 
-def products() -> Call[list[KnownProduct]]:
-    return _get("/products", list[KnownProduct])
+def try_recipe(text: str, credential: str | None = None) -> Call[dict[str, Any]]:
+    said = {"text": text, "credential": credential}
+    return _send("POST", "/recipes/try", dict[str, Any], said)
 
 
-def product(id: str) -> Call[KnownProduct]:
-    return _get(f"/products/{id}", KnownProduct)
+def put_recipe(name: str, text: str) -> Call[dict[str, Any]]:
+    return _send("PUT", f"/recipes/{name}", dict[str, Any], {"text": text})
+
+
+def products() -> Call[list[ProductRow]]:
+    return _get("/products", list[ProductRow])
+
+
+def product(id: str) -> Call[ProductView]:
+    return _get(f"/products/{id}", ProductView)
 
 
 def change_product(id: str, change: ProductChange) -> Call[KnownProduct]:
@@ -283,12 +359,41 @@ def releases(product: str) -> Call[list[KnownRelease]]:
     return _get(f"/products/{product}/releases", list[KnownRelease])
 
 
+def passed(product: str, start: str, end: str) -> Call[Passed]:
+    return _get(f"/products/{product}/passed", Passed, start=start, end=end)
+
+
+def decide_release(product: str, version: str, choice: DecideRepublished) -> Call[KnownRelease]:
+    path = f"/products/{product}/releases/{version}/decision"
+    return _send("POST", path, KnownRelease, choice)
+
+
+def type_in_release(new: NewRelease) -> Call[KnownRelease]:
+    return _send("POST", "/releases", KnownRelease, new)
+
+
+def advisories() -> Call[list[KnownAdvisory]]:
+    return _get("/advisories", list[KnownAdvisory])
+
+
+def coverage() -> Call[Coverage]:
+    return _get("/coverage", Coverage)
+
+
 def shelf() -> Call[list[Package]]:
     return _get("/shelf", list[Package])
 
 
-def put_on_shelf(archive: bytes) -> Call[Package]:
-    return Call("POST", "/shelf", Package, content=archive)
+def put_on_shelf(archive: bytes, sites: tuple[str, ...] = ()) -> Call[Package]:
+    return Call("POST", "/shelf", Package, {"site": list(sites)}, content=archive)
+
+
+def drop_package(id: str) -> Call[None]:
+    return _send("DELETE", f"/shelf/{id}", None)
+
+
+def give_package(id: str, site: str) -> Call[ShelfRight]:
+    return _send("POST", f"/shelf/{id}/rights", ShelfRight, {"site": site})
 
 
 def holds() -> Call[list[StandingHold]]:
@@ -303,20 +408,116 @@ def lift_hold(id: str) -> Call[None]:
     return _send("DELETE", f"/holds/{id}", None)
 
 
-def licences() -> Call[list[SiteLicence]]:
-    return _get("/licences", list[SiteLicence])
+def licences() -> Call[list[LicenceView]]:
+    return _get("/licences", list[LicenceView])
 
 
-def add_licence(new: NewLicence) -> Call[SiteLicence]:
-    return _send("POST", "/licences", SiteLicence, new)
+def licence(id: str) -> Call[LicenceView]:
+    return _get(f"/licences/{id}", LicenceView)
+
+
+def add_licence(new: NewLicence) -> Call[Licence]:
+    return _send("POST", "/licences", Licence, new)
+
+
+def change_licence(id: str, change: LicenceChange) -> Call[Licence]:
+    return _send("PATCH", f"/licences/{id}", Licence, change)
 
 
 def drop_licence(id: str) -> Call[None]:
     return _send("DELETE", f"/licences/{id}", None)
 
 
-def findings() -> Call[list[Finding]]:
-    return _get("/findings", list[Finding])
+def seat_site(licence: str, new: NewSeat) -> Call[Seat]:
+    return _send("POST", f"/licences/{licence}/seats", Seat, new)
+
+
+def unseat_site(licence: str, site: str) -> Call[None]:
+    return _send("DELETE", f"/licences/{licence}/seats/{site}", None)
+
+
+def rotate_code(licence: str, code: str, site: str | None = None) -> Call[Licence]:
+    return _send("PUT", f"/licences/{licence}/code", Licence, {"code": code, "site": site})
+
+
+def enter_code(licence: str, site: str | None = None) -> Call[list[EntryResult]]:
+    return _send("POST", f"/licences/{licence}/entries", list[EntryResult], site=site)
+
+
+def forecasts() -> Call[list[Forecast]]:
+    return _get("/forecasts", list[Forecast])
+
+
+def findings(snoozed: bool = False) -> Call[list[Finding]]:
+    return _get("/findings", list[Finding], snoozed="true" if snoozed else None)
+
+
+def snooze_finding(id: str, said: SnoozeFinding) -> Call[Finding]:
+    return _send("PUT", f"/findings/{quote(id)}/snooze", Finding, said)
+
+
+def wake_finding(id: str) -> Call[Finding]:
+    return _send("DELETE", f"/findings/{quote(id)}/snooze", Finding)
+
+
+def sites_csv() -> Call[str]:
+    return _get("/sites.csv", str)
+
+
+def import_sites(text: str) -> Call[dict[str, Any]]:
+    return Call("POST", "/sites.csv", dict[str, Any], content=text.encode())
+
+
+def inventory_cyclonedx(site: str) -> Call[str]:
+    return _get(f"/sites/{site}/inventory.cdx.json", str)
+
+
+def metrics() -> Call[str]:
+    return _get("/metrics", str)
+
+
+def calendar_address() -> Call[dict[str, str]]:
+    return _send("POST", "/calendar-address", dict[str, str])
+
+
+def send_digest() -> Call[dict[str, str]]:
+    return _send("POST", "/digest", dict[str, str])
+
+
+def hooks() -> Call[list[Hook]]:
+    return _get("/hooks", list[Hook])
+
+
+def add_hook(new: NewHook) -> Call[Hook]:
+    return _send("POST", "/hooks", Hook, new)
+
+
+def drop_hook(id: str) -> Call[None]:
+    return _send("DELETE", f"/hooks/{id}", None)
+
+
+def deliveries(hook: str) -> Call[list[Delivery]]:
+    return _get(f"/hooks/{hook}/deliveries", list[Delivery])
+
+
+def accounts() -> Call[list[Account]]:
+    return _get("/accounts", list[Account])
+
+
+def add_account(id: str, name: str) -> Call[Account]:
+    return _send("POST", "/accounts", Account, {"id": id, "name": name})
+
+
+def close_account(id: str) -> Call[Account]:
+    return _send("DELETE", f"/accounts/{id}", Account)
+
+
+def instance() -> Call[Instance]:
+    return _get("/instance", Instance)
+
+
+def take_over(why: str) -> Call[Instance]:
+    return _send("POST", "/instance/take-over", Instance, {"why": why})
 
 
 def today() -> Call[Today]:

@@ -15,7 +15,7 @@ import time
 from collections.abc import AsyncIterator, Callable, Iterator
 from datetime import datetime
 from types import TracebackType
-from typing import TypeVar
+from typing import Any, TypeVar
 
 import httpx
 
@@ -29,24 +29,42 @@ from windbreak.core.fleet import (
     Inventory,
     LinkCode,
     NewHold,
-    NewLicence,
     NewSite,
     Site,
-    SiteLicence,
+    SiteChange,
     StandingHold,
     Window,
 )
+from windbreak.core.licences import (
+    EntryResult,
+    Forecast,
+    Licence,
+    LicenceChange,
+    LicenceView,
+    NewLicence,
+    NewSeat,
+    Seat,
+)
+from windbreak.core.outward import Delivery, Hook, Instance, NewHook
+from windbreak.core.overview import Coverage, ProductRow, ProductView
+from windbreak.core.passing import Passed
 from windbreak.core.tracking import (
     CredentialCheck,
+    DecideRepublished,
     Feed,
+    FeedChange,
+    KnownAdvisory,
     KnownProduct,
     KnownRelease,
     NewFeed,
+    NewRelease,
     Package,
     PollResult,
     ProductChange,
+    ShelfRight,
 )
 from windbreak.core.work import (
+    Account,
     Booking,
     Event,
     Finding,
@@ -59,6 +77,7 @@ from windbreak.core.work import (
     SitePlan,
     SiteSummary,
     SiteView,
+    SnoozeFinding,
     Today,
     Token,
 )
@@ -173,15 +192,32 @@ class Windbreak:
         return self.do(calls.put_host(host))
 
     def sites(
-        self, client: str | None = None, host: str | None = None, text: str | None = None
+        self,
+        client: str | None = None,
+        host: str | None = None,
+        text: str | None = None,
+        state: str | None = None,
+        tag: str | None = None,
+        runs: str | None = None,
+        limit: int | None = None,
+        offset: int | None = None,
     ) -> list[SiteSummary]:
-        return self.do(calls.sites(client, host, text))
+        return self.do(calls.sites(client, host, text, state, tag, runs, limit, offset))
 
     def site(self, id: str) -> SiteView:
         return self.do(calls.site(id))
 
     def register_site(self, new: NewSite, id: str | None = None) -> Site:
         return self.do(calls.register_site(new, id))
+
+    def change_site(self, id: str, change: SiteChange) -> Site:
+        return self.do(calls.change_site(id, change))
+
+    def retire_site(self, id: str, why: str = "") -> Site:
+        return self.do(calls.retire_site(id, why))
+
+    def mark_own(self, id: str, product: str, own: bool = True) -> Site:
+        return self.do(calls.mark_own(id, product, own))
 
     def set_windows(self, id: str, windows: list[Window], timezone: str) -> Site:
         return self.do(calls.set_windows(id, windows, timezone))
@@ -267,19 +303,34 @@ class Windbreak:
     def register_feed(self, new: NewFeed) -> Feed:
         return self.do(calls.register_feed(new))
 
+    def change_feed(self, id: str, change: FeedChange) -> Feed:
+        return self.do(calls.change_feed(id, change))
+
+    def drop_feed(self, id: str) -> None:
+        return self.do(calls.drop_feed(id))
+
     def poll_feed(self, id: str) -> PollResult:
         return self.do(calls.poll_feed(id))
+
+    def poll_feeds(self) -> list[PollResult]:
+        return self.do(calls.poll_feeds())
 
     def check_feed(self, id: str) -> CredentialCheck:
         return self.do(calls.check_feed(id))
 
-    def replace_credential(self, id: str, credential: str) -> Feed:
-        return self.do(calls.replace_credential(id, credential))
+    def replace_credential(self, id: str, credential: str, everywhere: bool = False) -> Feed:
+        return self.do(calls.replace_credential(id, credential, everywhere))
 
-    def products(self) -> list[KnownProduct]:
+    def try_recipe(self, text: str, credential: str | None = None) -> dict[str, Any]:
+        return self.do(calls.try_recipe(text, credential))
+
+    def put_recipe(self, name: str, text: str) -> dict[str, Any]:
+        return self.do(calls.put_recipe(name, text))
+
+    def products(self) -> list[ProductRow]:
         return self.do(calls.products())
 
-    def product(self, id: str) -> KnownProduct:
+    def product(self, id: str) -> ProductView:
         return self.do(calls.product(id))
 
     def change_product(self, id: str, change: ProductChange) -> KnownProduct:
@@ -288,11 +339,32 @@ class Windbreak:
     def releases(self, product: str) -> list[KnownRelease]:
         return self.do(calls.releases(product))
 
+    def passed(self, product: str, start: str, end: str) -> Passed:
+        return self.do(calls.passed(product, start, end))
+
+    def decide_release(self, product: str, version: str, choice: DecideRepublished) -> KnownRelease:
+        return self.do(calls.decide_release(product, version, choice))
+
+    def type_in_release(self, new: NewRelease) -> KnownRelease:
+        return self.do(calls.type_in_release(new))
+
+    def advisories(self) -> list[KnownAdvisory]:
+        return self.do(calls.advisories())
+
+    def coverage(self) -> Coverage:
+        return self.do(calls.coverage())
+
     def shelf(self) -> list[Package]:
         return self.do(calls.shelf())
 
-    def put_on_shelf(self, archive: bytes) -> Package:
-        return self.do(calls.put_on_shelf(archive))
+    def put_on_shelf(self, archive: bytes, sites: tuple[str, ...] = ()) -> Package:
+        return self.do(calls.put_on_shelf(archive, sites))
+
+    def drop_package(self, id: str) -> None:
+        return self.do(calls.drop_package(id))
+
+    def give_package(self, id: str, site: str) -> ShelfRight:
+        return self.do(calls.give_package(id, site))
 
     def holds(self) -> list[StandingHold]:
         return self.do(calls.holds())
@@ -303,17 +375,89 @@ class Windbreak:
     def lift_hold(self, id: str) -> None:
         return self.do(calls.lift_hold(id))
 
-    def licences(self) -> list[SiteLicence]:
+    def licences(self) -> list[LicenceView]:
         return self.do(calls.licences())
 
-    def add_licence(self, new: NewLicence) -> SiteLicence:
+    def licence(self, id: str) -> LicenceView:
+        return self.do(calls.licence(id))
+
+    def add_licence(self, new: NewLicence) -> Licence:
         return self.do(calls.add_licence(new))
+
+    def change_licence(self, id: str, change: LicenceChange) -> Licence:
+        return self.do(calls.change_licence(id, change))
 
     def drop_licence(self, id: str) -> None:
         return self.do(calls.drop_licence(id))
 
-    def findings(self) -> list[Finding]:
-        return self.do(calls.findings())
+    def seat_site(self, licence: str, new: NewSeat) -> Seat:
+        return self.do(calls.seat_site(licence, new))
+
+    def unseat_site(self, licence: str, site: str) -> None:
+        return self.do(calls.unseat_site(licence, site))
+
+    def rotate_code(self, licence: str, code: str, site: str | None = None) -> Licence:
+        return self.do(calls.rotate_code(licence, code, site))
+
+    def enter_code(self, licence: str, site: str | None = None) -> list[EntryResult]:
+        return self.do(calls.enter_code(licence, site))
+
+    def forecasts(self) -> list[Forecast]:
+        return self.do(calls.forecasts())
+
+    def findings(self, snoozed: bool = False) -> list[Finding]:
+        return self.do(calls.findings(snoozed))
+
+    def snooze_finding(self, id: str, said: SnoozeFinding) -> Finding:
+        return self.do(calls.snooze_finding(id, said))
+
+    def wake_finding(self, id: str) -> Finding:
+        return self.do(calls.wake_finding(id))
+
+    def sites_csv(self) -> str:
+        return self.do(calls.sites_csv())
+
+    def import_sites(self, text: str) -> dict[str, Any]:
+        return self.do(calls.import_sites(text))
+
+    def inventory_cyclonedx(self, site: str) -> str:
+        return self.do(calls.inventory_cyclonedx(site))
+
+    def metrics(self) -> str:
+        return self.do(calls.metrics())
+
+    def calendar_address(self) -> dict[str, str]:
+        return self.do(calls.calendar_address())
+
+    def send_digest(self) -> dict[str, str]:
+        return self.do(calls.send_digest())
+
+    def hooks(self) -> list[Hook]:
+        return self.do(calls.hooks())
+
+    def add_hook(self, new: NewHook) -> Hook:
+        return self.do(calls.add_hook(new))
+
+    def drop_hook(self, id: str) -> None:
+        return self.do(calls.drop_hook(id))
+
+    def deliveries(self, hook: str) -> list[Delivery]:
+        return self.do(calls.deliveries(hook))
+
+    def accounts(self) -> list[Account]:
+        return self.do(calls.accounts())
+
+    def add_account(self, id: str, name: str) -> Account:
+        return self.do(calls.add_account(id, name))
+
+    def close_account(self, id: str) -> Account:
+        return self.do(calls.close_account(id))
+
+    def instance(self) -> Instance:
+        return self.do(calls.instance())
+
+    def take_over(self, why: str) -> Instance:
+        return self.do(calls.take_over(why))
 
     def today(self) -> Today:
         return self.do(calls.today())
@@ -406,15 +550,32 @@ class AsyncWindbreak:
         return await self.do(calls.put_host(host))
 
     async def sites(
-        self, client: str | None = None, host: str | None = None, text: str | None = None
+        self,
+        client: str | None = None,
+        host: str | None = None,
+        text: str | None = None,
+        state: str | None = None,
+        tag: str | None = None,
+        runs: str | None = None,
+        limit: int | None = None,
+        offset: int | None = None,
     ) -> list[SiteSummary]:
-        return await self.do(calls.sites(client, host, text))
+        return await self.do(calls.sites(client, host, text, state, tag, runs, limit, offset))
 
     async def site(self, id: str) -> SiteView:
         return await self.do(calls.site(id))
 
     async def register_site(self, new: NewSite, id: str | None = None) -> Site:
         return await self.do(calls.register_site(new, id))
+
+    async def change_site(self, id: str, change: SiteChange) -> Site:
+        return await self.do(calls.change_site(id, change))
+
+    async def retire_site(self, id: str, why: str = "") -> Site:
+        return await self.do(calls.retire_site(id, why))
+
+    async def mark_own(self, id: str, product: str, own: bool = True) -> Site:
+        return await self.do(calls.mark_own(id, product, own))
 
     async def set_windows(self, id: str, windows: list[Window], timezone: str) -> Site:
         return await self.do(calls.set_windows(id, windows, timezone))
@@ -500,19 +661,34 @@ class AsyncWindbreak:
     async def register_feed(self, new: NewFeed) -> Feed:
         return await self.do(calls.register_feed(new))
 
+    async def change_feed(self, id: str, change: FeedChange) -> Feed:
+        return await self.do(calls.change_feed(id, change))
+
+    async def drop_feed(self, id: str) -> None:
+        return await self.do(calls.drop_feed(id))
+
     async def poll_feed(self, id: str) -> PollResult:
         return await self.do(calls.poll_feed(id))
+
+    async def poll_feeds(self) -> list[PollResult]:
+        return await self.do(calls.poll_feeds())
 
     async def check_feed(self, id: str) -> CredentialCheck:
         return await self.do(calls.check_feed(id))
 
-    async def replace_credential(self, id: str, credential: str) -> Feed:
-        return await self.do(calls.replace_credential(id, credential))
+    async def replace_credential(self, id: str, credential: str, everywhere: bool = False) -> Feed:
+        return await self.do(calls.replace_credential(id, credential, everywhere))
 
-    async def products(self) -> list[KnownProduct]:
+    async def try_recipe(self, text: str, credential: str | None = None) -> dict[str, Any]:
+        return await self.do(calls.try_recipe(text, credential))
+
+    async def put_recipe(self, name: str, text: str) -> dict[str, Any]:
+        return await self.do(calls.put_recipe(name, text))
+
+    async def products(self) -> list[ProductRow]:
         return await self.do(calls.products())
 
-    async def product(self, id: str) -> KnownProduct:
+    async def product(self, id: str) -> ProductView:
         return await self.do(calls.product(id))
 
     async def change_product(self, id: str, change: ProductChange) -> KnownProduct:
@@ -521,11 +697,34 @@ class AsyncWindbreak:
     async def releases(self, product: str) -> list[KnownRelease]:
         return await self.do(calls.releases(product))
 
+    async def passed(self, product: str, start: str, end: str) -> Passed:
+        return await self.do(calls.passed(product, start, end))
+
+    async def decide_release(
+        self, product: str, version: str, choice: DecideRepublished
+    ) -> KnownRelease:
+        return await self.do(calls.decide_release(product, version, choice))
+
+    async def type_in_release(self, new: NewRelease) -> KnownRelease:
+        return await self.do(calls.type_in_release(new))
+
+    async def advisories(self) -> list[KnownAdvisory]:
+        return await self.do(calls.advisories())
+
+    async def coverage(self) -> Coverage:
+        return await self.do(calls.coverage())
+
     async def shelf(self) -> list[Package]:
         return await self.do(calls.shelf())
 
-    async def put_on_shelf(self, archive: bytes) -> Package:
-        return await self.do(calls.put_on_shelf(archive))
+    async def put_on_shelf(self, archive: bytes, sites: tuple[str, ...] = ()) -> Package:
+        return await self.do(calls.put_on_shelf(archive, sites))
+
+    async def drop_package(self, id: str) -> None:
+        return await self.do(calls.drop_package(id))
+
+    async def give_package(self, id: str, site: str) -> ShelfRight:
+        return await self.do(calls.give_package(id, site))
 
     async def holds(self) -> list[StandingHold]:
         return await self.do(calls.holds())
@@ -536,17 +735,89 @@ class AsyncWindbreak:
     async def lift_hold(self, id: str) -> None:
         return await self.do(calls.lift_hold(id))
 
-    async def licences(self) -> list[SiteLicence]:
+    async def licences(self) -> list[LicenceView]:
         return await self.do(calls.licences())
 
-    async def add_licence(self, new: NewLicence) -> SiteLicence:
+    async def licence(self, id: str) -> LicenceView:
+        return await self.do(calls.licence(id))
+
+    async def add_licence(self, new: NewLicence) -> Licence:
         return await self.do(calls.add_licence(new))
+
+    async def change_licence(self, id: str, change: LicenceChange) -> Licence:
+        return await self.do(calls.change_licence(id, change))
 
     async def drop_licence(self, id: str) -> None:
         return await self.do(calls.drop_licence(id))
 
-    async def findings(self) -> list[Finding]:
-        return await self.do(calls.findings())
+    async def seat_site(self, licence: str, new: NewSeat) -> Seat:
+        return await self.do(calls.seat_site(licence, new))
+
+    async def unseat_site(self, licence: str, site: str) -> None:
+        return await self.do(calls.unseat_site(licence, site))
+
+    async def rotate_code(self, licence: str, code: str, site: str | None = None) -> Licence:
+        return await self.do(calls.rotate_code(licence, code, site))
+
+    async def enter_code(self, licence: str, site: str | None = None) -> list[EntryResult]:
+        return await self.do(calls.enter_code(licence, site))
+
+    async def forecasts(self) -> list[Forecast]:
+        return await self.do(calls.forecasts())
+
+    async def findings(self, snoozed: bool = False) -> list[Finding]:
+        return await self.do(calls.findings(snoozed))
+
+    async def snooze_finding(self, id: str, said: SnoozeFinding) -> Finding:
+        return await self.do(calls.snooze_finding(id, said))
+
+    async def wake_finding(self, id: str) -> Finding:
+        return await self.do(calls.wake_finding(id))
+
+    async def sites_csv(self) -> str:
+        return await self.do(calls.sites_csv())
+
+    async def import_sites(self, text: str) -> dict[str, Any]:
+        return await self.do(calls.import_sites(text))
+
+    async def inventory_cyclonedx(self, site: str) -> str:
+        return await self.do(calls.inventory_cyclonedx(site))
+
+    async def metrics(self) -> str:
+        return await self.do(calls.metrics())
+
+    async def calendar_address(self) -> dict[str, str]:
+        return await self.do(calls.calendar_address())
+
+    async def send_digest(self) -> dict[str, str]:
+        return await self.do(calls.send_digest())
+
+    async def hooks(self) -> list[Hook]:
+        return await self.do(calls.hooks())
+
+    async def add_hook(self, new: NewHook) -> Hook:
+        return await self.do(calls.add_hook(new))
+
+    async def drop_hook(self, id: str) -> None:
+        return await self.do(calls.drop_hook(id))
+
+    async def deliveries(self, hook: str) -> list[Delivery]:
+        return await self.do(calls.deliveries(hook))
+
+    async def accounts(self) -> list[Account]:
+        return await self.do(calls.accounts())
+
+    async def add_account(self, id: str, name: str) -> Account:
+        return await self.do(calls.add_account(id, name))
+
+    async def close_account(self, id: str) -> Account:
+        return await self.do(calls.close_account(id))
+
+    async def instance(self) -> Instance:
+        return await self.do(calls.instance())
+
+    async def take_over(self, why: str) -> Instance:
+        return await self.do(calls.take_over(why))
 
     async def today(self) -> Today:
         return await self.do(calls.today())

@@ -249,7 +249,8 @@ def _licence_state(case: Case, release: Release) -> LicenceState | None:
     running = [x for x in own if x.expires is None or case.day <= x.expires]
     if not running:
         return "expired"
-    if any(x.covers_until is None or release.published <= x.covers_until for x in running):
+    reaching = [x for x in running if release.parsed in parse_range(x.range)]
+    if any(x.covers_until is None or release.published <= x.covers_until for x in reaching):
         return None
     return "not-covered"
 

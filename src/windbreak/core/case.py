@@ -170,6 +170,7 @@ class Licence(Frozen):
     """The right to take releases of a product; ``None`` means without end."""
 
     product: ProductId
+    range: RangeText = "*"
     covers_until: Day | None = None
     expires: Day | None = None
 

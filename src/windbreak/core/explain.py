@@ -381,6 +381,12 @@ def tell(case: Case, member: Member, version: Version, reason: Reason) -> str:
             return f"{version} is held{end}: {why.rstrip('.')}."
         case SoakExclusion(soak_class=soak, over=over):
             return f"{version} soaks until {day(over, case.day)}, as a {soak} release does here."
+        case LicenceExclusion(state="none", carried_by=()) if _themes(case, member.product):
+            themes = " or ".join(_themes(case, member.product))
+            return (
+                f"{themes} does not carry {name} {version} yet, and this site has no licence of "
+                "its own for it."
+            )
         case LicenceExclusion(state=state, carried_by=carried):
             said = {
                 "none": f"{name} needs a licence, and this site has none.",
@@ -499,6 +505,17 @@ def step_title(step: PlannedStep, names: Mapping[str, str]) -> str:
     return " with ".join(
         f"{names.get(m.product, m.product)} {m.from_ or 'absent'} → {m.to}" for m in step.moves
     )
+
+
+def _themes(case: Case, plugin: str) -> list[str]:
+    """The themes in use on the site that carry a plugin in some release, by name."""
+    return [
+        case.label(c.product)
+        for c in case.site.components
+        if c.product.startswith("theme/")
+        and c.active
+        and any(plugin in r.bundles for r in case.releases_of[c.product])
+    ]
 
 
 def counted(count: int, one: str) -> str:

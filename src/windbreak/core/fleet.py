@@ -140,15 +140,36 @@ class NewSite(Value):
 
 
 class Site(NewSite):
-    """One installation of the content system, at one address."""
+    """One installation of the content system, at one address.
+
+    ``own`` are the components made for this site: no offer that bears their folder's name is
+    theirs. A retired site is worked on no more; its history stays.
+    """
 
     id: Slug
     link: Link = Link()
     facts_at: datetime | None = None
+    own: tuple[ProductId, ...] = ()
+    retired_at: datetime | None = None
+
+
+class SiteChange(Value):
+    """What may be changed of a registered site; None leaves it as it is."""
+
+    model_config = example(client="Skerry Light Trust", tags=["lighthouse"])
+
+    label: Annotated[str, Field(min_length=1, max_length=120)] | None = None
+    client: str | None = None
+    host: Slug | None = None
+    tags: tuple[str, ...] | None = None
 
 
 class Installed(Value):
-    """One component as the agent reported it; ``made_here``: made for this site."""
+    """One component as the agent reported it.
+
+    ``maker`` is what its header names, where it does; ``changed_files`` counts files that differ
+    from the pristine package, None where that was not looked at.
+    """
 
     product: ProductId
     version: VersionText
@@ -156,10 +177,24 @@ class Installed(Value):
     folder: str
     active: bool = True
     parent: str | None = None
+    maker: str | None = None
+    changed_files: int | None = None
+
+
+class Registration(Value):
+    """Whether a product is registered on a site, as the agent read it there."""
+
+    product: ProductId
+    state: Literal["registered", "grace", "missing", "unknown"]
+    until: Day | None = None
+    last4: str | None = None
 
 
 class Inventory(Value):
-    """What is on a site, as its agent answered at an instant; its id is the site's."""
+    """What is on a site, as its agent answered at an instant; its id is the site's.
+
+    ``network`` is how many sites share this one's code; 0 for a site by itself.
+    """
 
     id: Slug
     at: datetime
@@ -167,6 +202,13 @@ class Inventory(Value):
     automatic_updates: bool
     caches: tuple[str, ...] = ()
     free_mb: int
+    registrations: tuple[Registration, ...] = ()
+    network: int = 0
+    agent_version: str | None = None
+
+    def registration_of(self, product: str) -> Registration | None:
+        """Whether a product is registered there; None where the agent does not tell."""
+        return next((r for r in self.registrations if r.product == product), None)
 
     def version_of(self, product: str) -> str | None:
         """The installed version of a product; None where it is not there."""
@@ -196,18 +238,3 @@ class StandingHold(NewHold):
     id: str
     author: str
     made_at: datetime
-
-
-class NewLicence(Value):
-    """The right of one site to take releases of a product; None means without end."""
-
-    model_config = example(product="theme/breakwater", site="tarnsey-harbour")
-
-    product: ProductId
-    site: Slug
-    covers_until: Day | None = None
-    expires: Day | None = None
-
-
-class SiteLicence(NewLicence):
-    id: str

@@ -7,15 +7,18 @@ from typing import Annotated, Any, Literal
 
 from pydantic import Field
 
-from windbreak.core.case import ProductId, VersionText
+from windbreak.core.case import Day, ProductId, VersionText
 from windbreak.core.explain import Answer, Plan
 from windbreak.core.fleet import Inventory, Slug, State, Value, example
+from windbreak.core.newest import Newest
+from windbreak.core.passing import Passed
 
 PlanState = Literal["draft", "approved", "replaced", "carried out", "failed"]
 BookingState = Literal["waiting", "started", "missed", "withdrawn"]
 RolloutState = Literal["rehearsing", "quiet", "going", "ended well", "stopped"]
 RunState = Literal["running", "done", "put back", "restored", "stopped", "alarm"]
 RunPhase = Literal["before", "prepare", "steps", "after", "ended"]
+WENT_WRONG: tuple[RunState, ...] = ("put back", "restored", "alarm")
 EntryState = Literal["meant", "done", "failed", "put back", "noted"]
 Weight = Literal["critical", "high", "medium", "low"]
 
@@ -205,8 +208,25 @@ class NextAct(Value):
     path: str
 
 
+class SnoozeFinding(Value):
+    """Until when a finding is put aside; dismissed is not solved, so it always has an end."""
+
+    model_config = example(until="2026-12-01", why="the client answers after the fair")
+
+    until: Day
+    why: Annotated[str, Field(min_length=1)]
+
+
+class Snooze(SnoozeFinding):
+    by: str
+    at: datetime
+
+
 class Finding(Value):
-    """Something that wants attention; ``id`` is made of kind and subject, so it opens once."""
+    """Something that wants attention; ``id`` is made of kind and subject, so it opens once.
+
+    While it is ``snoozed`` it is listed apart; it closes by itself when its cause is gone.
+    """
 
     id: str
     kind: str
@@ -219,6 +239,7 @@ class Finding(Value):
     act: NextAct
     opened_at: datetime
     deadline: datetime | None = None
+    snoozed: Snooze | None = None
 
 
 class LedgerEntry(Value):
@@ -254,10 +275,14 @@ class SiteSummary(Value):
     approved: bool = False
     running: int | None = None
     progress: float | None = None
+    tags: tuple[str, ...] = ()
 
 
 class ComponentView(Value):
-    """One component of a site: from, to, why, and the next act."""
+    """One component of a site: from, to, why, and the next act.
+
+    ``four`` keeps the four answers to "newest" apart; ``passes`` is what lies between.
+    """
 
     product: ProductId
     name: str
@@ -269,6 +294,11 @@ class ComponentView(Value):
     origin: str
     active: bool
     text: str
+    four: Newest | None = None
+    passes: Passed | None = None
+    folder: str | None = None
+    changed_files: int | None = None
+    own: bool = False
 
 
 class SiteView(Value):
@@ -287,18 +317,23 @@ class SiteView(Value):
 
 
 class Today(Value):
-    """What wants attention, what is booked, and how old the facts are."""
+    """What wants attention, what is put aside, what is booked, and how old the facts are."""
 
     at: datetime
     findings: tuple[Finding, ...]
+    asleep: tuple[Finding, ...] = ()
     sites: tuple[SiteSummary, ...]
     bookings: tuple[Booking, ...]
     feeds: tuple[tuple[str, str, datetime | None], ...]
+    drives: bool = True
 
 
 class Account(Value):
+    """Somebody who may sign in; a closed account may not, and its history stays."""
+
     id: str
     name: str
+    closed_at: datetime | None = None
 
 
 class Principal(Value):

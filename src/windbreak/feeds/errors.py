@@ -4,6 +4,7 @@ FeedError
   FeedUnreachable   no answer, or one that can't be used
   FeedRefused       the maker turned the credential away
   FeedUnreadable    the answer is not what the feed's format says
+RecipeError         a recipe can't be read; all its faults at once
 """
 
 from __future__ import annotations
@@ -35,3 +36,13 @@ class FeedUnreadable(FeedError):
     """The answer is not what the feed's format says."""
 
     code = "feed-unreadable"
+
+
+class RecipeError(ValueError):
+    """A recipe can't be read. ``faults`` are all of them, each with its place."""
+
+    code = "recipe"
+
+    def __init__(self, faults: list[str]) -> None:
+        self.faults = faults
+        super().__init__("the recipe can't be read: " + "; ".join(faults))

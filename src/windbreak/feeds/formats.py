@@ -4,8 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from windbreak.feeds import release_feed
-from windbreak.feeds.fetching import Answer
-from windbreak.feeds.release_feed import Announced
+from windbreak.feeds import advisories, atom, recipe, release_feed
+from windbreak.feeds.announced import Announced, Asked
 
-FORMATS: dict[str, Callable[[Answer], Announced]] = {"release-feed": release_feed.read}
+FORMATS: dict[str, Callable[[Asked], Announced]] = {
+    "release-feed": release_feed.read,
+    "atom": atom.read,
+    "recipe": recipe.read,
+    "advisories": advisories.read,
+}

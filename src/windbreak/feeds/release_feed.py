@@ -12,24 +12,16 @@ from urllib.parse import urljoin
 
 from pydantic import ValidationError
 
-from windbreak.core.fleet import Value
 from windbreak.core.tracking import Announcement, Attachment, Told
+from windbreak.feeds.announced import Announced, Asked
 from windbreak.feeds.errors import FeedUnreadable
-from windbreak.feeds.fetching import Answer
+
+LONGEST = 20_000
 
 
-class Announced(Value):
-    """What a feed's document says: releases, what was passed over, and about the feed itself."""
-
-    announcements: tuple[Announcement, ...]
-    faults: tuple[str, ...] = ()
-    headline: dict[str, str] = {}
-    check_url: str | None = None
-    needs: tuple[str, ...] = ()
-
-
-def read(answer: Answer) -> Announced:
+def read(asked: Asked) -> Announced:
     """Read a feed's answer. Raises FeedUnreadable when the whole is not such a feed."""
+    answer = asked.answer
     try:
         document = json.loads(answer.body)
     except (ValueError, RecursionError) as error:
@@ -38,11 +30,11 @@ def read(answer: Answer) -> Announced:
         raise FeedUnreadable("the answer is no JSON Feed: it has no list of items")
     if not str(document.get("version", "")).startswith("https://jsonfeed.org/version/1"):
         raise FeedUnreadable("the answer does not say that it is JSON Feed 1.1")
-    own = document.get("_release")
-    own = own if isinstance(own, dict) else {}
-    credential = own.get("credential")
-    credential = credential if isinstance(credential, dict) else {}
+    own = _object(document.get("_release"))
+    credential = _object(own.get("credential"))
     check = credential.get("check_url")
+    needs = credential.get("needs")
+    next_url = document.get("next_url")
     announcements, faults = [], []
     for index, item in enumerate(document["items"]):
         try:
@@ -54,14 +46,36 @@ def read(answer: Answer) -> Announced:
         else:
             if found is not None:
                 announcements.append(found)
-    headline = own.get("headline")
     return Announced(
+        maker=str(document.get("title") or "")[:120] or None,
         announcements=tuple(announcements),
         faults=tuple(faults),
-        headline=headline if isinstance(headline, dict) else {},
-        check_url=urljoin(answer.url, check) if isinstance(check, str) else None,
-        needs=tuple(str(need) for need in credential.get("needs", ())),
+        headline={str(p): str(v) for p, v in _object(own.get("headline")).items()},
+        withdrawn=_withdrawn(own.get("withdrawn")),
+        check_url=_joined(answer.url, check),
+        needs=tuple(str(need) for need in needs) if isinstance(needs, list) else (),
+        next_url=_joined(answer.url, next_url),
     )
+
+
+def _joined(url: str, said: object) -> str | None:
+    """An address beside the document's own; None for what is none."""
+    try:
+        return urljoin(url, said) if isinstance(said, str) else None
+    except ValueError:
+        return None
+
+
+def _object(said: object) -> dict[str, Any]:
+    return said if isinstance(said, dict) else {}
+
+
+def _withdrawn(said: object) -> dict[str, str]:
+    """Products the maker has withdrawn, with its words: ``{"plugin/popinjay": "…"}``."""
+    if isinstance(said, list):
+        said = {str(product): "" for product in said}
+    kinds = ("core/", "theme/", "plugin/", "runtime/")
+    return {p: str(text) for p, text in _object(said).items() if p.startswith(kinds)}
 
 
 def _item(item: object, url: str) -> Announcement | None:
@@ -70,26 +84,38 @@ def _item(item: object, url: str) -> Announcement | None:
         raise ValueError("an item is an object")
     if "_release" not in item:
         return None
-    told = Told.model_validate(item["_release"])
+    told = Told.model_validate(_without_private(item["_release"]))
     published = item.get("date_published")
     if not isinstance(published, str) or len(published) < 10:
         raise ValueError("date_published is required, as 2026-11-14T09:00:00Z")
     fields: dict[str, Any] = told.model_dump(by_alias=False)
     return Announcement(
         **fields,
-        title=str(item.get("title") or f"{told.product} {told.version}"),
+        title=str(item.get("title") or f"{told.product} {told.version}")[:300],
+        text=str(item.get("content_text") or "")[:LONGEST],
         published=published[:10],
         package=_attachment(item.get("attachments"), url),
     )
 
 
+def _without_private(said: object) -> object:
+    """Without keys that begin with "_": those are the maker's own, by the rule of JSON Feed."""
+    if isinstance(said, dict):
+        return {k: _without_private(v) for k, v in said.items() if not str(k).startswith("_")}
+    if isinstance(said, list):
+        return [_without_private(one) for one in said]
+    return said
+
+
 def _attachment(attachments: object, url: str) -> Attachment | None:
     for one in attachments if isinstance(attachments, list) else ():
         if isinstance(one, dict) and isinstance(one.get("url"), str):
-            return Attachment(
-                url=urljoin(url, one["url"]),
-                size=one.get("size_in_bytes"),
-                sha256=one.get("_sha256"),
+            try:
+                where = urljoin(url, one["url"])
+            except ValueError:
+                raise ValueError(f"attachments: {one['url'][:80]!r} is no address") from None
+            return Attachment.model_validate(
+                {"url": where, "size": one.get("size_in_bytes"), "sha256": one.get("_sha256")}
             )
     return None
 

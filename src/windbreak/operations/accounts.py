@@ -26,9 +26,56 @@ SHORTEST = 12
 
 def ensure_account(context: Context, id: str, name: str, password: str | None = None) -> Account:
     """Make an account, or change the name and password of one. Writes."""
-    account = Account(id=id, name=name)
+    known = context.store.accounts.find(id)
+    account = Account(id=id, name=name, closed_at=known.closed_at if known else None)
     extra = {"password_hash": PasswordHasher().hash(password)} if password else {}
     return context.store.accounts.put(account, extra=extra)
+
+
+def add(context: Context, account: Account, by: Principal) -> Account:
+    """Open an account. Writes. Raises AlreadyThere for its id."""
+    with context.store.transaction():
+        context.store.accounts.add(account)
+        context.record(by.name, f"account of {account.name} opened", account.id)
+    return account
+
+
+def close(context: Context, id: str, by: Principal) -> Account:
+    """Close an account: its sessions, links and tokens end, what it did stays. Writes.
+
+    Raises Refused for one's own and the last open one.
+    """
+    known = context.store.accounts.get(id)
+    if id == by.account:
+        raise Refused("own-account", "nobody closes the account they are signed in with")
+    if known.closed_at is not None:
+        raise Refused("closed", f"the account of {known.name} is closed already")
+    with context.store.transaction():
+        for token in context.store.tokens.all(account=id):
+            context.store.tokens.drop(token.id)
+        changed = context.store.accounts.change(id, closed_at=context.clock())
+        context.record(by.name, f"account of {known.name} closed", id)
+    context.tell("finding", id, "account closed")
+    return changed
+
+
+CALENDAR = "calendar"
+
+
+def make_calendar_key(context: Context, account: str) -> str:
+    """A key that reads the calendar and nothing else, in the place of an older one. Writes."""
+    with context.store.transaction():
+        for token in context.store.tokens.all(account=account, kind=CALENDAR):
+            context.store.tokens.drop(token.id)
+        return _make(context, account, CALENDAR, "calendar", None).secret or ""
+
+
+def reads_calendar(context: Context, secret: str) -> None:
+    """Raise NotPermitted unless a key reads the calendar. Reads."""
+    found = _find(context, secret, CALENDAR)
+    if found is None:
+        raise NotPermitted("this calendar address is not known; make a new one")
+    _principal(context, found[1], "token")
 
 
 def set_password(context: Context, account: str, password: str) -> None:
@@ -157,4 +204,6 @@ def _find(context: Context, secret: str, kind: str) -> tuple[Token, str] | None:
 
 def _principal(context: Context, account: str, via: str) -> Principal:
     known = context.store.accounts.get(account)
+    if known.closed_at is not None:
+        raise NotPermitted(f"the account of {known.name} is closed")
     return Principal.model_validate({"account": known.id, "name": known.name, "via": via})

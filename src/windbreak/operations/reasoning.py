@@ -8,21 +8,25 @@ from dataclasses import dataclass
 from datetime import UTC, datetime
 
 from windbreak.core.case import (
+    Advisory,
     Case,
     CaseSite,
     Component,
     Hold,
-    Licence,
     Policy,
     Product,
     Release,
+    ShelfItem,
     Soak,
 )
 from windbreak.core.explain import Answer, Plan, answer, plan
 from windbreak.core.fleet import Inventory, Site
 from windbreak.core.order import order
 from windbreak.core.resolve import resolve
+from windbreak.core.tracking import KnownProduct, KnownRelease
+from windbreak.core.versions import parse_version
 from windbreak.core.work import SitePlan
+from windbreak.operations import licensing, rights
 from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
 
@@ -50,8 +54,10 @@ def case_of(context: Context, site: str, *, only: frozenset[str] | None = None) 
             "no-inventory",
             f"what is installed on {known.label} is not known; link it, then refresh it",
         )
-    products, releases = _catalogue(context, inventory)
-    holds = [
+    catalogue = _catalogue(context)
+    products, releases = catalogue.around(known, inventory)
+    holds = [h for p in products if p not in known.own for h in catalogue.withheld.get(p, ())]
+    holds += [
         Hold(product=h.product, range=h.range, until=h.until, reason=h.reason)
         for h in context.store.holds.all()
         if h.site in (None, site) and h.product in products
@@ -66,13 +72,23 @@ def case_of(context: Context, site: str, *, only: frozenset[str] | None = None) 
         at=context.clock(),
         products=tuple(products[p] for p in sorted(products)),
         releases=tuple(releases),
-        site=_case_site(context, known, inventory, products),
+        advisories=tuple(
+            a
+            for p in sorted(products)
+            if p not in known.own
+            for a in catalogue.advisories.get(p, ())
+        ),
+        site=_case_site(context, known, inventory, products, catalogue.licences),
         policy=Policy(holds=tuple(holds), soak=Soak(**context.soak)),
     )
 
 
 def _case_site(
-    context: Context, site: Site, inventory: Inventory, products: dict[str, Product]
+    context: Context,
+    site: Site,
+    inventory: Inventory,
+    products: dict[str, Product],
+    licences: licensing.Rights,
 ) -> CaseSite:
     host = context.store.hosts.find(site.host) if site.host else None
     return CaseSite(
@@ -82,38 +98,143 @@ def _case_site(
             for c in inventory.components
         ),
         offers={p: v for p, v in (host.offers if host else {}).items() if p in products},
-        licences=tuple(
-            Licence(product=x.product, covers_until=x.covers_until, expires=x.expires)
-            for x in context.store.licences.all(site=site.id)
-            if x.product in products
+        licences=tuple(x for x in licensing.for_case(licences, site.id) if x.product in products),
+        shelf=tuple(
+            ShelfItem(product=r.product, version=r.version)
+            for r in rights.of_site(context, site.id)
+            if r.product in products and r.product not in site.own
         ),
     )
 
 
-def _catalogue(context: Context, inventory: Inventory) -> tuple[dict[str, Product], list[Release]]:
-    """The products that matter to a site: those on it, and what their releases ask for or carry."""
-    products: dict[str, Product] = {}
-    releases: list[Release] = []
-    waiting = [(c.product, c.name) for c in inventory.components]
-    while waiting:
-        id, name = waiting.pop()
-        if id in products:
+@dataclass(frozen=True)
+class _Catalogue:
+    """Everything that is known of products, as the reasoning takes it; made once, used for all.
+
+    ``withheld`` are holds on releases that came twice or are not what they claim: nothing takes
+    them until somebody has decided. ``withdrawn`` ones are offered to nobody.
+    """
+
+    known: dict[str, KnownProduct]
+    releases: dict[str, tuple[Release, ...]]
+    advisories: dict[str, tuple[Advisory, ...]]
+    withheld: dict[str, tuple[Hold, ...]]
+    withdrawn: frozenset[tuple[str, str]]
+    licences: licensing.Rights
+
+    def around(self, site: Site, inventory: Inventory) -> tuple[dict[str, Product], list[Release]]:
+        """The products that matter to a site: those on it, and what they ask for or carry.
+
+        What was made for the site has no releases: an offer only shares its folder's name.
+        """
+        products: dict[str, Product] = {}
+        releases: list[Release] = []
+        waiting = [(c.product, c.name) for c in inventory.components]
+        own = set(site.own) | namesakes(self.known, inventory)
+        while waiting:
+            id, name = waiting.pop()
+            if id in products:
+                continue
+            known = self.known.get(id)
+            fields: dict[str, object] = {"access": "public", "name": name}
+            if id in own:
+                fields["access"] = "custom"
+            elif known is not None:
+                fields = {
+                    "access": known.access,
+                    "name": known.name,
+                    "major_place": known.major_place,
+                    "closed": known.withdrawn_at is not None,
+                }
+            kind = id.partition("/")[0]
+            products[id] = Product.model_validate({"id": id, "kind": kind, **fields})
+            if id in own:
+                continue
+            installed = inventory.version_of(id)
+            for release in self.releases.get(id, ()):
+                gone = (id, release.version) in self.withdrawn
+                if gone and (installed is None or parse_version(installed) != release.parsed):
+                    continue
+                releases.append(release)
+                for other in (*release.requires, *release.bundles):
+                    if other in self.known:
+                        waiting.append((other, other))
+        return products, releases
+
+
+def namesakes(known: dict[str, KnownProduct], inventory: Inventory) -> set[str]:
+    """Components whose header names another maker than the product's: only the folder is shared."""
+    found = set()
+    for one in inventory.components:
+        product = known.get(one.product)
+        if product is None or not one.maker or not product.maker:
             continue
-        known = context.store.products.find(id)
-        fields = (
-            {"access": known.access, "name": known.name, "major_place": known.major_place}
-            if known
-            else {"access": "public", "name": name}
-        )
-        kind = id.partition("/")[0]
-        products[id] = Product.model_validate({"id": id, "kind": kind, **fields})
-        for release in context.store.releases.all(product=id):
-            own = release.to_case()
-            releases.append(own)
-            for other in (*own.requires, *own.bundles):
-                if context.store.products.find(other) is not None:
-                    waiting.append((other, other))
-    return products, releases
+        if one.maker.casefold() != product.maker.casefold():
+            found.add(one.product)
+    return found
+
+
+_catalogues: dict[int, tuple[tuple[int, ...], _Catalogue]] = {}
+
+
+def _catalogue(context: Context) -> _Catalogue:
+    """The catalogue as it stands; made anew only after something in it was written. Reads."""
+    store = context.store
+    mark = tuple(
+        d.changes for d in (store.products, store.releases, store.advisories, store.licences)
+    ) + (store.seats.changes,)
+    kept = _catalogues.get(id(store))
+    if kept is not None and kept[0] == mark:
+        return kept[1]
+    releases: dict[str, list[Release]] = {}
+    withheld: dict[str, list[Hold]] = {}
+    withdrawn: set[tuple[str, str]] = set()
+    for release in store.releases.all():
+        if release.withdrawn_at is not None:
+            withdrawn.add((release.product, release.version))
+        releases.setdefault(release.product, []).append(release.to_case())
+        reason = why_withheld(release)
+        if reason is not None:
+            one = Hold(product=release.product, range=f"={release.version}", reason=reason)
+            withheld.setdefault(release.product, []).append(one)
+    advisories: dict[str, list[Advisory]] = {}
+    for told in store.advisories.all():
+        if not told.withdrawn:
+            advisories.setdefault(told.product, []).append(
+                Advisory(
+                    id=told.id, product=told.product, affected=told.affected, severity=told.severity
+                )
+            )
+    made = _Catalogue(
+        {p.id: p for p in store.products.all()},
+        {p: tuple(found) for p, found in releases.items()},
+        {p: tuple(found) for p, found in advisories.items()},
+        {p: tuple(found) for p, found in withheld.items()},
+        frozenset(withdrawn),
+        licensing.rights(context),
+    )
+    _catalogues.clear()
+    _catalogues[id(store)] = (mark, made)
+    return made
+
+
+def licences_of(context: Context) -> dict[str, set[str]]:
+    """The products each site has a licence for. Reads."""
+    known = _catalogue(context).licences
+    sites = [s.id for s in context.store.sites.all()]
+    return {site: {x.product for x in licensing.for_case(known, site)} for site in sites}
+
+
+UNDECIDED = "somebody has to decide"  # how the reason of a hold begins that nobody made
+
+
+def why_withheld(release: KnownRelease) -> str | None:
+    """Why nothing takes a release until somebody has decided, or None."""
+    if release.undecided:
+        return f"{UNDECIDED}: it came twice, with different packages"
+    if release.refused is not None:
+        return f"{UNDECIDED}: its package is not what it claims ({release.refused})"
+    return None
 
 
 _results: OrderedDict[str, Reasoned] = OrderedDict()

@@ -1,16 +1,23 @@
-"""What people read: a site whole, the fleet as rows, a run's story, today."""
+"""What people read: a site whole, the fleet as rows, a run's story."""
 
 from __future__ import annotations
 
+import re
 from collections import Counter
 from collections.abc import Iterable
 from zoneinfo import ZoneInfo
 
-from windbreak.core.case import Case
-from windbreak.core.explain import Answer, PlannedStep, Verdict, counted, day, step_title
+from windbreak.core.candidates import Member, SoakExclusion, members
+from windbreak.core.case import Advisory, Case
+from windbreak.core.errors import RangeError
+from windbreak.core.explain import PlannedStep, Verdict, counted, day, step_title
 from windbreak.core.fleet import WORST_FIRST, Inventory, Site, State
-from windbreak.core.versions import jump, parse_version
+from windbreak.core.newest import newest
+from windbreak.core.overview import Standing
+from windbreak.core.passing import Passed, passed
+from windbreak.core.versions import jump, parse_range, parse_version
 from windbreak.core.work import (
+    WENT_WRONG,
     ComponentView,
     JournalEntry,
     Probe,
@@ -21,10 +28,9 @@ from windbreak.core.work import (
     SitePlan,
     SiteSummary,
     SiteView,
-    Today,
 )
 from windbreak.links.probing import compare
-from windbreak.operations import findings, reasoning
+from windbreak.operations import reasoning
 from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
 
@@ -37,18 +43,55 @@ _UNLINKED: dict[str, State] = {
 _KINDS = ("core", "theme", "plugin", "runtime")
 
 
-def state_of(verdict: Verdict) -> State:
+def state_of(case: Case, verdict: Verdict) -> State:
     """The one word for a component: what becomes of it, or why it does not move."""
-    if verdict.outcome in ("move", "add"):
+    if exposures(case, verdict):
+        return "exposed"
+    if verdict.outcome in ("move", "part", "add"):
         return "ready"
     kinds = {told.reason.kind for told in verdict.blocked.reasons} if verdict.blocked else set()
     if "hold" in kinds:
-        return "held"
+        return "blocked" if _undecided(verdict) else "held"
     if kinds == {"soak"}:
         return "waiting"
-    if verdict.outcome == "part":
-        return "ready"
+    if kinds and kinds <= {"licence", "bundle"} and carried_here(case, verdict.product):
+        return "clear"  # as new as its theme lets it be
     return "blocked" if kinds and kinds != {"trade"} else "clear"
+
+
+def carried_here(case: Case, product: str) -> str | None:
+    """The site's theme that carries a plugin in some release, or None."""
+    for component in case.site.components:
+        if not component.product.startswith("theme/") or not component.active:
+            continue
+        if any(product in r.bundles for r in case.releases_of[component.product]):
+            return component.product
+    return None
+
+
+def exposures(case: Case, verdict: Verdict) -> list[Advisory]:
+    """The advisories that reach a component as it is installed now, the gravest first."""
+    if verdict.from_ is None:
+        return []
+    now = parse_version(verdict.from_)
+    found = [
+        a
+        for a in case.advisories
+        if a.product == verdict.product and now in parse_range(a.affected)
+    ]
+    return sorted(found, key=lambda a: -_SEVERITIES.index(a.severity))
+
+
+_SEVERITIES = ("low", "medium", "high", "critical")
+
+
+def _undecided(verdict: Verdict) -> bool:
+    """Whether what holds a release back is not anybody's decision, but the want of one."""
+    assert verdict.blocked is not None  # callers looked at its reasons
+    return any(
+        told.reason.kind == "hold" and told.reason.reason.startswith(reasoning.UNDECIDED)
+        for told in verdict.blocked.reasons
+    )
 
 
 def worst(states: Iterable[State]) -> State:
@@ -57,29 +100,82 @@ def worst(states: Iterable[State]) -> State:
     return min(found, key=WORST_FIRST.index, default="clear")
 
 
-def summaries(context: Context) -> list[SiteSummary]:
-    """Every site as a row, worst first, each twin after its site. Reads."""
-    rows = [summary(context, site) for site in context.store.sites.all()]
-    by_id = {row.id: row for row in rows}
-    leads = [row for row in rows if row.twin_of not in by_id]
-    leads.sort(key=lambda row: (WORST_FIRST.index(row.state), row.label))
-    found = []
-    for row in leads:
-        found += [row, *(other for other in rows if other.twin_of == row.id)]
+SETTLED_AT_ONCE = 200
+
+
+def settle(context: Context, most: int = SETTLED_AT_ONCE) -> int:
+    """Work stale rows out again, so many at the most; how many were. Writes."""
+    ids = context.store.rows.stale(most)
+    for id in ids:
+        site = context.store.sites.get(id)
+        row, standings = _worked_out(context, site)
+        context.store.rows.put(row, standings)
+    return len(ids)
+
+
+def summaries(
+    context: Context,
+    *,
+    text: str | None = None,
+    tag: str | None = None,
+    runs: str | None = None,
+    limit: int = -1,
+    offset: int = 0,
+    **equal: str | None,
+) -> tuple[list[SiteSummary], int]:
+    """Sites as rows, worst first, each twin after its site; and how many there are in all.
+
+    Reads, and works out what is stale first, up to a number: in a large fleet the rest of it is
+    shown as it was until the service has come to it. ``runs`` is a fact: "trestle<5.1". Raises
+    Refused for one that can't be read.
+    """
+    settle(context)
+    given = {name: value for name, value in equal.items() if value is not None}
+    only = None if runs is None else _running(context, runs)
+    bodies, count = context.store.rows.listed(given, text, tag, only, limit, offset)
+    return [SiteSummary.model_validate_json(body) for body in bodies], count
+
+
+def _running(context: Context, fact: str) -> set[str]:
+    """The sites of which a fact is true: "trestle<5.1", "theme/plainsail", "loom 8.1"."""
+    match = re.match(r"\s*([a-z]+/)?([a-z0-9-]+)\s*(.*)$", fact, re.IGNORECASE)
+    if match is None:
+        raise Refused("bad-fact", f"{fact!r} is no fact; write it as trestle<5.1")
+    kind, slug, said = match.groups()
+    try:
+        range_ = parse_range(said.strip() or "*")
+    except RangeError as error:
+        raise Refused("bad-fact", f"{fact!r}: {error}; write it as trestle<5.1") from None
+    wanted = f"{kind or ''}{slug}".lower()
+    rows = context.store.installed()
+    found = {
+        site
+        for site, product, version, _ in rows
+        if wanted in (product, product.partition("/")[2]) and parse_version(version) in range_
+    }
+    if not found and not any(wanted in (p, p.partition("/")[2]) for _, p, _, _ in rows):
+        raise Refused("unknown-product", f"no site runs anything called {wanted!r}")
     return found
 
 
 def summary(context: Context, site: Site) -> SiteSummary:
     """One site as a row. Reads."""
+    return _worked_out(context, site)[0]
+
+
+def _worked_out(context: Context, site: Site) -> tuple[SiteSummary, list[Standing]]:
+    """A site's row and how each of its components stands. Reads."""
     moves: Counter[str] = Counter({kind: 0 for kind in _KINDS})
-    held, states, text = 0, [], ""
-    answer = _answer(context, site.id)
-    for verdict in answer.verdicts if answer else ():
-        state = state_of(verdict)
+    held, states, text, standings = 0, [], "", []
+    known = _reasoned(context, site.id)
+    for verdict in known.answer.verdicts if known else ():
+        assert known is not None  # there are verdicts
+        state = state_of(known.case, verdict)
         states.append(state)
         held += state == "held"
         if verdict.outcome in ("move", "part", "add"):
             moves[verdict.product.partition("/")[0]] += 1
+        standings.append(_standing(known.case, site, verdict, state))
     state = worst(states)
     running = context.store.runs.all(site=site.id, state="running")
     last = context.store.runs.all(site=site.id, newest_first=True, limit=1)
@@ -89,13 +185,13 @@ def summary(context: Context, site: Site) -> SiteSummary:
         state, text = "running", running[0].text
     elif site.link.state != "linked":
         state, text = _UNLINKED[site.link.state], site.link.reason
-    elif last and last[0].state in findings.WENT_WRONG:
+    elif last and last[0].state in WENT_WRONG:
         state, text = "failed", last[0].text
-    elif answer is not None:
-        text = _worst_reason(answer, state)
+    elif known is not None:
+        text = _worst_reason(known, state)
     booking = min((b.starts_at for b in waiting), default=None)
     host = context.store.hosts.find(site.host) if site.host else None
-    return SiteSummary(
+    row = SiteSummary(
         id=site.id,
         label=site.label,
         client=site.client,
@@ -114,30 +210,69 @@ def summary(context: Context, site: Site) -> SiteSummary:
         approved=approved,
         running=running[0].id if running else None,
         progress=_progress(running[0]) if running else None,
+        tags=site.tags,
     )
+    return row, standings
 
 
 def _progress(run: Run) -> float:
     return min(1.0, max(0.05, (run.step - 0.5) / max(1, run.steps)))
 
 
-def _answer(context: Context, site: str) -> Answer | None:
+def _standing(case: Case, site: Site, verdict: Verdict, state: State) -> Standing:
+    blocked = verdict.blocked
+    reasons = [told.reason for told in blocked.reasons] if blocked else []
+    soak = next((r for r in reasons if isinstance(r, SoakExclusion)), None)
+    return Standing(
+        site=site.id,
+        product=verdict.product,
+        version=verdict.from_,
+        target=verdict.to if verdict.to != verdict.from_ else None,
+        newest=verdict.newest,
+        state=state,
+        reason=reasons[0].kind if reasons else "",
+        text=_sentence(case, verdict, active=True),
+        blocked=blocked.version if blocked else None,
+        until=soak.over if soak else None,
+        soak=soak.soak_class if soak else None,
+        helps="; or: ".join(act.text for act in blocked.unblock) if blocked else "",
+    )
+
+
+def _reasoned(context: Context, site: str) -> reasoning.Reasoned | None:
     try:
-        return reasoning.verdicts(context, site)
+        return reasoning.reason(reasoning.case_of(context, site))
     except Refused:
         return None
 
 
-def _worst_reason(answer: Answer, state: State) -> str:
-    for verdict in answer.verdicts:
-        if verdict.blocked is not None and state_of(verdict) == state:
+def _worst_reason(known: reasoning.Reasoned, state: State) -> str:
+    for verdict in known.answer.verdicts:
+        if state_of(known.case, verdict) != state:
+            continue
+        if state == "exposed":
+            return _exposed(known.case, verdict)
+        if verdict.blocked is not None and state != "ready":
             return verdict.blocked.text
-    moving = sum(v.outcome in ("move", "part", "add") for v in answer.verdicts)
+    moving = sum(v.outcome in ("move", "part", "add") for v in known.answer.verdicts)
     if moving:
         return f"{counted(moving, 'move')} ready; nothing stands in the way."
-    if any(state_of(v) == "held" for v in answer.verdicts):
+    if any(state_of(known.case, v) == "held" for v in known.answer.verdicts):
         return "Only held items are left."
     return "As new as it may be."
+
+
+def _exposed(case: Case, verdict: Verdict) -> str:
+    """The sentence of a component that an advisory reaches, and what closes it."""
+    advisory = exposures(case, verdict)[0]
+    name = case.label(verdict.product)
+    text = f"Advisory {advisory.id} ({advisory.severity}) reaches {name} {verdict.from_}."
+    closed = parse_range(advisory.affected)
+    if verdict.to and parse_version(verdict.to) not in closed:
+        return f"{text} {verdict.to} closes it, and nothing stands in the way."
+    if verdict.blocked is not None:
+        return f"{text} {verdict.blocked.text}"
+    return f"{text} No release that could be taken closes it."
 
 
 def site_view(context: Context, site: str) -> SiteView:
@@ -148,7 +283,11 @@ def site_view(context: Context, site: str) -> SiteView:
     if inventory is not None:
         case = reasoning.case_of(context, site)
         answer = reasoning.reason(case).answer
-        views = [_component(context, case, inventory, v) for v in answer.verdicts]
+        by_product = {m.product: m for m in members(case)}
+        views = [
+            _component(context, case, known, inventory, v, by_product[v.product])
+            for v in answer.verdicts
+        ]
         shown = [v for v in views if v.version is not None or v.target is not None]
         shown.sort(key=lambda v: (WORST_FIRST.index(v.state), _kind_order(v.kind), v.name))
         components = tuple(shown)
@@ -205,10 +344,11 @@ def plan_text(context: Context, plan: SitePlan) -> str:
 
 
 def _component(
-    context: Context, case: Case, inventory: Inventory, verdict: Verdict
+    context: Context, case: Case, site: Site, inventory: Inventory, verdict: Verdict, member: Member
 ) -> ComponentView:
     product = verdict.product
-    active = next((c.active for c in inventory.components if c.product == product), True)
+    installed = next((c for c in inventory.components if c.product == product), None)
+    active = installed.active if installed else True
     return ComponentView(
         product=product,
         name=case.label(product),
@@ -216,32 +356,53 @@ def _component(
         version=verdict.from_,
         target=verdict.to if verdict.to != verdict.from_ else None,
         newest=verdict.newest,
-        state=state_of(verdict),
-        origin=_origin(context, case, product, verdict),
+        state=state_of(case, verdict),
+        origin=origin(context, case, site, inventory, product),
         active=active,
         text=_sentence(case, verdict, active=active),
+        four=newest(case, member),
+        passes=_passes(context, product, verdict),
+        folder=installed.folder if installed else None,
+        changed_files=installed.changed_files if installed else None,
+        own=product in site.own,
     )
 
 
-def _origin(context: Context, case: Case, product: str, verdict: Verdict) -> str:
+def _passes(context: Context, product: str, verdict: Verdict) -> Passed | None:
+    """What lies between the installed version and where it goes, or the newest. Reads."""
+    end = verdict.to if verdict.to != verdict.from_ else verdict.newest
+    if verdict.from_ is None or end is None or end == verdict.from_:
+        return None
+    releases = context.store.releases.all(product=product)
+    return passed(product, releases, parse_version(verdict.from_), parse_version(end))
+
+
+def origin(context: Context, case: Case, site: Site, inventory: Inventory, product: str) -> str:
+    """Where a component comes from on this site; the same plugin may be bought on another."""
+    if product in site.own:
+        return "made for this site"
     known = context.store.products.find(product)
     if known is None:
         return "no feed covers it"
-    if known.access == "bundled-only":
-        for release in case.releases:
-            if product in release.bundles:
-                return f"carried by {case.label(release.product)}"
-    words = {
-        "public": "public",
-        "licensed": f"licensed, {known.maker}",
-        "custom": "made for this site",
-        "host": "host",
-        "bundled-only": "carried by a theme",
-    }
-    return words[known.access]
+    if product in reasoning.namesakes({known.id: known}, inventory):
+        return "another maker's; it shares a folder name"
+    if known.feed is None:
+        return "by hand"
+    if known.access in ("public", "host"):
+        return known.access
+    if any(licence.product == product for licence in case.site.licences):
+        return f"licensed, {known.maker}"
+    theme = carried_here(case, product)
+    if theme is not None:
+        return f"carried by {case.label(theme)}"
+    if any(item.product == product for item in case.site.shelf):
+        return "on the shelf"
+    return f"licensed, {known.maker}; no licence here"
 
 
 def _sentence(case: Case, verdict: Verdict, *, active: bool) -> str:
+    if exposures(case, verdict):
+        return _exposed(case, verdict)
     if verdict.blocked is not None:
         return verdict.blocked.text
     if verdict.outcome == "add":
@@ -255,6 +416,11 @@ def _sentence(case: Case, verdict: Verdict, *, active: bool) -> str:
         return f"A {jump(start, end, product.major_place)} move; nothing stands in the way."
     if verdict.product.startswith("runtime/"):
         return "Nothing here gains by a newer one."
+    known = case.product[verdict.product]
+    if known.access == "custom":
+        return "Made for this site; what is offered under its folder's name is not it."
+    if known.closed:
+        return "Its maker has withdrawn it; nothing newer will come."
     if not case.releases_of[verdict.product]:
         return "No feed tells of its releases."
     return "Newest." if active else "Newest. It is switched off."
@@ -342,19 +508,3 @@ def _as_it_was(by_act: dict[tuple[str, str], JournalEntry]) -> str:
         detail = by_act["snapshot", "done"].detail
         parts.append(f"Snapshot: complete, {detail['files']} files.")
     return " ".join(parts)
-
-
-def today(context: Context) -> Today:
-    """What wants attention, what is booked, and how old the facts are. Reads."""
-    feeds = [
-        (f.label, "fresh" if f.state == "fresh" else f"{f.state}: {f.reason}", f.polled_at)
-        for f in context.store.feeds.all()
-    ]
-    bookings = sorted(context.store.bookings.all(state="waiting"), key=lambda b: b.starts_at)
-    return Today(
-        at=context.clock(),
-        findings=tuple(findings.listed(context)),
-        sites=tuple(summaries(context)),
-        bookings=tuple(bookings),
-        feeds=tuple(feeds),
-    )

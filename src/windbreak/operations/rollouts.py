@@ -19,7 +19,7 @@ from windbreak.core.work import (
     Run,
     SitePlan,
 )
-from windbreak.operations import reasoning
+from windbreak.operations import instance, reasoning
 from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
 
@@ -76,6 +76,7 @@ def book(context: Context, plan: int, when: Book, by: Principal) -> Booking:
 
     Raises Refused when it is not approved, is booked already, or no window is long enough.
     """
+    instance.must_drive(context)
     return _book(context, plan, when.at, by.name)
 
 

@@ -14,7 +14,7 @@ from windbreak.core.work import Principal, Probe, Run, RunPhase, RunState, Seen,
 from windbreak.links.adapter import AgentLook
 from windbreak.links.errors import LinkError
 from windbreak.links.probing import compare, look_at, probe, worse
-from windbreak.operations import rollouts, sites, tracking
+from windbreak.operations import instance, outward, rollouts, shelving, sites
 from windbreak.operations.context import Context
 from windbreak.operations.errors import OperationError, Refused
 from windbreak.operations.journal import Journal, StepFailed
@@ -29,6 +29,7 @@ def start(context: Context, plan: int, by: str, *, booking: int | None = None) -
     Raises Refused when the plan is not approved, starts from what is no longer there, or the
     site is not linked, has a run already, or its host bears no more.
     """
+    instance.must_drive(context)
     known = context.store.plans.get(plan)
     site = context.store.sites.get(known.site)
     if known.state != "approved":
@@ -235,7 +236,7 @@ class _Runner:
         packages = {}
         for move in step.moves:
             if not move.product.startswith("runtime/"):
-                package = tracking.fetch_package(self.context, move.product, move.to)
+                package = shelving.fetch_package(self.context, move.product, move.to, self.run.site)
                 packages[move.product] = package
         if combined:
             self._do(f"page up {number}", "maintenance", "maintenance page", step=number, on=True)
@@ -448,6 +449,11 @@ class _Runner:
                 self.site.id,
                 why=self.plan.approval.why if self.plan.approval else "",
                 result=text,
+            )
+            outward.tell(
+                self.context,
+                "run.ended",
+                {"run": self.run.id, "site": self.site.id, "state": state, "text": text},
             )
         self.context.tell("run", str(self.run.id), f"{state}: {text}")
         return changed

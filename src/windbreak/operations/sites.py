@@ -8,17 +8,30 @@ import hmac
 import json
 import re
 import secrets
+from collections.abc import Iterator, Sequence
 from datetime import timedelta
 
 from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
 
-from windbreak.core.fleet import Host, Inventory, Link, LinkCode, LinkState, NewSite, Site, Window
+from windbreak.core.fleet import (
+    Host,
+    Inventory,
+    Link,
+    LinkCode,
+    LinkState,
+    NewSite,
+    Site,
+    SiteChange,
+    Window,
+)
 from windbreak.core.work import Principal
+from windbreak.feeds.at_once import at_once
 from windbreak.links import signing
 from windbreak.links.adapter import Agent
 from windbreak.links.errors import KeyRefused, LinkError, NotTheAgent
 from windbreak.links.probing import look_at
 from windbreak.links.systems import SYSTEMS
+from windbreak.operations import instance, rights
 from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
 
@@ -29,6 +42,7 @@ def put_host(context: Context, host: Host, by: Principal) -> Host:
     """Register a host or change one. Writes."""
     kept = context.store.hosts.put(host)
     context.record(by.name, f"host {host.name} set", host.id)
+    context.tell("host", host.id, "set")
     return kept
 
 
@@ -38,20 +52,23 @@ def register(context: Context, new: NewSite, by: Principal, id: str | None = Non
     Raises Refused when the address is taken, or the host or the twin's site is not known.
     """
     slug = id or re.sub(r"[^a-z0-9]+", "-", new.label.lower()).strip("-") or "site"
-    for other in context.store.sites.all():
-        if other.address == new.address:
-            raise Refused("address-taken", f"{new.address} is {other.label} already")
+    other = context.store.site_at(new.address)
+    if other is not None:
+        raise Refused("address-taken", f"{new.address} is {other.label} already")
     if new.host is not None and context.store.hosts.find(new.host) is None:
         raise Refused("unknown-host", f"there is no host {new.host!r}; add it first")
     if new.twin_of is not None:
         production = context.store.sites.get(new.twin_of)
         if new.environment == "production":
             raise Refused("twin-in-production", "a twin is a staging or development copy")
+        if production.retired_at is not None:
+            raise Refused("retired", f"{production.label} is retired; it needs no twin")
         if context.store.sites.all(twin_of=new.twin_of):
             raise Refused("has-a-twin", f"{production.label} has a twin already")
     site = Site(id=slug, **dict(new))
     with context.store.transaction():
         context.store.sites.add(site)
+        context.store.rows.begin(site)
         context.record(by.name, f"{site.label} registered", slug, result=site.address)
     context.tell("site", slug, "registered")
     return site
@@ -69,6 +86,8 @@ def set_windows(
 def link_line(context: Context, site: str, by: Principal) -> LinkCode:
     """The one line for a site's agent: our public key and a one-time code. Writes."""
     known = context.store.sites.get(site)
+    if known.retired_at is not None:
+        raise Refused("retired", f"{known.label} is retired; register it anew to work on it")
     code = secrets.token_urlsafe(24)
     until = context.clock() + CODE_GOOD
     context.store.set_link_code(site, code, until)
@@ -83,6 +102,7 @@ def link(context: Context, site: str, by: Principal) -> Site:
 
     Raises Refused when there is no good code, or the agent's proof does not fit it.
     """
+    instance.must_drive(context)
     known = context.store.sites.get(site)
     code = context.store.link_code(site)
     if code is None or code[1] < context.clock():
@@ -170,18 +190,82 @@ def refresh(context: Context, site: str) -> Site:
         inventory = agent_for(context, site).inventory(site, now)
     except LinkError as error:
         return _unreached(context, known, error)
+    inventory = _named(context, inventory)
     with context.store.transaction():
-        context.store.inventories.put(inventory)
+        rights.remember(context, context.store.inventories.find(site), inventory)
+        context.store.put_inventory(inventory)
         link = known.link.model_copy(
             update={
                 "state": "linked",
                 "reason": "Its agent answers.",
                 "looked_at": now,
+                "agent_version": inventory.agent_version or known.link.agent_version,
                 "since": known.link.since if known.link.state == "linked" else now,
             }
         )
         changed = context.store.sites.change(site, link=link, facts_at=now)
     context.tell("site", site, "refreshed")
+    return changed
+
+
+REFRESHED_AT_ONCE = 16
+
+
+def refresh_many(context: Context, found: Sequence[Site]) -> Iterator[Site]:
+    """Refresh many sites at once, few of one host at a time, each as it is ready. Writes."""
+
+    def one(site: Site) -> Site:
+        try:
+            return refresh(context, site.id)
+        finally:
+            context.store.close()  # this thread's own connection
+
+    yield from at_once(
+        found, one, place=lambda s: s.host or s.id, most=REFRESHED_AT_ONCE, per_place=2
+    )
+
+
+def _named(context: Context, inventory: Inventory) -> Inventory:
+    """An inventory in which folders that a product is known to lie in bear its id."""
+    lies_in = {
+        f"{p.kind}/{folder}": p.id for p in context.store.products.all() for folder in p.folders
+    }
+    there = {c.product for c in inventory.components}
+    renamed = tuple(
+        c.model_copy(update={"product": lies_in[c.product]})
+        if c.product in lies_in and lies_in[c.product] not in there
+        else c
+        for c in inventory.components
+    )
+    return inventory.model_copy(update={"components": renamed})
+
+
+def change(context: Context, site: str, told: SiteChange, by: Principal) -> Site:
+    """Change what is known of a site. Writes. Raises Refused for a host that is not there."""
+    if told.host is not None and context.store.hosts.find(told.host) is None:
+        raise Refused("unknown-host", f"there is no host {told.host!r}; add it first")
+    fields = told.model_dump(exclude_none=True)
+    with context.store.transaction():
+        changed = context.store.sites.change(site, **fields)
+        context.record(by.name, f"{changed.label}: {', '.join(fields) or 'nothing'} set", site)
+    context.tell("site", site, "changed")
+    return changed
+
+
+def mark_own(context: Context, site: str, product: str, by: Principal, *, own: bool = True) -> Site:
+    """Mark a component as made for its site, so that no offer that shares its folder's name is
+    taken; or take the mark away. Writes. Raises Refused when it is not there.
+    """
+    known = context.store.sites.get(site)
+    inventory = context.store.inventories.find(site)
+    if inventory is None or inventory.version_of(product) is None:
+        raise Refused("not-installed", f"{product} is not on {known.label}")
+    marks = set(known.own) | {product} if own else set(known.own) - {product}
+    with context.store.transaction():
+        changed = context.store.sites.change(site, own=tuple(sorted(marks)))
+        said = "made for it" if own else "not made for it"
+        context.record(by.name, f"{known.label}: {product} is {said}", site)
+    context.tell("site", site, f"{product} is {said}")
     return changed
 
 

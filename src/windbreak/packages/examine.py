@@ -1,6 +1,7 @@
 """Archives examined before they are kept: what they hold, and that they do no harm.
 
-Refused: no zip, links, absolute or climbing paths, too much packed or unpacked, more than one
+The complete download holds the installable archive inside: then that one is taken, and it is said
+so. Refused: no zip, links, absolute or climbing paths, too much packed or unpacked, more than one
 root folder, a header that is missing or claims something else. The header format belongs to
 the content system; Millrace's is a ``component.toml`` in the root folder.
 """
@@ -11,6 +12,7 @@ import io
 import stat
 import tomllib
 import zipfile
+import zlib
 from dataclasses import dataclass
 from pathlib import PurePosixPath
 
@@ -22,6 +24,7 @@ HEADER = "component.toml"
 MOST_PACKED = 256 * 2**20
 MOST_UNPACKED = 512 * 2**20
 MOST_FILES = 20_000
+MOST_INNER = 100  # archives inside a complete download that are looked into
 MOST_RATIO = 200  # unpacked to packed, of one file; beyond it is a bomb
 
 
@@ -45,12 +48,70 @@ class Examined:
     carried: tuple[tuple[str, bytes], ...] = ()
 
 
-def examine(archive: bytes, *, product: str | None = None, version: str | None = None) -> Examined:
-    """Look into an archive. Raises PackageRefused, also when it is not the product and version."""
+@dataclass(frozen=True, slots=True)
+class Installable:
+    """The archive that can be installed; ``inner`` is its path in the download it was found in."""
+
+    archive: bytes
+    inner: str | None = None
+
+
+def installable(
+    archive: bytes, *, product: str | None = None, version: str | None = None
+) -> Installable:
+    """The archive itself, or the installable one inside a complete download.
+
+    Raises PackageRefused where there is none, or several that could be meant.
+    """
+    opened = _open(archive)
+    with opened:
+        entries = _safe_entries(opened)
+        names = {e.filename for e in entries}
+        roots = {PurePosixPath(name).parts[0] for name in names}
+        if len(roots) == 1 and f"{next(iter(roots))}/{HEADER}" in names:
+            return Installable(archive)
+        inside = [e for e in entries if e.filename.lower().endswith(".zip")]
+        if not inside:
+            return Installable(archive)  # examining it says what is wrong with it
+        found: list[tuple[str, bytes, Header]] = []
+        for entry in inside[:MOST_INNER]:
+            try:
+                data = opened.read(entry)
+                found.append((entry.filename, data, examine(data).header))
+            except (PackageRefused, *_UNREADABLE):
+                continue
+    wanted = [
+        one
+        for one in found
+        if (product is None or one[2].product == product)
+        and (version is None or parse_version(one[2].version) == parse_version(version))
+    ]
+    if len(wanted) == 1:
+        return Installable(wanted[0][1], wanted[0][0])
+    held = ", ".join(f"{name} ({h.product} {h.version})" for name, _, h in found) or "none"
+    expected = f"{product} {version or ''}".strip() if product else "one installable archive"
+    raise PackageRefused(
+        f"a complete download with {len(inside)} archives inside; installable among them: {held}",
+        expected,
+    )
+
+
+_UNREADABLE = (zipfile.BadZipFile, EOFError, NotImplementedError, RuntimeError, zlib.error, OSError)
+
+
+def _open(archive: bytes) -> zipfile.ZipFile:
     if len(archive) > MOST_PACKED:
         raise PackageRefused(f"{len(archive)} bytes", f"{MOST_PACKED} bytes at the most")
     try:
-        with zipfile.ZipFile(io.BytesIO(archive)) as opened:
+        return zipfile.ZipFile(io.BytesIO(archive))
+    except _UNREADABLE as error:
+        raise PackageRefused(f"something unreadable ({error})", "a zip archive") from error
+
+
+def examine(archive: bytes, *, product: str | None = None, version: str | None = None) -> Examined:
+    """Look into an archive. Raises PackageRefused, also when it is not the product and version."""
+    try:
+        with _open(archive) as opened:
             entries = _safe_entries(opened)
             root = _root(entries)
             header = _header(opened, root)
@@ -60,7 +121,7 @@ def examine(archive: bytes, *, product: str | None = None, version: str | None =
                 if e.filename.startswith(f"{root}/bundled/") and e.filename.endswith(".zip")
             )
             broken = opened.testzip()
-    except (zipfile.BadZipFile, EOFError, NotImplementedError, RuntimeError) as error:
+    except _UNREADABLE as error:
         raise PackageRefused(f"something unreadable ({error})", "a zip archive") from error
     if broken is not None:
         raise PackageRefused(f"a damaged file, {broken}", "files that match their checksums")

@@ -9,7 +9,7 @@ from pathlib import Path
 from windbreak.core.tracking import Package
 from windbreak.core.versions import parse_version
 from windbreak.packages.errors import PackageRefused
-from windbreak.packages.examine import Examined, examine
+from windbreak.packages.examine import Examined, examine, installable
 from windbreak.store.store import Store
 
 
@@ -33,19 +33,29 @@ class Shelf:
     ) -> Package:
         """Examine an archive and keep it, with the archives it carries inside. Writes.
 
-        Raises PackageRefused; then nothing of it is kept.
+        Of a complete download the installable archive inside is taken. Raises PackageRefused;
+        then nothing of it is kept.
         """
         found = hashlib.sha256(archive).hexdigest()
         if sha256 is not None and sha256.lower() != found:
             raise PackageRefused(f"the SHA-256 {found}", sha256)
+        taken = installable(archive, product=product, version=version)
+        archive = taken.archive
         whole = examine(archive, product=product, version=version)
         inside = [(name, data, examine(data)) for name, data in whole.carried]
         with self.store.transaction():
             for name, data, examined in inside:
                 self._keep(data, examined, at, f"inside {whole.header.name}, {name}")
-            return self._keep(archive, whole, at, source)
+            return self._keep(archive, whole, at, source, taken.inner)
 
-    def _keep(self, archive: bytes, examined: Examined, at: datetime, source: str) -> Package:
+    def _keep(
+        self,
+        archive: bytes,
+        examined: Examined,
+        at: datetime,
+        source: str,
+        inner: str | None = None,
+    ) -> Package:
         sum_ = hashlib.sha256(archive).hexdigest()
         path = self.path(sum_)
         if not path.exists():
@@ -63,15 +73,24 @@ class Shelf:
                 size=examined.size,
                 kept_at=at,
                 source=source,
+                inner=inner,
             )
         )
 
-    def find(self, product: str, version: str) -> Package | None:
-        """The package of a release, when it is in hand. Reads."""
+    def find(self, product: str, version: str, sha256: str | None = None) -> Package | None:
+        """The package of a release, when it is in hand; only the one of a sum, if given. Reads."""
         wanted = parse_version(version)
         kept = self.store.packages.all(product=product)
         found = [p for p in kept if parse_version(p.version) == wanted]
+        if sha256 is not None:
+            found = [p for p in found if p.id == sha256.lower()]
         return max(found, key=lambda p: p.kept_at) if found else None
+
+    def drop(self, package: Package) -> None:
+        """Keep a package no longer. Writes."""
+        with self.store.transaction():
+            self.store.packages.drop(package.id)
+            self.path(package.id).unlink(missing_ok=True)
 
     def read(self, package: Package) -> bytes:
         """The archive's bytes. Raises PackageRefused when the file no longer matches its sum."""

@@ -15,10 +15,20 @@ from fastapi.responses import FileResponse, JSONResponse
 from fastapi.staticfiles import StaticFiles
 
 import windbreak
+from windbreak.notices.mail import MailSettings
 from windbreak.operations.context import Context
 from windbreak.service import problems
 from windbreak.service.drive import Driver
-from windbreak.service.routers import events, session, sites, tracking, work
+from windbreak.service.routers import (
+    events,
+    licences,
+    outward,
+    session,
+    sites,
+    tracking,
+    work,
+)
+from windbreak.service.settings import ShelfSettings
 from windbreak.service.signin import principal_of
 
 API = "/api/v1"
@@ -32,9 +42,19 @@ POLICY = (
 log = logging.getLogger("windbreak.http")
 
 
-def create_app(context: Context, *, refresh_minutes: int = 30, drive: bool = True) -> FastAPI:
+def create_app(
+    context: Context,
+    *,
+    refresh_minutes: int = 30,
+    drive: bool = True,
+    mail: MailSettings | None = None,
+    shelf: ShelfSettings | None = None,
+    digest_hour: int = 24,
+) -> FastAPI:
     """The service over a context. With ``drive`` it also does what is due."""
-    driver = Driver(context, refresh_minutes)
+    driver = Driver(
+        context, refresh_minutes, shelf or ShelfSettings(), mail or MailSettings(), digest_hour
+    )
     stopping = threading.Event()
 
     @asynccontextmanager
@@ -56,6 +76,7 @@ def create_app(context: Context, *, refresh_minutes: int = 30, drive: bool = Tru
         redoc_url=None,
         openapi_url=None,
     )
+    app.state.mail = mail or MailSettings()
     app.state.context, app.state.driver, app.state.stopping = context, driver, stopping
     problems.install(app)
     answers = {
@@ -65,8 +86,10 @@ def create_app(context: Context, *, refresh_minutes: int = 30, drive: bool = Tru
         409: {"description": "It can't be done as things stand", "content": {problems.MEDIA: {}}},
         422: {"description": "Something in it is not right", "content": {problems.MEDIA: {}}},
     }
-    for module in (session, sites, tracking, work, events):
+    for module in (session, outward, sites, tracking, licences, work, events):
         app.include_router(module.router, prefix=API, responses=answers)  # type: ignore[arg-type]
+
+    app.include_router(outward.open_router, prefix=API, responses=answers)  # type: ignore[arg-type]
 
     @app.get(f"{API}/openapi.json", include_in_schema=False, dependencies=[Depends(principal_of)])
     def openapi() -> JSONResponse:

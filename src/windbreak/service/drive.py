@@ -9,14 +9,31 @@ from __future__ import annotations
 import fcntl
 import logging
 import threading
-from datetime import timedelta
+from collections.abc import Callable
+from datetime import UTC, date, datetime, timedelta
 from pathlib import Path
 from typing import IO
 
+from windbreak.core.fleet import Site
+from windbreak.core.tracking import Feed
 from windbreak.core.work import Run
-from windbreak.operations import findings, rollouts, runs, sites, tracking
+from windbreak.notices.mail import MailSettings
+from windbreak.operations import (
+    digest,
+    exports,
+    findings,
+    instance,
+    outward,
+    reports,
+    rollouts,
+    runs,
+    shelving,
+    sites,
+    tracking,
+)
 from windbreak.operations.context import Context
-from windbreak.operations.errors import OperationError, Refused
+from windbreak.operations.errors import Refused
+from windbreak.service.settings import ShelfSettings
 
 log = logging.getLogger("windbreak.drive")
 
@@ -47,17 +64,30 @@ class Lease:
 class Driver:
     """The background work of one service."""
 
-    def __init__(self, context: Context, refresh_minutes: int) -> None:
+    def __init__(
+        self,
+        context: Context,
+        refresh_minutes: int,
+        shelf: ShelfSettings,
+        mail: MailSettings,
+        digest_hour: int,
+    ) -> None:
         self.context = context
+        self.shelf, self.mail, self.digest_hour = shelf, mail, digest_hour
         self.refresh_every = timedelta(minutes=refresh_minutes)
         self.stopping = threading.Event()
         self.asked = threading.Event()
         self.threads: list[threading.Thread] = []
+        self._polling: threading.Thread | None = None
+        self._asking: threading.Thread | None = None
+        self._found_at: tuple[int, date] | None = None
+        self._mail_after = datetime.min.replace(tzinfo=UTC)
         self._main = threading.Thread(target=self._loop, name="drive", daemon=True)
 
     def start(self) -> None:
         """Take up what was under way, then look about until stopped."""
-        for run in self.context.store.runs.all(state="running"):
+        running = self.context.store.runs.all(state="running")
+        for run in running if instance.may_drive(self.context) else ():
             log.info("run %s is taken up where it was", run.id)
             self.carry_out(run)
         self._main.start()
@@ -90,7 +120,7 @@ class Driver:
 
     def _loop(self) -> None:
         while not self.stopping.is_set():
-            for work in (self._bookings, self._rollouts, self._feeds, self._refreshes, self._find):
+            for work in self._duties():
                 try:
                     work()
                 except Exception:
@@ -98,6 +128,13 @@ class Driver:
             self.asked.wait(1.0)
             self.asked.clear()
         self.context.store.close()
+
+    def _duties(self) -> tuple[Callable[[], None], ...]:
+        """What is done in turn; a restored copy only reads feeds and looks about."""
+        aside = (self._daily, self._feeds, self._find, self._outward)
+        if not instance.may_drive(self.context):
+            return aside
+        return (self._bookings, self._rollouts, *aside, self._refreshes)
 
     def _bookings(self) -> None:
         for booking in rollouts.due(self.context):
@@ -117,30 +154,84 @@ class Driver:
         rollouts.tend_rollouts(self.context)
 
     def _feeds(self) -> None:
-        now = self.context.clock()
-        for feed in self.context.store.feeds.all():
-            if feed.next_poll_at is None or feed.next_poll_at <= now:
-                tracking.poll(self.context, feed.id)
-                if feed.check is None and feed.sign_in != "none":
-                    tracking.check_credential(self.context, feed.id)
+        """Feeds are asked beside everything else: one that hangs keeps nothing back."""
+        if self._polling is not None and self._polling.is_alive():
+            return
+        due = tracking.due(self.context)
+        checks = tracking.checks_due(self.context)
+        if due or checks:
+            self._polling = threading.Thread(
+                target=self._poll, args=(due, checks), name="feeds", daemon=True
+            )
+            self._polling.start()
+
+    def _poll(self, due: list[Feed], checks: list[str]) -> None:
+        try:
+            for _ in tracking.poll_many(self.context, due):
+                if self.stopping.is_set():
+                    break
+            for feed in checks:
+                tracking.check_credential(self.context, feed)
+        except Exception:
+            log.exception("feeds were not all asked; they are asked again")
+        finally:
+            self.context.store.close()
 
     def _refreshes(self) -> None:
-        if not self.refresh_every:
+        if not self.refresh_every or (self._asking is not None and self._asking.is_alive()):
             return
         now = self.context.clock()
-        for site in self.context.store.sites.all():
-            looked = site.link.looked_at
-            if looked is None or looked + self.refresh_every > now:
-                continue
-            if not self.context.store.runs.all(site=site.id, state="running"):
-                try:
-                    sites.refresh(self.context, site.id)
-                except OperationError as error:
-                    log.warning("%s was not refreshed: %s", site.id, error)
+        busy = {run.site for run in self.context.store.runs.all(state="running")}
+        due = [
+            site
+            for site in exports.live_sites(self.context)
+            if site.link.looked_at is not None
+            and site.link.looked_at + self.refresh_every <= now
+            and site.id not in busy
+        ]
+        if due:
+            self._asking = threading.Thread(
+                target=self._refresh, args=(due,), name="refresh", daemon=True
+            )
+            self._asking.start()
+
+    def _refresh(self, due: list[Site]) -> None:
+        try:
+            for _ in sites.refresh_many(self.context, due):
+                if self.stopping.is_set():
+                    break
+        except Exception:
+            log.exception("sites were not all asked; they are asked again")
+        finally:
+            self.context.store.close()
+
+    def _daily(self) -> None:
+        """The turning of a day: soaks and licences end, the shelf is tidied, the digest goes."""
+        now = self.context.clock()
+        today = now.date().isoformat()
+        if self.context.store.fact("day") != today:
+            self.context.store.set_fact("day", today)
+            shelving.tidy(self.context, self.shelf.days, self.shelf.most_mb)
+            self.context.tell("day", today, "a new day")
+        due = self.mail.server and self.mail.to and now.hour >= self.digest_hour
+        if due and self.context.store.fact("digest_on") != today and self._mail_after <= now:
+            self._mail_after = now + timedelta(minutes=15)
+            path = self.context.data / "address"
+            try:
+                digest.send(self.context, self.mail, path.read_text() if path.exists() else "")
+            except Refused as error:
+                log.warning("%s", error)
+
+    def _outward(self) -> None:
+        outward.deliver(self.context)
 
     def _find(self) -> None:
+        # So many at a time, so that due bookings do not wait for a large fleet's rows.
+        if reports.settle(self.context) == reports.SETTLED_AT_ONCE:
+            self.asked.set()
+            return
         newest = self.context.store.last_event()
         day = self.context.clock().date()
-        if (newest, day) != getattr(self, "_found_at", None):
+        if (newest, day) != self._found_at:
             findings.look_again(self.context)
             self._found_at = (self.context.store.last_event(), day)

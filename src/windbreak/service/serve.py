@@ -14,7 +14,7 @@ from windbreak.operations import accounts
 from windbreak.operations.context import Context, open_context
 from windbreak.service.app import JsonLines, create_app
 from windbreak.service.drive import Lease
-from windbreak.service.settings import Settings
+from windbreak.service.settings import SettingRefused, Settings
 
 
 def serve(data: Path, settings: Settings) -> int:
@@ -22,10 +22,25 @@ def serve(data: Path, settings: Settings) -> int:
     data.mkdir(parents=True, exist_ok=True, mode=0o700)
     lease = Lease(data)
     _log_to(sys.stderr)
-    context = open_context(data, soak=settings.soak)
+    try:
+        context = open_context(
+            data,
+            soak=settings.soak,
+            private_networks=settings.private_networks,
+            per_host=max(1, settings.per_host),
+        )
+    except ValueError as error:
+        lease.end()
+        raise SettingRefused(f"private_networks: {error}") from None
     first = not context.store.accounts.all()
     accounts.ensure_account(context, settings.account, settings.account_name)
-    app = create_app(context, refresh_minutes=settings.refresh_minutes)
+    app = create_app(
+        context,
+        refresh_minutes=settings.refresh_minutes,
+        mail=settings.mail,
+        shelf=settings.shelf,
+        digest_hour=settings.digest_hour,
+    )
     listening = socket.socket()
     listening.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
     try:

@@ -13,6 +13,8 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+from windbreak.notices.mail import MailSettings
+
 
 class SettingRefused(ValueError):
     """A setting has a value that it can't have; says which, where from, and what would be right."""
@@ -59,6 +61,22 @@ SETTINGS: tuple[Setting, ...] = (
     Setting("soak_patch", 1, "days a patch must be out before it is taken"),
     Setting("soak_security", 0, "days a release that closes an advisory must be out"),
     Setting("refresh_minutes", 30, "how often each site is asked what is installed; 0 never"),
+    Setting(
+        "private_networks",
+        "",
+        "private networks that feeds and web hooks may lie on, as 10.1.0.0/16, 127.0.0.0/8",
+    ),
+    Setting("per_host", 2, "how many feeds of one host are asked at once"),
+    Setting("shelf_days", 180, "days after which a package that nobody needs leaves the shelf"),
+    Setting("shelf_mb", 20_000, "megabytes beyond which such packages leave earlier"),
+    Setting(
+        "mail_server", "", "where mail is handed in, as smtp://mail.example:587; none by default"
+    ),
+    Setting("mail_user", "", "the user of the mail server, where it wants one"),
+    Setting("mail_secret", "", "its password; better in the environment than as an option"),
+    Setting("mail_from", "windbreak@localhost", "from whom mail comes"),
+    Setting("mail_to", "", "to whom the digest goes, with commas between"),
+    Setting("digest_hour", 7, "the hour (UTC) at which the digest is mailed; 24 never"),
     Setting("account", "operations", "the account that is made at the first start"),
     Setting("account_name", "Operations", "the name of that account, as the ledger shows it"),
 )
@@ -80,6 +98,24 @@ class Settings:
     def soak(self) -> dict[str, int]:
         kinds = ("major", "minor", "patch", "security")
         return {kind: int(self.values[f"soak_{kind}"]) for kind in kinds}
+
+    @property
+    def mail(self) -> MailSettings:
+        names = ("mail_server", "mail_user", "mail_secret", "mail_from", "mail_to")
+        server, user, secret, sender, to = (str(self.values[name]) for name in names)
+        return MailSettings(server, user, secret, sender, to)
+
+    @property
+    def shelf(self) -> ShelfSettings:
+        return ShelfSettings(int(self.values["shelf_days"]), int(self.values["shelf_mb"]))
+
+
+@dataclass(frozen=True)
+class ShelfSettings:
+    """How long and how much the shelf keeps beyond what is needed for going back."""
+
+    days: int = 180
+    most_mb: int = 20_000
 
 
 def add_options(parser: argparse.ArgumentParser) -> None:

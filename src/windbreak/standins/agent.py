@@ -19,7 +19,7 @@ import time
 import zipfile
 from collections.abc import Callable, Iterator
 from contextlib import closing, contextmanager
-from datetime import UTC, datetime, timedelta
+from datetime import UTC, date, datetime, timedelta
 from pathlib import Path
 from typing import Any
 
@@ -27,14 +27,16 @@ from windbreak.links import signing
 from windbreak.links.errors import CallFailed
 from windbreak.packages.errors import PackageRefused
 from windbreak.packages.examine import examine
-from windbreak.standins.millrace import FOLDERS, PAGES, MillraceSite
+from windbreak.standins.millrace import FOLDERS, PAGES, Found, MillraceSite
 
-VERSION = "1.0"
+VERSION = "1.1"
 CAN = (
     *("inventory", "look", "change", "snapshot", "restore", "drop", "apply", "put-back"),
     *("switch", "remove", "maintenance", "updates", "caches", "purge", "runtime", "goodbye"),
+    "register",
 )
 PASS_MINUTES = 5
+GRACE_DAYS = 10
 
 
 class LinkLineRefused(ValueError):
@@ -44,8 +46,16 @@ class LinkLineRefused(ValueError):
 class MillraceAgent:
     """The agent of one site. ``host_offers`` are the runtimes its host can switch it to."""
 
-    def __init__(self, state: Path, site: MillraceSite, offers: dict[str, list[str]]) -> None:
-        self.state, self.site, self.offers = state, site, offers
+    def __init__(
+        self,
+        state: Path,
+        site: MillraceSite,
+        offers: dict[str, list[str]],
+        version: str = VERSION,
+    ) -> None:
+        self.state, self.site, self.offers, self.version = state, site, offers, version
+        # An agent older than 1.1 can't enter codes.
+        self.can = CAN if version == VERSION else tuple(c for c in CAN if c != "register")
         self.lock = threading.Lock()
         for folder in ("kept", "snapshots", "staging"):
             (state / folder).mkdir(parents=True, exist_ok=True)
@@ -168,8 +178,9 @@ class MillraceAgent:
             "caches": self._caches,
             "purge": self._purge,
             "runtime": self._runtime,
+            "register": self._register,
         }
-        if call not in changing:
+        if call not in changing or call not in self.can:
             raise CallFailed("not-permitted", f"this agent has no call {call!r}")
         return self._once(call, str(args["change"]), lambda: changing[call](args))
 
@@ -201,9 +212,12 @@ class MillraceAgent:
 
     def _wait_as_told(self, call: str) -> None:
         """A slow host: how many seconds a call takes longer is read from ``faults.json``."""
+        time.sleep(float(self.faults().get("slow", {}).get(call, 0)))
+
+    def faults(self) -> dict[str, Any]:
+        """What is wrong with this site: ``slow`` calls, ``silent`` (no agent answers), ``down``."""
         told = self.state / "faults.json"
-        if told.exists():
-            time.sleep(float(json.loads(told.read_text()).get("slow", {}).get(call, 0)))
+        return dict(json.loads(told.read_text())) if told.exists() else {}
 
     def _note(
         self,
@@ -250,8 +264,8 @@ class MillraceAgent:
             "agent_id": agent,
             "public_key": public,
             "proof": proof,
-            "agent_version": VERSION,
-            "can": CAN,
+            "agent_version": self.version,
+            "can": self.can,
         }
 
     def _goodbye(self, args: dict[str, Any]) -> dict[str, Any]:
@@ -268,6 +282,7 @@ class MillraceAgent:
                 "folder": c.folder,
                 "active": self.site.active(c, known),
                 "parent": (c.header or {}).get("parent"),
+                "maker": (c.header or {}).get("maker"),
             }
             for c in known
         ]
@@ -276,13 +291,40 @@ class MillraceAgent:
             components.append(
                 {"product": product, "version": version, "name": slug.title(), "folder": slug}
             )
+        registrations = [self._registration(c) for c in known if (c.header or {}).get("asks_code")]
         caches = ["plugin/lee"] if self.site.setting("on:plugin/lee") == "on" else []
         return {
             "components": components,
             "automatic_updates": self.site.setting("automatic_updates") == "on",
             "caches": caches if self.site.setting("caches") == "on" else [],
+            "registrations": registrations,
+            "network": int(self.site.setting("network", "0")),
+            "agent_version": self.version,
             "free_mb": shutil.disk_usage(self.site.root).free // 2**20,
         }
+
+    def _registration(self, component: Found) -> dict[str, Any]:
+        """Whether a component that asks for a code has one; without, its grace begins now."""
+        product = component.product
+        code = self.site.setting(f"code:{product}")
+        if code:
+            return {"product": product, "state": "registered", "last4": code[-4:]}
+        name = f"grace_since:{product}"
+        since = self.site.setting(name)
+        if not since:
+            since = datetime.now(UTC).date().isoformat()
+            self.site.set_setting(name, since)
+        until = date.fromisoformat(since) + timedelta(days=GRACE_DAYS)
+        if until < datetime.now(UTC).date():
+            return {"product": product, "state": "missing"}
+        return {"product": product, "state": "grace", "until": until.isoformat()}
+
+    def _register(self, args: dict[str, Any]) -> dict[str, Any]:
+        product, code = str(args["product"]), str(args["code"])
+        if len(code) < 8 or not code.isprintable():
+            raise CallFailed("not-permitted", "the maker does not know this code")
+        self.site.set_setting(f"code:{product}", code)
+        return {"product": product}
 
     def _look(self, args: dict[str, Any]) -> dict[str, Any]:
         pass_ = secrets.token_urlsafe(18)

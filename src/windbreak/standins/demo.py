@@ -2,26 +2,30 @@
 
 from __future__ import annotations
 
+import json
 import os
 import signal
 import subprocess
 import sys
 import threading
 import time
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
+from datetime import date, timedelta
 from pathlib import Path
 
 import httpx
 
 from windbreak.client import Windbreak
-from windbreak.core.fleet import Host, NewLicence, NewSite
-from windbreak.core.tracking import NewFeed, ProductChange
+from windbreak.core.fleet import Host, NewHold, NewSite
+from windbreak.core.licences import NewLicence, NewSeat
+from windbreak.core.tracking import NewFeed, NewRelease, ProductChange
 from windbreak.operations import accounts
-from windbreak.operations.context import open_context
+from windbreak.operations.context import close, open_context
+from windbreak.standins import catalogue
 from windbreak.standins.catalogue import CORE
-from windbreak.standins.feeds import TOKEN
-from windbreak.standins.fleet import HOSTS, SITES
+from windbreak.standins.feeds import EBBING_KEY, EBBING_USER, GANTRY_KEY, TOKEN
+from windbreak.standins.fleet import FEW, HOSTS, SITES, DemoSite, leave_as_told
 from windbreak.standins.server import addresses
 
 ACCOUNT, NAME = "rhona", "Rhona Vale"
@@ -29,10 +33,11 @@ _PATIENCE = 40.0
 
 
 class Demo:
-    """A running demo: two processes, and where they lie."""
+    """A running demo: two processes, and where they lie. ``few``: five sites of the fleet."""
 
-    def __init__(self, data: Path, port: int = 0) -> None:
-        self.data, self.port = data, port
+    def __init__(self, data: Path, port: int = 0, *, few: bool = False) -> None:
+        self.data, self.port, self.few = data, port, few
+        self.sites = FEW if few else SITES
         self.standins_folder = data / "standins"
         self.service_folder = data / "service"
         self.processes: dict[str, subprocess.Popen[bytes]] = {}
@@ -41,11 +46,18 @@ class Demo:
     def start_standins(self) -> dict[str, str]:
         """Start the feeds and sites; their addresses, by name."""
         self.standins_folder.mkdir(parents=True, exist_ok=True)
-        where = addresses(self.standins_folder)
-        self._start("standins", "windbreak.standins.server", str(self.standins_folder))
+        where = addresses(self.standins_folder, self.sites)
+        few = ["few"] if self.few else []
+        self._start("standins", "windbreak.standins.server", str(self.standins_folder), *few)
+        down = {site.slug for site in self.sites if self._is_down(site)}
         for name, address in where.items():
-            self._until_up("standins", f"{address}/", name)
+            if name not in down:
+                self._until_up("standins", f"{address}/", name)
         return where
+
+    def _is_down(self, site: DemoSite) -> bool:
+        told = self.standins_folder / site.slug / "agent" / "faults.json"
+        return told.exists() and "down" in json.loads(told.read_text())
 
     def start_service(self) -> str:
         """Start the service; its address."""
@@ -53,6 +65,7 @@ class Demo:
         told = self.service_folder / "address"
         told.unlink(missing_ok=True)
         options = ["--account", ACCOUNT, "--account-name", NAME, "--port", str(self.port)]
+        options += ["--private-networks", "127.0.0.0/8", "--per-host", "4"]
         self._start("service", "windbreak", "serve", "--data", str(self.service_folder), *options)
         until = time.monotonic() + _PATIENCE
         while not told.exists() or not told.read_text():
@@ -120,17 +133,15 @@ class Demo:
         try:
             return f"{self.address}/sign-in#{accounts.make_link(context, ACCOUNT)}"
         finally:
-            context.store.close()
-            context.http.close()
+            close(context)
 
-    def token(self, label: str) -> str:
-        """A token of the demo's account."""
+    def token(self, label: str, account: str = ACCOUNT) -> str:
+        """A token of the demo's account, or of another."""
         context = open_context(self.service_folder)
         try:
-            return accounts.make_token(context, ACCOUNT, label).secret or ""
+            return accounts.make_token(context, account, label).secret or ""
         finally:
-            context.store.close()
-            context.http.close()
+            close(context)
 
 
 @contextmanager
@@ -148,9 +159,11 @@ def _undisturbed() -> Iterator[None]:
 
 
 @contextmanager
-def running(data: Path, port: int = 0) -> Iterator[tuple[Demo, dict[str, str]]]:
+def running(
+    data: Path, port: int = 0, *, few: bool = False
+) -> Iterator[tuple[Demo, dict[str, str]]]:
     """A demo that is ended again whatever happens."""
-    demo = Demo(data, port)
+    demo = Demo(data, port, few=few)
     try:
         where = demo.start_standins()
         demo.start_service()
@@ -159,35 +172,204 @@ def running(data: Path, port: int = 0) -> Iterator[tuple[Demo, dict[str, str]]]:
         demo.stop()
 
 
+def set_up(demo: Demo, where: dict[str, str]) -> list[str]:
+    """Set the whole demo fleet up through the API, as far as it is not there; what was done."""
+    with Windbreak(demo.address, demo.token("demo set-up")) as windbreak:
+        said = register_feeds(windbreak, where)
+        if not demo.few:
+            said += _register_gantry_as_somebody_who_left(demo, windbreak, where)
+        register_licences(windbreak, demo.sites)
+        said += register_sites(windbreak, where, demo.sites, demo.standins_folder)
+        if not demo.few:
+            _by_hand(windbreak)
+        for token in windbreak.tokens():
+            if token.label == "demo set-up":
+                windbreak.revoke_token(token.id)
+    return said
+
+
 def register_feeds(windbreak: Windbreak, where: dict[str, str]) -> list[str]:
-    """Register both feeds and poll them; what each said."""
+    """Register the makers' feeds and poll them; what each said."""
     base = where["feeds"]
     known = {feed.id for feed in windbreak.feeds()}
     said = []
-    if "commons" not in known:
-        feed = {"id": "commons", "label": "Millrace Commons"}
-        url = f"{base}/commons/releases.json"
-        windbreak.register_feed(NewFeed.model_validate({**feed, "url": url}))
-        said.append(windbreak.poll_feed("commons").text)
+    for told in (
+        {"id": "commons", "label": "Millrace Commons", "url": f"{base}/commons/releases.json"},
+        {
+            "id": "chandlery",
+            "label": "The Chandlery",
+            "url": f"{base}/chandlery/releases.json",
+            "sign_in": "bearer",
+            # White space around a pasted token does no harm.
+            "credential": f"  {TOKEN}\n",
+        },
+        {
+            "id": "ebbing",
+            "label": "Ebbing Tide",
+            "url": f"{base}/ebbing/releases.json",
+            "sign_in": "user and key",
+            "sign_in_name": EBBING_USER,
+            "credential": EBBING_KEY,
+        },
+        {
+            "id": "netloft",
+            "label": "Netloft",
+            "kind": "atom",
+            "url": f"{base}/netloft/news.atom",
+            "reading": {"product": "plugin/netloft"},
+        },
+        {
+            "id": "advisories",
+            "label": "Advisories",
+            "kind": "advisories",
+            "url": f"{base}/osv/all.json",
+            "every_minutes": 15,
+            "reading": {"packages": {"sextant": "plugin/sextant"}},
+        },
+    ):
+        if told["id"] not in known:
+            feed = windbreak.register_feed(NewFeed.model_validate(told))
+            said.append(windbreak.poll_feed(feed.id).text)
     if "chandlery" not in known:
-        feed = {"id": "chandlery", "label": "The Chandlery", "sign_in": "bearer"}
-        url = f"{base}/chandlery/releases.json"
-        # White space around a pasted token does no harm.
-        credential = {"credential": f"  {TOKEN}\n"}
-        windbreak.register_feed(NewFeed.model_validate({**feed, "url": url, **credential}))
-        said.append(windbreak.poll_feed("chandlery").text)
-        said.append(f"Its token: {windbreak.check_feed('chandlery').text}")
+        said.append(f"The Chandlery's token: {windbreak.check_feed('chandlery').text}")
+        windbreak.check_feed("ebbing")
+        # What Ebbing Tide changes after it was first read is seen at the second look.
+        windbreak.poll_feed("ebbing")
+    if "gantry" not in known:
+        said.append(_register_gantry(windbreak, where))
     windbreak.change_product(CORE, ProductChange(major_place=2))
     return said
 
 
-def register_sites(windbreak: Windbreak, where: dict[str, str]) -> list[str]:
-    """Register hosts and sites, link each by its line, refresh it; what was done."""
+def _register_gantry(windbreak: Windbreak, where: dict[str, str]) -> str:
+    text = (Path(__file__).parent / "gantry.toml").read_text()
+    text = text.replace("http://gantry.example", where["feeds"])
+    windbreak.put_recipe("gantry", text)
+    feed = NewFeed.model_validate(
+        {
+            "id": "gantry",
+            "label": "Gantry House",
+            "kind": "recipe",
+            "url": f"{where['feeds']}/gantry/api/builds",
+            "sign_in": "header",
+            "sign_in_name": "X-Gantry-Key",
+            "credential": GANTRY_KEY,
+            "reading": {"recipe": "gantry"},
+        }
+    )
+    windbreak.register_feed(feed)
+    return windbreak.poll_feed("gantry").text
+
+
+def _register_gantry_as_somebody_who_left(
+    demo: Demo, windbreak: Windbreak, where: dict[str, str]
+) -> list[str]:
+    """Gantry House's key was entered by a colleague whose account is closed now."""
+    if any(account.id == "owen" for account in windbreak.accounts()):
+        return []
+    windbreak.add_account("owen", "Owen Pell")
+    with Windbreak(demo.address, demo.token("Owen's laptop", "owen")) as owens:
+        owens.replace_credential("gantry", GANTRY_KEY)
+        owens.check_feed("gantry")
+    windbreak.close_account("owen")
+    return ["Gantry House's key was set up by Owen Pell, whose account is closed."]
+
+
+def register_licences(windbreak: Windbreak, sites: Sequence[DemoSite]) -> None:
+    """Enter the licences that sites of the demo hold seats of, and those without seats."""
+    today = date.today()
+    wanted = {licence for site in sites for licence in site.seats}
+    known = {view.licence.id for view in windbreak.licences()}
+    keel = ["theme/breakwater", "plugin/breakwater-keel"]
+    ebbing = ["theme/mooring", "plugin/muster", "theme/capstan", "plugin/capstan-blocks"]
+    carried = ["plugin/trestle", "plugin/foglamp"]
+    for told in (
+        {
+            "id": "breakwater",
+            "label": "Breakwater 5",
+            "form": "per-site code",
+            "products": keel,
+            "seats": 6,
+            "covers_until": today + timedelta(days=280),
+            "bought_by": "saltgrass",
+            "renewal": "renewed by hand in the shop",
+        },
+        {
+            "id": "breakwater-4",
+            "label": "Breakwater 4",
+            "form": "seats",
+            "products": keel,
+            "range": "<5",
+            "seats": 3,
+            "bought_by": "saltgrass",
+        },
+        {
+            "id": "fulmar-breakwater",
+            "label": "Fulmar’s own code",
+            "form": "per-site code",
+            "products": keel,
+            "seats": 1,
+            "expires": today - timedelta(days=21),
+            "bought_by": "Fulmar Cottages",
+            "renewal": "the client pays; asked three weeks ago",
+        },
+        {
+            "id": "ebbing",
+            "label": "Ebbing Tide membership",
+            "form": "membership",
+            "products": ebbing,
+            "expires": today + timedelta(days=52),
+            "bought_by": "saltgrass-studio",
+            "renewal": "renewed by hand",
+        },
+        {
+            "id": "muster-plus",
+            "label": "Muster Plus",
+            "form": "seats",
+            "products": ["plugin/muster-plus"],
+            "seats": 3,
+            "covers_until": today + timedelta(days=97),
+            "bought_by": "saltgrass-studio",
+        },
+        {
+            "id": "ropewalk-trestle",
+            "label": "Trestle, own",
+            "form": "per-site code",
+            "products": ["plugin/trestle"],
+            "seats": 1,
+            "expires": today + timedelta(days=218),
+            "bought_by": "Ropewalk Arts",
+        },
+        {
+            "id": "carried",
+            "label": "Trestle, Foglamp",
+            "form": "through a theme",
+            "products": carried,
+            "through": "theme/breakwater",
+            "bought_by": "with Breakwater",
+        },
+    ):
+        unseated = told["form"] in ("membership", "through a theme") and len(sites) > len(FEW)
+        if told["id"] not in known and (told["id"] in wanted or unseated):
+            windbreak.add_licence(NewLicence.model_validate(told))
+
+
+def register_sites(
+    windbreak: Windbreak,
+    where: dict[str, str],
+    sites: Sequence[DemoSite] = FEW,
+    folder: Path | None = None,
+) -> list[str]:
+    """Register hosts and sites, link each by its line, give its seats; what was done.
+
+    With ``folder``, that of the stand-ins, what is wrong with a site begins afterwards.
+    """
     for id, fields in HOSTS.items():
         windbreak.put_host(Host.model_validate({"id": id, **fields}))
     known = {site.id for site in windbreak.sites()}
+    licences = {view.licence.id for view in windbreak.licences()}
     said = []
-    for demo in SITES:
+    for demo in sites:
         if demo.slug in known:
             continue
         windbreak.register_site(
@@ -199,6 +381,7 @@ def register_sites(windbreak: Windbreak, where: dict[str, str]) -> list[str]:
                     "host": demo.host,
                     "environment": demo.environment,
                     "twin_of": demo.twin_of,
+                    "tags": demo.tags,
                 }
             ),
             demo.slug,
@@ -206,14 +389,52 @@ def register_sites(windbreak: Windbreak, where: dict[str, str]) -> list[str]:
         line = windbreak.link_line(demo.slug).line
         # The owner pastes it with what the mail program put around it.
         pasted = httpx.post(
-            f"{where[demo.slug]}/owner/link", data={"line": f" {line}\n "}, trust_env=False
+            f"{where[demo.slug]}/owner/link",
+            data={"line": f" {line}\n "},
+            trust_env=False,
+            timeout=30,
         )
         pasted.raise_for_status()
         site = windbreak.link_site(demo.slug)
-        for product in demo.licences:
-            windbreak.add_licence(NewLicence(site=demo.slug, product=product))
+        for licence, code in demo.seats.items():
+            if licence in licences:
+                seat = {"site": demo.slug, "code": f" {code} " if code else None}
+                windbreak.seat_site(licence, NewSeat.model_validate(seat))
+        for product in demo.own:
+            windbreak.mark_own(demo.slug, product)
+        if folder is not None and demo.faults:
+            if demo.faults.get("owner_ended"):
+                httpx.post(f"{where[demo.slug]}/owner/unlink", trust_env=False, timeout=30)
+            leave_as_told(folder, demo)
+            time.sleep(1.0)  # the stand-ins look twice a second
+            if demo.slug in where:
+                site = windbreak.refresh_site(demo.slug)
         said.append(f"{site.label} is {site.link.state}: {site.link.reason}")
     return said
+
+
+def _by_hand(windbreak: Windbreak) -> None:
+    """A hold, a release that no feed tells of, and the complete download on the shelf."""
+    if windbreak.holds():
+        return
+    windbreak.make_hold(
+        NewHold(
+            product="plugin/netloft",
+            range=">=1.9",
+            until=date.today() + timedelta(days=10),
+            reason="1.9 drops captions",
+        )
+    )
+    stamps = catalogue.find("plugin/oarlock-stamps", "2.0")
+    windbreak.type_in_release(
+        NewRelease(
+            product=stamps.product,
+            version=stamps.version,
+            published=date.today() - timedelta(days=stamps.days),
+            source="a mail of its maker",
+        )
+    )
+    windbreak.put_on_shelf(catalogue.complete_download(stamps), ("oyster-quay",))
 
 
 def run(data: Path, port: int) -> int:
@@ -221,12 +442,9 @@ def run(data: Path, port: int) -> int:
     signal.signal(signal.SIGTERM, signal.default_int_handler)
     try:
         with running(data, port) as (demo, where):
-            with Windbreak(demo.address, demo.token("demo set-up")) as windbreak:
-                for line in [*register_feeds(windbreak, where), *register_sites(windbreak, where)]:
-                    print(f"  {line}")
-                for token in windbreak.tokens():
-                    if token.label == "demo set-up":
-                        windbreak.revoke_token(token.id)
+            print("The demo fleet is set up; the first time this takes about half a minute.")
+            for line in set_up(demo, where):
+                print(f"  {line}")
             _greet(demo)
             return _wait(demo)
     except KeyboardInterrupt:

@@ -41,6 +41,8 @@ def site_app(site: MillraceSite, agent: MillraceAgent) -> Starlette:
         return PlainTextResponse("The link is ended.")
 
     async def call(request: Request) -> Response:
+        if agent.faults().get("silent"):
+            return PlainTextResponse("Not found", 404)
         body = await request.body()
         headers = {k.lower(): v for k, v in request.headers.items()}
         status, text, signed = await run_in_threadpool(

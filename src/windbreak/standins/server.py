@@ -1,4 +1,4 @@
-"""The stand-ins, all of them, on loopback: ``python -m windbreak.standins.server FOLDER``.
+"""The stand-ins on loopback: ``python -m windbreak.standins.server FOLDER [few]``.
 
 Each site answers on a port of its own. The ports are kept in the folder, so that addresses,
 which are part of a site's identity, are the same after a restart.
@@ -12,13 +12,16 @@ import json
 import signal
 import socket
 import sys
+from collections.abc import Callable, Iterator, Sequence
+from functools import partial
 from pathlib import Path
 
 import uvicorn
 from starlette.applications import Starlette
 
-from windbreak.standins.feeds import feeds_app
-from windbreak.standins.fleet import SITES, lay_out
+from windbreak.standins.agent import MillraceAgent
+from windbreak.standins.feeds import Feeds
+from windbreak.standins.fleet import FEW, SITES, DemoSite, lay_out
 from windbreak.standins.pages import site_app
 
 
@@ -30,11 +33,11 @@ class _Quiet(uvicorn.Server):
         yield
 
 
-def addresses(folder: Path) -> dict[str, str]:
+def addresses(folder: Path, sites: Sequence[DemoSite]) -> dict[str, str]:
     """The address of each stand-in, by name; ports are chosen once and kept."""
     kept = folder / "ports.json"
     ports: dict[str, int] = json.loads(kept.read_text()) if kept.exists() else {}
-    names = ["feeds", *(site.slug for site in SITES)]
+    names = ["feeds", *(site.slug for site in sites)]
     open_: list[socket.socket] = []
     for name in names:
         if name not in ports:
@@ -49,29 +52,67 @@ def addresses(folder: Path) -> dict[str, str]:
     return {name: f"http://127.0.0.1:{ports[name]}" for name in names}
 
 
-async def serve(folder: Path) -> None:
+class _Place:
+    """One stand-in at its port; a site that is down answers nothing there."""
+
+    def __init__(self, app: Starlette, port: int, is_down: Callable[[], bool]) -> None:
+        self.app, self.port, self.is_down = app, port, is_down
+        self.server: _Quiet | None = None
+        self.task: asyncio.Task[None] | None = None
+
+    async def tend(self) -> None:
+        """Open or close the port, as it should be."""
+        if self.is_down():
+            await self.close()
+        elif self.task is None or self.task.done():
+            config = uvicorn.Config(
+                self.app,
+                "127.0.0.1",
+                self.port,
+                log_level="error",
+                access_log=False,
+                lifespan="off",
+            )
+            self.server = _Quiet(config)
+            self.task = asyncio.create_task(self.server.serve())
+
+    async def close(self) -> None:
+        if self.server is not None and self.task is not None:
+            self.server.should_exit = True
+            await self.task
+            self.server = self.task = None
+
+
+def _places(folder: Path, sites: Sequence[DemoSite]) -> Iterator[_Place]:
+    where = addresses(folder, sites)
+
+    def port(name: str) -> int:
+        return int(where[name].rsplit(":", 1)[1])
+
+    yield _Place(Feeds(folder / "feeds").app(), port("feeds"), lambda: False)
+    for demo in sites:
+        site, agent = lay_out(folder, demo)
+        yield _Place(site_app(site, agent), port(demo.slug), partial(_is_down, agent))
+
+
+def _is_down(agent: MillraceAgent) -> bool:
+    return bool(agent.faults().get("down"))
+
+
+async def serve(folder: Path, sites: Sequence[DemoSite]) -> None:
     """Serve until stopped."""
-    where = addresses(folder)
-    apps: dict[str, Starlette] = {"feeds": feeds_app()}
-    for demo in SITES:
-        apps[demo.slug] = site_app(*lay_out(folder, demo))
-    servers = []
-    for name, app in apps.items():
-        port = int(where[name].rsplit(":", 1)[1])
-        config = uvicorn.Config(
-            app, "127.0.0.1", port, log_level="error", access_log=False, lifespan="off"
-        )
-        servers.append(_Quiet(config))
-
-    def stop() -> None:
-        for server in servers:
-            server.should_exit = True
-
+    places = list(_places(folder, sites))
+    stopped = asyncio.Event()
     loop = asyncio.get_running_loop()
     for number in (signal.SIGINT, signal.SIGTERM):
-        loop.add_signal_handler(number, stop)
-    await asyncio.gather(*(server.serve() for server in servers))
+        loop.add_signal_handler(number, stopped.set)
+    while not stopped.is_set():
+        for place in places:
+            await place.tend()
+        with contextlib.suppress(TimeoutError):
+            await asyncio.wait_for(stopped.wait(), 0.5)
+    await asyncio.gather(*(place.close() for place in places))
 
 
 if __name__ == "__main__":
-    asyncio.run(serve(Path(sys.argv[1])))
+    asyncio.run(serve(Path(sys.argv[1]), FEW if "few" in sys.argv[2:] else SITES))

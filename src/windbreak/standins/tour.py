@@ -23,7 +23,14 @@ import httpx
 from windbreak.client import Problem, Windbreak
 from windbreak.core.fleet import Window
 from windbreak.core.work import NewRollout, RunStory
-from windbreak.standins.demo import Demo, register_feeds, register_sites, running
+from windbreak.standins.demo import (
+    Demo,
+    register_feeds,
+    register_licences,
+    register_sites,
+    running,
+)
+from windbreak.standins.fleet import FEW
 
 _PATIENCE = 120.0
 _ALL_DAY = [Window(start="00:00", end="24:00")]
@@ -38,7 +45,7 @@ def play(data: Path | None) -> int:
     folder = data or Path(tempfile.mkdtemp(prefix="windbreak-tour-"))
     folder.mkdir(parents=True, exist_ok=True)
     try:
-        with running(folder.resolve()) as (demo, where):
+        with running(folder.resolve(), few=True) as (demo, where):
             _Tour(demo, where).play()
     except (NotSeen, Problem, RuntimeError, httpx.HTTPError, TimeoutError) as error:
         print(f"\nThe tour stops: {error}", file=sys.stderr)
@@ -126,20 +133,19 @@ class _Tour:
     # The stages.
 
     def feeds(self) -> None:
-        self.head("Two makers' feeds are registered and read; one wants a token.")
+        self.head("The makers' feeds are registered and read, each by its own way of signing in.")
         for line in register_feeds(self.windbreak, self.where):
             self.tell(line)
-        products = {p.id: p for p in self.windbreak.products()}
+        products = {r.product.id: r.product for r in self.windbreak.products()}
         self.see("Millrace is public", products["core/millrace"].access == "public")
         self.see("Breakwater is licensed", products["theme/breakwater"].access == "licensed")
-        self.see(
-            "Trestle comes only inside it", products["plugin/trestle"].access == "bundled-only"
-        )
+        self.see("Trestle is licensed too", products["plugin/trestle"].access == "licensed")
         again = self.windbreak.poll_feed("commons")
         self.see("a second look takes nothing in twice", not again.taken)
 
     def sites(self) -> None:
         self.head("The sites are registered, linked by the one line, and asked what is installed.")
+        register_licences(self.windbreak, FEW)
         for line in register_sites(self.windbreak, self.where):
             self.tell(line)
         for row in self.windbreak.sites():

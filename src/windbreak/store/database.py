@@ -81,6 +81,7 @@ class Documents(Generic[T]):
         self.table = table
         self.model = model
         self.columns = tuple(columns)
+        self.changes = 0  # counts writes of this process, so that what was made of it can be kept
 
     def get(self, id: Id) -> T:
         """The value of an id. Reads. Raises NotFound."""
@@ -115,6 +116,7 @@ class Documents(Generic[T]):
                 rows = self.database.ask(f"SELECT coalesce(max(id), 0) + 1 FROM {self.table}")
                 numbered = value.model_copy(update={"id": rows[0][0]})
                 return self.add(numbered, extra)
+        self.changes += 1
         names = ", ".join(["id", *cells])
         marks = ", ".join("?" * (len(cells) + 1))
         try:
@@ -131,6 +133,7 @@ class Documents(Generic[T]):
         """Keep a value in the place of the one with its id, or as a new one. Writes."""
         cells = self._cells(value, extra)
         key = id if id is not None else cast(Id, getattr(value, "id"))  # noqa: B009
+        self.changes += 1
         names = ", ".join(["id", *cells])
         marks = ", ".join("?" * (len(cells) + 1))
         changes = ", ".join(f"{name} = excluded.{name}" for name in cells)
@@ -148,6 +151,7 @@ class Documents(Generic[T]):
 
     def drop(self, id: Id) -> None:
         """Keep a value no longer; nothing happens when it is not there. Writes."""
+        self.changes += 1
         self.database.tell(f"DELETE FROM {self.table} WHERE id = ?", [id])
 
     def _cells(self, value: T, extra: Mapping[str, object] | None) -> dict[str, object]:

@@ -73,6 +73,56 @@ MIGRATIONS: tuple[tuple[str, tuple[str, ...]], ...] = (
             _documents("event", _COUNT),
         ),
     ),
+    (
+        "licences with seats, rows of sites, what goes out",
+        (
+            "CREATE TABLE fact (name TEXT PRIMARY KEY, value TEXT NOT NULL)",
+            "ALTER TABLE licence RENAME TO licence_of_site",
+            _documents("licence", _TEXT),
+            _documents(
+                "seat",
+                _TEXT,
+                "licence TEXT NOT NULL REFERENCES licence(id)",
+                "site TEXT NOT NULL REFERENCES site(id)",
+            ),
+            "CREATE INDEX seat_licence ON seat(licence)",
+            "CREATE INDEX seat_site ON seat(site)",
+            # What one site's right was before is a licence of one seat now.
+            "INSERT INTO licence SELECT 'licence-' || id, json_object("
+            "'id', 'licence-' || id, 'label', json_extract(body, '$.product'), 'form', 'seats', "
+            "'products', json_array(json_extract(body, '$.product')), 'seats', 1, "
+            "'covers_until', json_extract(body, '$.covers_until'), "
+            "'expires', json_extract(body, '$.expires'), "
+            "'made_at', strftime('%Y-%m-%dT%H:%M:%SZ', 'now')) FROM licence_of_site",
+            "INSERT INTO seat SELECT 'licence-' || id || ' ' || site, 'licence-' || id, site, "
+            "json_object('licence', 'licence-' || id, 'site', site, "
+            "'since', strftime('%Y-%m-%dT%H:%M:%SZ', 'now')) FROM licence_of_site",
+            "DROP TABLE licence_of_site",
+            _documents("advisory", _TEXT, "product TEXT NOT NULL", "feed TEXT NOT NULL"),
+            _documents("shelf_right", _TEXT, "site TEXT NOT NULL", "product TEXT NOT NULL"),
+            "CREATE INDEX shelf_right_site ON shelf_right(site)",
+            _documents("hook", _TEXT),
+            _documents("delivery", _COUNT, "hook TEXT NOT NULL", "state TEXT NOT NULL"),
+            "CREATE TABLE component (site TEXT NOT NULL, product TEXT NOT NULL, "
+            "version TEXT NOT NULL, active INTEGER NOT NULL, PRIMARY KEY (site, product)) "
+            "WITHOUT ROWID",
+            "CREATE INDEX component_product ON component(product)",
+            "INSERT OR IGNORE INTO component SELECT i.id, json_extract(c.value, '$.product'), "
+            "json_extract(c.value, '$.version'), json_extract(c.value, '$.active') "
+            "FROM inventory i, json_each(i.body, '$.components') c",
+            "CREATE TABLE row (site TEXT PRIMARY KEY REFERENCES site(id), stale INTEGER NOT NULL, "
+            "lead_rank INTEGER NOT NULL, lead_label TEXT NOT NULL, lead TEXT NOT NULL, "
+            "follows INTEGER NOT NULL, body TEXT)",
+            "CREATE INDEX row_order ON row(lead_rank, lead_label, lead, follows, site)",
+            "CREATE INDEX row_stale ON row(stale) WHERE stale",
+            "INSERT INTO row SELECT id, 1, 99, '', coalesce(twin_of, id), "
+            "twin_of IS NOT NULL, NULL FROM site",
+            "CREATE TABLE standing (site TEXT NOT NULL, product TEXT NOT NULL, "
+            "body TEXT NOT NULL, PRIMARY KEY (site, product)) WITHOUT ROWID",
+            "CREATE INDEX standing_product ON standing(product)",
+            "CREATE INDEX site_address ON site(json_extract(body, '$.address'))",
+        ),
+    ),
 )
 
 

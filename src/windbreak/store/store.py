@@ -8,8 +8,17 @@ from typing import TypeVar
 
 from pydantic import BaseModel
 
-from windbreak.core.fleet import Host, Inventory, Site, SiteLicence, StandingHold
-from windbreak.core.tracking import Feed, KnownProduct, KnownRelease, Package
+from windbreak.core.fleet import Host, Inventory, Site, StandingHold
+from windbreak.core.licences import Licence, Seat
+from windbreak.core.outward import Delivery, Hook
+from windbreak.core.tracking import (
+    Feed,
+    KnownAdvisory,
+    KnownProduct,
+    KnownRelease,
+    Package,
+    ShelfRight,
+)
 from windbreak.core.versions import parse_version
 from windbreak.core.work import (
     Account,
@@ -24,6 +33,7 @@ from windbreak.core.work import (
     Token,
 )
 from windbreak.store.database import Database, Documents
+from windbreak.store.rows import Rows
 
 T = TypeVar("T", bound=BaseModel)
 
@@ -44,7 +54,13 @@ class Store:
         self.feeds = self._documents("feed", Feed)
         self.releases = self._documents("release", KnownRelease, "product", "feed")
         self.packages = self._documents("package", Package, "product")
-        self.licences = self._documents("licence", SiteLicence, "site")
+        self.advisories = self._documents("advisory", KnownAdvisory, "product", "feed")
+        self.rights = self._documents("shelf_right", ShelfRight, "site", "product")
+        self.licences = self._documents("licence", Licence)
+        self.seats = self._documents("seat", Seat, "licence", "site")
+        self.hooks = self._documents("hook", Hook)
+        self.deliveries = self._documents("delivery", Delivery, "hook", "state")
+        self.rows = Rows(self.database)
         self.holds = self._documents("hold", StandingHold)
         self.plans = self._documents("plan", SitePlan, "site")
         self.bookings = self._documents("booking", Booking, "site", "state")
@@ -70,6 +86,55 @@ class Store:
             "ON CONFLICT(name) DO UPDATE SET sealed = excluded.sealed",
             [name, sealed],
         )
+
+    def drop_sealed(self, name: str) -> None:
+        """Forget a sealed secret. Writes."""
+        self.database.tell("DELETE FROM secret WHERE name = ?", [name])
+
+    def fact(self, name: str) -> str | None:
+        """A fact of this service, as its instance id. Reads."""
+        rows = self.database.ask("SELECT value FROM fact WHERE name = ?", [name])
+        return str(rows[0][0]) if rows else None
+
+    def set_fact(self, name: str, value: str) -> None:
+        """Keep a fact of this service. Writes."""
+        self.database.tell(
+            "INSERT INTO fact VALUES (?, ?) ON CONFLICT(name) DO UPDATE SET value = excluded.value",
+            [name, value],
+        )
+
+    def site_at(self, address: str) -> Site | None:
+        """The site at an address that is not retired. Reads."""
+        rows = self.database.ask(
+            "SELECT body FROM site WHERE json_extract(body, '$.address') = ?", [address]
+        )
+        found = (Site.model_validate_json(row[0]) for row in rows)
+        return next((site for site in found if site.retired_at is None), None)
+
+    def put_inventory(self, inventory: Inventory) -> None:
+        """Keep what is on a site, whole and as rows that can be asked. Writes."""
+        with self.transaction():
+            self.inventories.put(inventory)
+            self.database.tell("DELETE FROM component WHERE site = ?", [inventory.id])
+            for one in inventory.components:
+                self.database.tell(
+                    "INSERT OR REPLACE INTO component VALUES (?, ?, ?, ?)",
+                    [inventory.id, one.product, one.version, int(one.active)],
+                )
+
+    def installed(self, product: str | None = None) -> list[tuple[str, str, str, bool]]:
+        """Site, product, version and whether active, of one product or all. Reads.
+
+        Sites that are retired do not count.
+        """
+        where, given = ("AND c.product = ?", [product]) if product else ("", [])
+        rows = self.database.ask(
+            "SELECT c.site, c.product, c.version, c.active FROM component c JOIN site s "
+            f"ON s.id = c.site WHERE json_extract(s.body, '$.retired_at') IS NULL {where} "
+            "ORDER BY c.site, c.product",
+            given,
+        )
+        return [(str(s), str(p), str(v), bool(a)) for s, p, v, a in rows]
 
     def release_id(self, product: str, version: str) -> str:
         """The id a release is kept under: equal versions share one, however they are written."""

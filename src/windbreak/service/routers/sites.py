@@ -4,24 +4,27 @@ from __future__ import annotations
 
 from typing import Annotated, Any
 
-from fastapi import APIRouter, Query
+from fastapi import APIRouter, Query, Response
 
 from windbreak.core.explain import Answer, Verdict
 from windbreak.core.fleet import (
     Host,
     Inventory,
     LinkCode,
+    LinkState,
     NewSite,
     Site,
+    SiteChange,
+    State,
     Value,
     Window,
     Zone,
     example,
 )
 from windbreak.core.work import SitePlan, SiteSummary, SiteView
-from windbreak.operations import reasoning, reports, sites
+from windbreak.operations import exports, reasoning, reports, retiring, sites
 from windbreak.operations.errors import Refused
-from windbreak.service.signin import Ctx, Who
+from windbreak.service.signin import Ctx, Limit, Who
 
 router = APIRouter(tags=["sites"])
 
@@ -34,6 +37,12 @@ class Windows(Value):
 
     windows: tuple[Window, ...]
     timezone: Zone = "Europe/London"
+
+
+class Retire(Value):
+    model_config = example(why="the client went elsewhere")
+
+    why: str = ""
 
 
 @router.get("/hosts")
@@ -59,19 +68,34 @@ def put_host(
 def list_sites(
     context: Ctx,
     who: Who,
+    response: Response,
     client: Annotated[str | None, Query(description="only those of this client")] = None,
     host: Annotated[str | None, Query(description="only those on this host")] = None,
+    state: Annotated[State | None, Query(description="only those in this state")] = None,
+    link: Annotated[LinkState | None, Query(description="only those so linked")] = None,
+    tag: Annotated[str | None, Query(description="only those with this tag")] = None,
+    runs: Annotated[str | None, Query(description="a fact, as trestle<5.1")] = None,
     text: Annotated[str | None, Query(description="part of a name, client or address")] = None,
+    limit: Limit = 10_000,
+    offset: Annotated[int, Query(ge=0, le=1_000_000)] = 0,
 ) -> list[SiteSummary]:
-    """The sites as rows, worst first, each twin after its site."""
-    found = reports.summaries(context)
-    if client is not None:
-        found = [s for s in found if s.client == client]
-    if host is not None:
-        found = [s for s in found if s.host == host]
-    if text:
-        low = text.lower()
-        found = [s for s in found if low in f"{s.label} {s.client} {s.address} {s.id}".lower()]
+    """The sites as rows, worst first, each twin after its site.
+
+    ``x-total-count`` says how many match in all.
+    """
+    found, count = reports.summaries(
+        context,
+        client=client,
+        host=host,
+        state=state,
+        link=link,
+        tag=tag,
+        runs=runs,
+        text=text,
+        limit=limit,
+        offset=offset,
+    )
+    response.headers["x-total-count"] = str(count)
     return found
 
 
@@ -91,13 +115,37 @@ def register_site(
 @router.post("/sites/refresh")
 def refresh_all(context: Ctx, who: Who) -> list[Site]:
     """Ask every linked site what is installed."""
-    return [sites.refresh(context, site.id) for site in context.store.sites.all()]
+    return list(sites.refresh_many(context, exports.live_sites(context)))
 
 
 @router.get("/sites/{id}")
 def show_site(context: Ctx, who: Who, id: str) -> SiteView:
     """One site whole."""
     return reports.site_view(context, id)
+
+
+@router.patch("/sites/{id}")
+def change_site(context: Ctx, who: Who, id: str, told: SiteChange) -> Site:
+    """Change a site's label, client, host or tags."""
+    return sites.change(context, id, told, who)
+
+
+@router.post("/sites/{id}/retirement")
+def retire_site(context: Ctx, who: Who, id: str, said: Retire) -> Site:
+    """Retire a site: its work stops, its link ends, its seats are freed, its history stays."""
+    return retiring.retire(context, id, who, said.why)
+
+
+@router.put("/sites/{id}/own/{kind}/{slug}")
+def mark_own(context: Ctx, who: Who, id: str, kind: str, slug: str) -> Site:
+    """Mark a component as made for this site."""
+    return sites.mark_own(context, id, f"{kind}/{slug}", who)
+
+
+@router.delete("/sites/{id}/own/{kind}/{slug}")
+def unmark_own(context: Ctx, who: Who, id: str, kind: str, slug: str) -> Site:
+    """Take the mark away that a component was made for this site."""
+    return sites.mark_own(context, id, f"{kind}/{slug}", who, own=False)
 
 
 @router.put("/sites/{id}/windows")

@@ -1,23 +1,36 @@
-"""Feeds, products, releases, the shelf."""
+"""Feeds, recipes, products, releases, advisories, the shelf."""
 
 from __future__ import annotations
 
-from fastapi import APIRouter, Request
-from pydantic import SecretStr
+from typing import Annotated
 
-from windbreak.core.fleet import Value, example
+from fastapi import APIRouter, Query, Request
+from pydantic import Field, SecretStr
+
+from windbreak.core.errors import VersionError
+from windbreak.core.fleet import Slug, Value, example
+from windbreak.core.overview import Coverage, ProductRow, ProductView
+from windbreak.core.passing import Passed, passed
 from windbreak.core.tracking import (
     CredentialCheck,
+    DecideRepublished,
     Feed,
+    FeedChange,
+    KnownAdvisory,
     KnownProduct,
     KnownRelease,
     NewFeed,
+    NewRelease,
     Package,
     PollResult,
     ProductChange,
+    ShelfRight,
 )
-from windbreak.operations import policy, tracking
+from windbreak.core.versions import parse_version
+from windbreak.feeds.recipes import Recipe
+from windbreak.operations import catalogue, overview, shelving, tracking
 from windbreak.operations.errors import Refused
+from windbreak.operations.tracking import TriedRecipe
 from windbreak.packages.examine import MOST_PACKED
 from windbreak.service.signin import Ctx, Who
 
@@ -30,26 +43,55 @@ class NewCredential(Value):
     credential: SecretStr
 
 
+class RecipeText(Value):
+    """A recipe as TOML; ``credential`` only to try it with."""
+
+    model_config = example(text="label = 'Gantry House'")
+
+    text: Annotated[str, Field(max_length=200_000)]
+    credential: SecretStr | None = None
+
+
+class ForSite(Value):
+    model_config = example(site="tarnsey-harbour")
+
+    site: Slug
+
+
 @router.get("/feeds")
 def list_feeds(context: Ctx, who: Who) -> list[Feed]:
     """The feeds, with their state; credentials are masked."""
-    return context.store.feeds.all()
+    return tracking.listed(context)
 
 
 @router.post("/feeds", status_code=201)
-def register_feed(
-    context: Ctx,
-    who: Who,
-    new: NewFeed,
-) -> Feed:
+def register_feed(context: Ctx, who: Who, new: NewFeed) -> Feed:
     """Register a feed."""
     return tracking.register(context, new, who)
+
+
+@router.post("/feeds/poll")
+def poll_feeds(context: Ctx, who: Who) -> list[PollResult]:
+    """Look at every feed now, past every cache."""
+    return list(tracking.poll_many(context, context.store.feeds.all(), fresh=True))
 
 
 @router.get("/feeds/{id}")
 def show_feed(context: Ctx, who: Who, id: str) -> Feed:
     """One feed."""
-    return context.store.feeds.get(id)
+    return context.store.feeds.get(id).aged(context.clock())
+
+
+@router.patch("/feeds/{id}")
+def change_feed(context: Ctx, who: Who, id: str, told: FeedChange) -> Feed:
+    """Change a feed's label, address, origins, reading or interval."""
+    return tracking.change(context, id, told, who)
+
+
+@router.delete("/feeds/{id}", status_code=204)
+def drop_feed(context: Ctx, who: Who, id: str) -> None:
+    """Read a feed no more; what it told stays known."""
+    tracking.drop(context, id, who)
 
 
 @router.post("/feeds/{id}/poll")
@@ -65,21 +107,37 @@ def check_feed(context: Ctx, who: Who, id: str) -> CredentialCheck:
 
 
 @router.put("/feeds/{id}/credential")
-def replace_credential(context: Ctx, who: Who, id: str, said: NewCredential) -> Feed:
-    """Put another credential in the place of the feed's."""
-    return tracking.replace_credential(context, id, said.credential.get_secret_value(), who)
+def replace_credential(
+    context: Ctx, who: Who, id: str, said: NewCredential, everywhere: bool = False
+) -> Feed:
+    """Replace the feed's credential; ``everywhere`` also where the old one is used else."""
+    secret = said.credential.get_secret_value()
+    return tracking.replace_credential(context, id, secret, who, everywhere=everywhere)
+
+
+@router.post("/recipes/try")
+def try_recipe(context: Ctx, who: Who, said: RecipeText) -> TriedRecipe:
+    """Ask by a recipe and read by it; nothing is kept."""
+    secret = said.credential.get_secret_value() if said.credential else None
+    return tracking.try_recipe(context, said.text, secret)
+
+
+@router.put("/recipes/{name}")
+def put_recipe(context: Ctx, who: Who, name: Slug, said: RecipeText) -> Recipe:
+    """Keep a recipe under a name."""
+    return tracking.put_recipe(context, name, said.text, who)
 
 
 @router.get("/products")
-def list_products(context: Ctx, who: Who) -> list[KnownProduct]:
-    """The products of the catalogue."""
-    return context.store.products.all()
+def list_products(context: Ctx, who: Who) -> list[ProductRow]:
+    """The products across the fleet, what wants attention first."""
+    return overview.products(context)
 
 
 @router.get("/products/{kind}/{slug}")
-def show_product(context: Ctx, who: Who, kind: str, slug: str) -> KnownProduct:
-    """One product."""
-    return context.store.products.get(f"{kind}/{slug}")
+def show_product(context: Ctx, who: Who, kind: str, slug: str) -> ProductView:
+    """One product across the fleet."""
+    return overview.product(context, f"{kind}/{slug}")
 
 
 @router.patch("/products/{kind}/{slug}")
@@ -87,7 +145,7 @@ def change_product(
     context: Ctx, who: Who, kind: str, slug: str, change: ProductChange
 ) -> KnownProduct:
     """Set what a person knows of a product."""
-    return tracking.change_product(context, f"{kind}/{slug}", change, who)
+    return catalogue.change_product(context, f"{kind}/{slug}", change, who)
 
 
 @router.get("/products/{kind}/{slug}/releases")
@@ -98,6 +156,50 @@ def list_releases(context: Ctx, who: Who, kind: str, slug: str) -> list[KnownRel
     return sorted(found, key=lambda r: r.to_case().parsed.key, reverse=True)
 
 
+@router.get("/products/{kind}/{slug}/passed")
+def show_passed(
+    context: Ctx,
+    who: Who,
+    kind: str,
+    slug: str,
+    start: Annotated[str, Query(description="the version a move starts from")],
+    end: Annotated[str, Query(description="the version it goes to")],
+) -> Passed:
+    """What a move passes: changes, form of licence, tasks and watch items of every release."""
+    product = context.store.products.get(f"{kind}/{slug}")
+    releases = context.store.releases.all(product=product.id)
+    try:
+        return passed(product.id, releases, parse_version(start), parse_version(end))
+    except VersionError as error:
+        raise Refused("bad-version", str(error)) from None
+
+
+@router.post("/products/{kind}/{slug}/releases/{version}/decision")
+def decide_release(
+    context: Ctx, who: Who, kind: str, slug: str, version: str, choice: DecideRepublished
+) -> KnownRelease:
+    """Say which package of a version that came twice is right."""
+    return catalogue.decide(context, f"{kind}/{slug}", version, choice, who)
+
+
+@router.post("/releases", status_code=201)
+def type_in_release(context: Ctx, who: Who, new: NewRelease) -> KnownRelease:
+    """Type in a release that no feed tells of."""
+    return catalogue.type_in(context, new, who)
+
+
+@router.get("/advisories")
+def list_advisories(context: Ctx, who: Who) -> list[KnownAdvisory]:
+    """The published weaknesses of products of ours."""
+    return context.store.advisories.all()
+
+
+@router.get("/coverage")
+def show_coverage(context: Ctx, who: Who) -> Coverage:
+    """Which components feeds cover, and what none covers."""
+    return overview.coverage(context)
+
+
 @router.get("/shelf")
 def list_shelf(context: Ctx, who: Who) -> list[Package]:
     """The packages in hand."""
@@ -105,11 +207,30 @@ def list_shelf(context: Ctx, who: Who) -> list[Package]:
 
 
 @router.post("/shelf", status_code=201)
-async def put_on_shelf(context: Ctx, who: Who, request: Request) -> Package:
+async def put_on_shelf(
+    context: Ctx,
+    who: Who,
+    request: Request,
+    site: Annotated[
+        list[str] | None, Query(description="sites that may have it; may be given several times")
+    ] = None,
+) -> Package:
     """Put an archive on the shelf; the body is the archive itself."""
     body = bytearray()
     async for chunk in request.stream():
         body += chunk
         if len(body) > MOST_PACKED:
             raise Refused("wrong-archive", f"the archive is larger than {MOST_PACKED} bytes")
-    return policy.put_on_shelf(context, bytes(body), who)
+    return shelving.put_on_shelf(context, bytes(body), who, tuple(site or ()))
+
+
+@router.delete("/shelf/{id}", status_code=204)
+def drop_package(context: Ctx, who: Who, id: str) -> None:
+    """Take a package from the shelf, unless it is kept for going back."""
+    shelving.drop(context, id, who)
+
+
+@router.post("/shelf/{id}/rights", status_code=201)
+def give_package(context: Ctx, who: Who, id: str, to: ForSite) -> ShelfRight:
+    """Let a site have a package of the shelf."""
+    return shelving.give(context, id, to.site, who)

@@ -1,12 +1,13 @@
-"""Plans, bookings, rollouts, runs, holds, licences, findings, the ledger."""
+"""Plans, bookings, rollouts, runs, holds, findings, the ledger."""
 
 from __future__ import annotations
 
 from datetime import datetime
+from typing import Annotated
 
-from fastapi import APIRouter, Request
+from fastapi import APIRouter, Query, Request
 
-from windbreak.core.fleet import NewHold, NewLicence, SiteLicence, StandingHold, Value, example
+from windbreak.core.fleet import NewHold, StandingHold, Value, example
 from windbreak.core.work import (
     ApprovePlan,
     Book,
@@ -18,9 +19,10 @@ from windbreak.core.work import (
     Run,
     RunStory,
     SitePlan,
+    SnoozeFinding,
     Today,
 )
-from windbreak.operations import findings, policy, reports, rollouts, runs
+from windbreak.operations import findings, policy, reports, rollouts, runs, today
 from windbreak.service.signin import Ctx, Limit, Number, Who
 
 router = APIRouter(tags=["work"])
@@ -139,34 +141,32 @@ def lift_hold(context: Ctx, who: Who, id: str) -> None:
     policy.lift(context, id, who)
 
 
-@router.get("/licences")
-def list_licences(context: Ctx, who: Who) -> list[SiteLicence]:
-    """The licences of the sites."""
-    return context.store.licences.all()
-
-
-@router.post("/licences", status_code=201)
-def add_licence(context: Ctx, who: Who, new: NewLicence) -> SiteLicence:
-    """Give a site the right to a product's releases."""
-    return policy.add_licence(context, new, who)
-
-
-@router.delete("/licences/{id}", status_code=204)
-def drop_licence(context: Ctx, who: Who, id: str) -> None:
-    """Take a licence away from its site."""
-    policy.drop_licence(context, id, who)
-
-
 @router.get("/findings")
-def list_findings(context: Ctx, who: Who) -> list[Finding]:
+def list_findings(
+    context: Ctx,
+    who: Who,
+    snoozed: Annotated[bool, Query(description="also those that are put aside")] = False,
+) -> list[Finding]:
     """What wants attention, most urgent first."""
-    return findings.listed(context)
+    return findings.listed(context, snoozed=snoozed)
+
+
+@router.put("/findings/{id:path}/snooze")
+def snooze_finding(context: Ctx, who: Who, id: str, said: SnoozeFinding) -> Finding:
+    """Put a finding aside until a day; dismissed is not solved."""
+    return findings.snooze(context, id, said, who)
+
+
+@router.delete("/findings/{id:path}/snooze")
+def wake_finding(context: Ctx, who: Who, id: str) -> Finding:
+    """Bring a snoozed finding back."""
+    return findings.wake(context, id, who)
 
 
 @router.get("/today")
 def show_today(context: Ctx, who: Who) -> Today:
     """What wants attention, what is booked, and how old the facts are."""
-    return reports.today(context)
+    return today.today(context)
 
 
 @router.get("/ledger")

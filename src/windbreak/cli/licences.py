@@ -1,0 +1,279 @@
+"""``windbreak licence``: rights to releases, their seats, codes and ends."""
+
+from __future__ import annotations
+
+import argparse
+from datetime import date
+from typing import Any
+
+from windbreak.cli.output import ask, dump, say, secret, table
+from windbreak.cli.profile import connect, pick_product, pick_site
+
+FORMS = ("per-site code", "seats", "account", "membership", "through a theme")
+
+
+def add(commands: Any, common: argparse.ArgumentParser) -> None:
+    licence = commands.add_parser(
+        "licence",
+        help="licences: list, show, add, set, drop, seat, unseat, rotate, enter, forecast",
+    )
+    verbs = licence.add_subparsers(dest="verb", metavar="VERB", required=True)
+    one = verbs.add_parser("list", parents=[common], help="every licence, ending first first")
+    one.add_argument("--site", help="only those that this site has a share of")
+    one.set_defaults(do=_list)
+    one = verbs.add_parser("show", parents=[common], help="one licence, seat by seat")
+    one.add_argument("licence", metavar="LICENCE")
+    one.set_defaults(do=_show)
+    one = verbs.add_parser(
+        "add",
+        parents=[common],
+        help="enter a licence; with --code its one code is read from standard input",
+        formatter_class=argparse.RawDescriptionHelpFormatter,
+        epilog="""examples:
+  windbreak licence add breakwater 'Breakwater 5' 'per-site code' --seats 15 \\
+      --product breakwater --product breakwater-keel --covers-until 2027-08-31
+  windbreak licence add ebbing 'Ebbing Tide membership' membership --maker 'Ebbing Tide' \\
+      --expires 2027-01-14""",
+    )
+    one.add_argument("id", metavar="ID")
+    one.add_argument("label", metavar="LABEL")
+    one.add_argument("form", metavar="FORM", choices=FORMS, help=", ".join(FORMS))
+    one.add_argument("--product", action="append", default=[])
+    one.add_argument("--maker", help="covers all of this maker's licensed products")
+    one.add_argument("--through", metavar="THEME", help="for the form 'through a theme'")
+    one.add_argument(
+        "--code", action="store_true", help="it has one code, read from standard input"
+    )
+    one.add_argument("--no-riding", action="store_true", help="a copy needs a seat of its own")
+    _add_facts(one)
+    one.set_defaults(do=_add)
+    one = verbs.add_parser("set", parents=[common], help="change what is known of a licence")
+    one.add_argument("licence", metavar="LICENCE")
+    one.add_argument("--label")
+    _add_facts(one)
+    one.set_defaults(do=_set)
+    one = verbs.add_parser("drop", parents=[common], help="forget a licence without seats")
+    one.add_argument("licence", metavar="LICENCE")
+    one.add_argument("--yes", action="store_true")
+    one.set_defaults(do=_drop)
+    one = verbs.add_parser(
+        "seat", parents=[common], help="allot a seat; with --code its code from standard input"
+    )
+    one.add_argument("licence", metavar="LICENCE")
+    one.add_argument("site", metavar="SITE")
+    one.add_argument("--code", action="store_true", help="it has a code of its own")
+    one.set_defaults(do=_seat)
+    one = verbs.add_parser("unseat", parents=[common], help="take a seat back")
+    one.add_argument("licence", metavar="LICENCE")
+    one.add_argument("site", metavar="SITE")
+    one.add_argument("--yes", action="store_true")
+    one.set_defaults(do=_unseat)
+    one = verbs.add_parser(
+        "rotate", parents=[common], help="replace a code, read from standard input"
+    )
+    one.add_argument("licence", metavar="LICENCE")
+    one.add_argument("--site", help="for a licence with a code for each site")
+    one.set_defaults(do=_rotate)
+    one = verbs.add_parser(
+        "enter", parents=[common], help="enter the code on its sites and read it back"
+    )
+    one.add_argument("licence", metavar="LICENCE")
+    one.add_argument("--site", help="only there")
+    one.add_argument("--yes", action="store_true")
+    one.set_defaults(do=_enter)
+    one = verbs.add_parser("forecast", parents=[common], help="seats that will be asked for")
+    one.set_defaults(do=_forecast)
+
+
+def _add_facts(one: argparse.ArgumentParser) -> None:
+    one.add_argument("--range", metavar="RANGE", help="the versions it covers, as '<5'")
+    one.add_argument("--seats", type=int, metavar="N", help="without limit when not given")
+    one.add_argument("--covers-until", type=date.fromisoformat, metavar="DAY")
+    one.add_argument("--expires", type=date.fromisoformat, metavar="DAY")
+    one.add_argument("--bought-by", metavar="ACCOUNT")
+    one.add_argument("--renewal", metavar="TEXT", help="how and by whom it is renewed")
+
+
+def _list(args: argparse.Namespace) -> None:
+    with connect(args) as windbreak:
+        found = windbreak.licences()
+        site = pick_site(windbreak, args.site) if args.site else None
+    if site:
+        found = [v for v in found if site in v.reaches or site in v.without]
+    if args.json:
+        return dump(found)
+    if args.quiet:
+        return print("\n".join(v.licence.id for v in found))
+    table(
+        ["licence", "label", "form", "seats", "ends", "how it stands", "what stops then"],
+        (
+            (
+                v.licence.id,
+                v.licence.label,
+                v.licence.form,
+                _seats(v),
+                v.licence.expires or v.licence.covers_until or "–",
+                v.text,
+                v.stops,
+            )
+            for v in found
+        ),
+        "No licence is entered. Enter one: windbreak licence add ID LABEL FORM",
+    )
+    return None
+
+
+def _seats(view: Any) -> str:
+    if not view.licence.seated:
+        return f"{len(view.reaches)} sites"
+    riders = f" + {view.riders}" if view.riders else ""
+    of = f" of {view.licence.seats}" if view.licence.seats is not None else ""
+    return f"{view.own}{riders}{of}"
+
+
+def _show(args: argparse.Namespace) -> None:
+    with connect(args) as windbreak:
+        view = windbreak.licence(args.licence)
+    if args.json:
+        return dump(view)
+    licence = view.licence
+    say(f"**{licence.label}**, {licence.form}: {', '.join(view.covers)}")
+    say(view.text)
+    say(f"What stops when it lapses: {view.stops}")
+    bought = licence.bought_by or "nobody that is named"
+    code = f" Code {licence.code}." if licence.code else ""
+    former = f" The one before ended in {licence.former}." if licence.former else ""
+    say(f"Bought by {bought}.{code}{former} {licence.renewal}".rstrip())
+    for seat in view.seats:
+        own = f" {seat.seat.code}" if seat.seat.code else ""
+        say(f"  {seat.text}{own}")
+    for word, sites in (
+        ("uses it without a seat", view.without),
+        ("has the old code still", view.still_old),
+    ):
+        for site in sites:
+            say(f"  {site} {word}.")
+    return None
+
+
+def _add(args: argparse.Namespace) -> None:
+    from windbreak.core.licences import NewLicence
+
+    with connect(args) as windbreak:
+        new = NewLicence.model_validate(
+            {
+                "id": args.id,
+                "label": args.label,
+                "form": args.form,
+                "products": [pick_product(windbreak, p) for p in args.product],
+                "maker": args.maker,
+                "through": pick_product(windbreak, args.through) if args.through else None,
+                "code": secret("Code: ") if args.code else None,
+                "range": args.range or "*",
+                "seats": args.seats,
+                "riding": not args.no_riding,
+                "covers_until": args.covers_until,
+                "expires": args.expires,
+                "bought_by": args.bought_by or "",
+                "renewal": args.renewal or "",
+            }
+        )
+        licence = windbreak.add_licence(new)
+    if args.json:
+        return dump(licence)
+    say(f"**{licence.label}** is entered.")
+    if licence.seated:
+        say(f"Give its seats: windbreak licence seat {licence.id} SITE")
+    return None
+
+
+def _set(args: argparse.Namespace) -> None:
+    from windbreak.core.licences import LicenceChange
+
+    change = LicenceChange(
+        label=args.label,
+        range=args.range,
+        seats=args.seats,
+        covers_until=args.covers_until,
+        expires=args.expires,
+        bought_by=args.bought_by,
+        renewal=args.renewal,
+    )
+    with connect(args) as windbreak:
+        licence = windbreak.change_licence(args.licence, change)
+    dump(licence) if args.json else say(f"**{licence.label}** is changed.")
+
+
+def _drop(args: argparse.Namespace) -> None:
+    with connect(args) as windbreak:
+        view = windbreak.licence(args.licence)
+        ask(f"**{view.licence.label}** is forgotten. {view.stops}", yes=args.yes)
+        windbreak.drop_licence(args.licence)
+    say("It is forgotten.")
+
+
+def _seat(args: argparse.Namespace) -> None:
+    from windbreak.core.licences import NewSeat
+
+    with connect(args) as windbreak:
+        site = pick_site(windbreak, args.site)
+        code = secret("Code: ") if args.code else None
+        seat = windbreak.seat_site(
+            args.licence, NewSeat.model_validate({"site": site, "code": code})
+        )
+    if args.json:
+        return dump(seat)
+    how = "riding along with its site" if seat.riding else "its own"
+    say(f"**{seat.site}** has a seat of {seat.licence}, {how}.")
+    return None
+
+
+def _unseat(args: argparse.Namespace) -> None:
+    with connect(args) as windbreak:
+        site = pick_site(windbreak, args.site)
+        ask(f"**{site}** has no seat of {args.licence} from now on, nor its twin.", yes=args.yes)
+        windbreak.unseat_site(args.licence, site)
+    say("The seat is free.")
+
+
+def _rotate(args: argparse.Namespace) -> None:
+    with connect(args) as windbreak:
+        site = pick_site(windbreak, args.site) if args.site else None
+        licence = windbreak.rotate_code(args.licence, secret("New code: "), site)
+        view = windbreak.licence(args.licence)
+    if args.json:
+        return dump(licence)
+    say(f"**{licence.label}** has a new code. No site knows it yet.")
+    if view.still_old:
+        say(f"The old one is in use on {', '.join(view.still_old)}: do not revoke it yet.")
+    say(f"Enter it: windbreak licence enter {licence.id}")
+    return None
+
+
+def _enter(args: argparse.Namespace) -> int:
+    with connect(args) as windbreak:
+        view = windbreak.licence(args.licence)
+        site = pick_site(windbreak, args.site) if args.site else None
+        where = site or ", ".join(s.seat.site for s in view.seats) or "no site"
+        ask(f"The code of **{view.licence.label}** is entered on {where}.", yes=args.yes)
+        results = windbreak.enter_code(args.licence, site)
+    if args.json:
+        dump(results)
+    else:
+        for result in results:
+            say(result.text)
+    well = sum(r.state == "registered" for r in results)
+    return 0 if well == len(results) else 5 if well else 1
+
+
+def _forecast(args: argparse.Namespace) -> None:
+    with connect(args) as windbreak:
+        found = windbreak.forecasts()
+    if args.json:
+        return dump(found)
+    for told in found:
+        say(told.text)
+        say(f"  {', '.join(told.sites)}")
+    if not found:
+        say("No known release changes the form of a licence on a site of ours.")
+    return None

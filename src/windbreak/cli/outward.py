@@ -1,0 +1,152 @@
+"""``windbreak hook``, ``digest``, ``metrics``, ``calendar-address``, ``account``: in and out."""
+
+from __future__ import annotations
+
+import argparse
+from typing import Any
+
+from windbreak.cli.output import ask, dump, local, say, table
+from windbreak.cli.profile import connect
+
+
+def add(commands: Any, common: argparse.ArgumentParser) -> None:
+    hook = commands.add_parser("hook", help="web hooks: list, add, drop, sent")
+    verbs = hook.add_subparsers(dest="verb", metavar="VERB", required=True)
+    verbs.add_parser("list", parents=[common], help="every web hook").set_defaults(do=_hooks)
+    one = verbs.add_parser(
+        "add",
+        parents=[common],
+        help="tell an address of news, signed",
+        epilog="example: windbreak hook add desk https://desk.example/in --news finding.opened",
+    )
+    one.add_argument("id", metavar="ID")
+    one.add_argument("url", metavar="ADDRESS")
+    one.add_argument(
+        "--news", action="append", help="finding.opened, finding.closed, release, run.ended"
+    )
+    one.set_defaults(do=_add_hook)
+    for verb, act, words in (
+        ("drop", _drop_hook, "tell it no more"),
+        ("sent", _sent, "what was sent to it"),
+    ):
+        one = verbs.add_parser(verb, parents=[common], help=words)
+        one.add_argument("hook", metavar="HOOK")
+        one.set_defaults(do=act)
+    one = commands.add_parser("digest", parents=[common], help="mail the digest now")
+    one.set_defaults(do=_digest)
+    one = commands.add_parser("metrics", parents=[common], help="the fleet in numbers, OpenMetrics")
+    one.set_defaults(do=_metrics)
+    one = commands.add_parser(
+        "calendar-address", parents=[common], help="an address of deadlines that calendars read"
+    )
+    one.set_defaults(do=_calendar)
+    account = commands.add_parser("account", help="who may sign in: list, add, close")
+    verbs = account.add_subparsers(dest="verb", metavar="VERB", required=True)
+    verbs.add_parser("list", parents=[common], help="every account").set_defaults(do=_accounts)
+    one = verbs.add_parser("add", parents=[common], help="open an account")
+    one.add_argument("id", metavar="ID")
+    one.add_argument("name", metavar="NAME")
+    one.set_defaults(do=_add_account)
+    one = verbs.add_parser("close", parents=[common], help="close an account; its history stays")
+    one.add_argument("id", metavar="ID")
+    one.add_argument("--yes", action="store_true")
+    one.set_defaults(do=_close_account)
+
+
+def _hooks(args: argparse.Namespace) -> None:
+    with connect(args) as windbreak:
+        found = windbreak.hooks()
+    if args.json:
+        return dump(found)
+    table(
+        ["hook", "address", "news", "state", "what it says"],
+        ((h.id, h.url, ", ".join(h.news), h.state, h.text) for h in found),
+        "No web hook is registered. Add one: windbreak hook add ID ADDRESS",
+    )
+    return None
+
+
+def _add_hook(args: argparse.Namespace) -> None:
+    from windbreak.core.outward import NEWS, NewHook
+
+    new = NewHook.model_validate({"id": args.id, "url": args.url, "news": args.news or NEWS})
+    with connect(args) as windbreak:
+        hook = windbreak.add_hook(new)
+    if args.json:
+        return dump(hook)
+    say(f"**{hook.id}** is told of {', '.join(hook.news)}.")
+    say(f"Our messages are signed (RFC 9421, Ed25519); check them with the key {hook.public_key}")
+    return None
+
+
+def _drop_hook(args: argparse.Namespace) -> None:
+    with connect(args) as windbreak:
+        windbreak.drop_hook(args.hook)
+    say("It is told no more.")
+
+
+def _sent(args: argparse.Namespace) -> None:
+    with connect(args) as windbreak:
+        found = windbreak.deliveries(args.hook)
+    if args.json:
+        return dump(found)
+    table(
+        ["id", "news", "made", "state", "tries", "said"],
+        ((d.id, d.news, local(d.made_at), d.state, d.tries, d.text) for d in found),
+        "Nothing has been sent yet.",
+    )
+    return None
+
+
+def _digest(args: argparse.Namespace) -> None:
+    with connect(args) as windbreak:
+        sent = windbreak.send_digest()
+    dump(sent) if args.json else say(sent["text"])
+
+
+def _metrics(args: argparse.Namespace) -> None:
+    with connect(args) as windbreak:
+        print(windbreak.metrics(), end="")
+
+
+def _calendar(args: argparse.Namespace) -> None:
+    with connect(args) as windbreak:
+        made = windbreak.calendar_address()
+    if args.json:
+        return dump(made)
+    say("Whoever knows this address can read deadlines and bookings. An older one is good no more.")
+    return print(made["url"])
+
+
+def _accounts(args: argparse.Namespace) -> None:
+    with connect(args) as windbreak:
+        found = windbreak.accounts()
+    if args.json:
+        return dump(found)
+    table(
+        ["account", "name", "closed"],
+        ((a.id, a.name, local(a.closed_at) if a.closed_at else "–") for a in found),
+        "There is no account.",
+    )
+    return None
+
+
+def _add_account(args: argparse.Namespace) -> None:
+    with connect(args) as windbreak:
+        account = windbreak.add_account(args.id, args.name)
+    if args.json:
+        return dump(account)
+    say(
+        f"**{account.name}** may sign in. Beside the service: "
+        f"windbreak sign-in-link --data DIR --account {account.id}"
+    )
+    return None
+
+
+def _close_account(args: argparse.Namespace) -> None:
+    with connect(args) as windbreak:
+        ask(
+            f"The account **{args.id}** is closed, its tokens end; its history stays.", yes=args.yes
+        )
+        account = windbreak.close_account(args.id)
+    dump(account) if args.json else say(f"The account of **{account.name}** is closed.")

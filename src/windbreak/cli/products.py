@@ -1,0 +1,347 @@
+"""``windbreak product``, ``coverage``, ``advisory``: what is on sites, and what is known of it."""
+
+from __future__ import annotations
+
+import argparse
+from datetime import date
+from typing import Any
+
+from windbreak.cli.output import age, dump, say, state, table
+from windbreak.cli.profile import connect, pick_product, pick_site
+
+
+def add(commands: Any, common: argparse.ArgumentParser) -> None:
+    product = commands.add_parser(
+        "product", help="products: list, show, changes, set, hold, holds, lift, release, decide"
+    )
+    verbs = product.add_subparsers(dest="verb", metavar="VERB", required=True)
+    one = verbs.add_parser("list", parents=[common], help="every product across the fleet")
+    one.add_argument("text", nargs="?", help="part of a name, maker or folder")
+    one.set_defaults(do=_list)
+    one = verbs.add_parser("show", parents=[common], help="versions in use, who may move, changes")
+    one.add_argument("product", metavar="PRODUCT")
+    one.set_defaults(do=_show)
+    one = verbs.add_parser(
+        "changes",
+        parents=[common],
+        help="everything a move passes, added up",
+        epilog="example: windbreak product changes breakwater 5.0 5.2",
+    )
+    one.add_argument("product", metavar="PRODUCT")
+    one.add_argument("start", metavar="FROM")
+    one.add_argument("end", metavar="TO")
+    one.set_defaults(do=_changes)
+    one = verbs.add_parser("set", parents=[common], help="set what a person knows of a product")
+    one.add_argument("product", metavar="PRODUCT")
+    one.add_argument("--name")
+    one.add_argument("--maker")
+    one.add_argument("--access", choices=("public", "licensed", "bundled-only", "custom", "host"))
+    one.add_argument("--major-place", type=int, metavar="N", help="which number is its major")
+    one.add_argument("--folder", action="append", help="another folder it is known to lie in")
+    one.set_defaults(do=_set)
+    _add_holds(verbs, common)
+    one = verbs.add_parser(
+        "release",
+        parents=[common],
+        help="type in a release that no feed tells of",
+        epilog="example: windbreak product release plugin/oarlock-stamps 2.1 2026-11-03 "
+        "--source 'a mail of its maker' --fix 'Stamps print again'",
+    )
+    one.add_argument("product", metavar="PRODUCT")
+    one.add_argument("version", metavar="VERSION")
+    one.add_argument("published", metavar="DAY", type=date.fromisoformat)
+    one.add_argument("--source", required=True, help="where it was read")
+    for kind in ("security", "fix", "feature", "breaking"):
+        one.add_argument(f"--{kind}", action="append", default=[], metavar="TEXT")
+    one.set_defaults(do=_release)
+    one = verbs.add_parser(
+        "decide", parents=[common], help="say which package of a version that came twice is right"
+    )
+    one.add_argument("product", metavar="PRODUCT")
+    one.add_argument("version", metavar="VERSION")
+    one.add_argument("keep", choices=("first", "new"))
+    one.add_argument("--why", required=True)
+    one.set_defaults(do=_decide)
+    one = commands.add_parser("coverage", parents=[common], help="components that no feed covers")
+    one.set_defaults(do=_coverage)
+    advisory = commands.add_parser("advisory", help="published weaknesses: list")
+    verbs = advisory.add_subparsers(dest="verb", metavar="VERB", required=True)
+    verbs.add_parser("list", parents=[common], help="every one").set_defaults(do=_advisories)
+
+
+def _add_holds(verbs: Any, common: argparse.ArgumentParser) -> None:
+    one = verbs.add_parser(
+        "hold",
+        parents=[common],
+        help="decide not to move a product",
+        epilog="example: windbreak product hold netloft --range '>=1.8' --why 'drops captions'",
+    )
+    one.add_argument("product", metavar="PRODUCT")
+    one.add_argument("--range", default="*")
+    one.add_argument("--site", help="everywhere when not given")
+    one.add_argument("--until", type=date.fromisoformat, metavar="DAY")
+    one.add_argument("--why", required=True)
+    one.set_defaults(do=_hold)
+    verbs.add_parser("holds", parents=[common], help="every hold").set_defaults(do=_holds)
+    one = verbs.add_parser("lift", parents=[common], help="lift a hold")
+    one.add_argument("hold", metavar="HOLD")
+    one.set_defaults(do=_lift)
+
+
+def _list(args: argparse.Namespace) -> None:
+    with connect(args) as windbreak:
+        found = windbreak.products()
+    if args.text:
+        low = args.text.lower()
+        found = [
+            r for r in found if low in f"{r.product.name} {r.product.maker} {r.product.id}".lower()
+        ]
+    if args.json:
+        return dump(found)
+    if args.quiet:
+        return print("\n".join(r.product.id for r in found))
+    table(
+        [
+            "state",
+            "product",
+            "newest",
+            "sites",
+            "may",
+            "wait",
+            "can't",
+            "in use",
+            "decided",
+            "origin",
+        ],
+        (
+            (
+                state(r.state),
+                r.product.id,
+                r.newest or "–",
+                f"{r.sites} + {r.twins}" if r.twins else str(r.sites),
+                r.may or "·",
+                r.wait or "·",
+                r.cannot or "·",
+                " ".join(f"{u.version}×{len(u.sites)}" for u in r.versions),
+                r.decided,
+                r.origin,
+            )
+            for r in found
+        ),
+        "No product is known. Register a feed: windbreak feed add ID LABEL ADDRESS",
+    )
+    return None
+
+
+def _show(args: argparse.Namespace) -> None:
+    with connect(args) as windbreak:
+        view = windbreak.product(pick_product(windbreak, args.product))
+    if args.json:
+        return dump(view)
+    row, product = view.row, view.row.product
+    maker = f", by {product.maker}" if product.maker else ""
+    feed = f"feed {view.feed_state}, read {age(view.feed_read_at)}"
+    say(f"**{product.name}** {product.id}{maker}, {row.origin}; {feed}")
+    if product.withdrawn_at:
+        say(f"Withdrawn: {product.withdrawn_text}")
+    twins = f" and {row.twins} twins" if row.twins else ""
+    carried = (
+        f"; carried newest {view.carried_newest} in {view.carried_in}" if view.carried_in else ""
+    )
+    say(f"On {row.sites} sites{twins}; newest {row.newest or 'none'}{carried}. {row.decided}")
+    print()
+    heads = ["version", "since", "sites", "security", "fixes", "features", "breaking", "silent"]
+    above = {p.start: p for p in view.above}
+    table(
+        heads,
+        (
+            (
+                u.version,
+                u.since or "not told",
+                str(len(u.sites)),
+                *(
+                    str(above[u.version].counts[k])
+                    for k in ("security", "fix", "feature", "breaking")
+                ),
+                str(len(above[u.version].silent)),
+            )
+            if u.version in above
+            else (u.version, u.since or "not told", str(len(u.sites)), "–", "–", "–", "–", "–")
+            for u in row.versions
+        ),
+        "No site runs it.",
+    )
+    say(f"From each version up to {row.newest or 'the newest'}, everything in between added up.")
+    for word, sites in (("may move", view.may), ("wait", view.wait)):
+        if sites:
+            print()
+            say(f"**{len(sites)} {word}**")
+            for one in sites:
+                say(f"  {one.label}: {one.text}")
+    if view.cannot:
+        print()
+        say(f"**{sum(len(g.sites) for g in view.cannot)} cannot**")
+    for group in view.cannot:
+        say(f"  {len(group.sites)}  {group.text}")
+        say(f"     {', '.join(s.label for s in group.sites)}")
+    for lag in view.lags:
+        if lag.days is not None:
+            say(f"{lag.theme} carries it {lag.days} days later, going by {lag.releases} releases.")
+    print()
+    for release in view.releases[:8]:
+        notes: list[str] = [release.channel] if release.channel != "stable" else []
+        notes += ["withdrawn"] if release.withdrawn_at else []
+        notes += (
+            ["came twice: decide"]
+            if release.republished and not release.republished.decided
+            else []
+        )
+        notes += ["on the shelf"] if release.sha256 else []
+        say(f"  {release.version:8} {release.published}  {', '.join(notes)}")
+        for change in release.changes:
+            say(f"             {change.kind}: {change.text}")
+    return None
+
+
+def _changes(args: argparse.Namespace) -> None:
+    with connect(args) as windbreak:
+        passed = windbreak.passed(pick_product(windbreak, args.product), args.start, args.end)
+    if args.json:
+        return dump(passed)
+    counts = ", ".join(f"{n} {kind}" for kind, n in passed.counts.items())
+    releases = f"{len(passed.releases)} releases: {counts}"
+    say(f"**{passed.product}** {passed.start} to {passed.end} passes {releases}.")
+    if passed.silent:
+        silent = ", ".join(passed.silent)
+        say(f"Nothing is said of what changed in {silent}; that is not “no change”.")
+    if passed.licence:
+        grace = f", {passed.licence.grace_days} days of grace" if passed.licence.grace_days else ""
+        say(f"From {passed.licence_at} it asks for a {passed.licence.form} licence{grace}.")
+    for one in passed.changes:
+        say(f"  {one.version:8} {one.change.kind}: {one.change.text}")
+    for task in passed.tasks:
+        say(f"  afterwards, by {task.by}: {task.text}")
+    for item in passed.watch:
+        when = f" from {item.from_version}" if item.from_version else ""
+        when += f", {item.on}" if item.on else ""
+        say(f"  will come{when}: {item.text}")
+    return None
+
+
+def _set(args: argparse.Namespace) -> None:
+    from windbreak.core.tracking import ProductChange
+
+    with connect(args) as windbreak:
+        id = pick_product(windbreak, args.product)
+        folders = None
+        if args.folder:
+            known = windbreak.product(id).row.product.folders
+            folders = tuple(dict.fromkeys((*known, *args.folder)))
+        change = ProductChange(
+            name=args.name,
+            access=args.access,
+            major_place=args.major_place,
+            maker=args.maker,
+            folders=folders,
+        )
+        product = windbreak.change_product(id, change)
+    dump(product) if args.json else say(f"**{product.name}** is set.")
+
+
+def _hold(args: argparse.Namespace) -> None:
+    from windbreak.core.fleet import NewHold
+
+    with connect(args) as windbreak:
+        hold = windbreak.make_hold(
+            NewHold(
+                product=pick_product(windbreak, args.product),
+                range=args.range,
+                site=pick_site(windbreak, args.site) if args.site else None,
+                until=args.until,
+                reason=args.why,
+            )
+        )
+    where = hold.site or "everywhere"
+    dump(hold) if args.json else say(f"**{hold.product}** is held {where}: hold {hold.id}.")
+
+
+def _holds(args: argparse.Namespace) -> None:
+    with connect(args) as windbreak:
+        found = windbreak.holds()
+    if args.json:
+        return dump(found)
+    table(
+        ["hold", "product", "range", "where", "until", "by", "why"],
+        (
+            (h.id, h.product, h.range, h.site or "everywhere", h.until or "–", h.author, h.reason)
+            for h in found
+        ),
+        "Nothing is held.",
+    )
+    return None
+
+
+def _lift(args: argparse.Namespace) -> None:
+    with connect(args) as windbreak:
+        windbreak.lift_hold(args.hold)
+    say("The hold is lifted.")
+
+
+def _release(args: argparse.Namespace) -> None:
+    from windbreak.core.tracking import NewRelease
+
+    kinds = ("security", "fix", "feature", "breaking")
+    changes = [{"kind": kind, "text": text} for kind in kinds for text in getattr(args, kind)]
+    new = NewRelease.model_validate(
+        {
+            "product": args.product,
+            "version": args.version,
+            "published": args.published,
+            "source": args.source,
+            "changes": changes,
+        }
+    )
+    with connect(args) as windbreak:
+        release = windbreak.type_in_release(new)
+    dump(release) if args.json else say(f"**{release.title}** is known now. {release.text}")
+
+
+def _decide(args: argparse.Namespace) -> None:
+    from windbreak.core.tracking import DecideRepublished
+
+    choice = DecideRepublished(keep=args.keep, why=args.why)
+    with connect(args) as windbreak:
+        id = pick_product(windbreak, args.product)
+        release = windbreak.decide_release(id, args.version, choice)
+    dump(release) if args.json else say(f"**{release.title}**: the {args.keep} package is right.")
+
+
+def _coverage(args: argparse.Namespace) -> None:
+    with connect(args) as windbreak:
+        found = windbreak.coverage()
+    if args.json:
+        return dump(found)
+    left = found.components - found.covered
+    say(f"{found.covered} of {found.components} components have a feed; of {left} nobody tells us.")
+    table(
+        ["component", "where", "version", "why"],
+        ((u.product, ", ".join(u.labels), ", ".join(u.versions), u.text) for u in found.uncovered),
+        "Every component has a feed.",
+    )
+    gaps = [s for s in found.sites if s.covered < s.components]
+    for site in gaps:
+        say(f"  {site.label}: {site.covered} of {site.components}")
+    return None
+
+
+def _advisories(args: argparse.Namespace) -> None:
+    with connect(args) as windbreak:
+        found = windbreak.advisories()
+    if args.json:
+        return dump(found)
+    table(
+        ["advisory", "product", "severity", "affected", "published", "what"],
+        ((a.id, a.product, a.severity, a.affected, a.published or "–", a.summary) for a in found),
+        "No advisory is known.",
+    )
+    return None

@@ -1,0 +1,55 @@
+"""What a look at a feed brings, whatever its format; and what a reader is given to read it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from datetime import datetime
+
+from windbreak.core.case import ProductId
+from windbreak.core.fleet import Value
+from windbreak.core.tracking import Announcement, KnownAdvisory, Reading
+from windbreak.feeds.fetching import Answer
+from windbreak.feeds.recipes import Recipe
+
+
+class Announced(Value):
+    """What a feed's document says: releases, advisories, what was passed over, and of itself.
+
+    ``withdrawn`` are products the maker says it has withdrawn, and its words. ``whole``: the
+    document lists everything the feed has, so what is missing in it is gone. ``next_url`` is
+    where the document goes on.
+    """
+
+    maker: str | None = None
+    announcements: tuple[Announcement, ...] = ()
+    advisories: tuple[KnownAdvisory, ...] = ()
+    faults: tuple[str, ...] = ()
+    headline: dict[str, str] = {}
+    withdrawn: dict[ProductId, str] = {}
+    check_url: str | None = None
+    needs: tuple[str, ...] = ()
+    whole: bool = True
+    next_url: str | None = None
+
+    def and_more(self, more: Announced) -> Announced:
+        """This page with the next one after it."""
+        return self.model_copy(
+            update={
+                "announcements": self.announcements + more.announcements,
+                "advisories": self.advisories + more.advisories,
+                "faults": self.faults + more.faults,
+                "next_url": more.next_url,
+                "whole": self.whole and more.whole,
+            }
+        )
+
+
+@dataclass(frozen=True)
+class Asked:
+    """A feed's answer with what is needed to read it."""
+
+    feed: str
+    answer: Answer
+    reading: Reading = field(default_factory=Reading)
+    recipe: Recipe | None = None
+    at: datetime | None = None

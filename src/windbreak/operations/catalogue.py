@@ -1,0 +1,402 @@
+"""The catalogue: what was announced, taken in once, with findings instead of silent changes.
+
+What is known of a release is never taken back by a failed look. A version that comes again with
+another package goes to no site until a person has decided; a release that a whole look no longer
+lists is withdrawn; sources that disagree are told of, and the one believed is named.
+"""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from dataclasses import dataclass, field
+from datetime import datetime
+
+from windbreak.core.tracking import (
+    BY_HAND,
+    Announcement,
+    DecideRepublished,
+    Disagreement,
+    Feed,
+    Found,
+    KnownAdvisory,
+    KnownProduct,
+    KnownRelease,
+    NewRelease,
+    ProductChange,
+    Republished,
+)
+from windbreak.core.versions import Version, parse_version
+from windbreak.core.work import Principal
+from windbreak.feeds.announced import Announced
+from windbreak.feeds.errors import FeedUnreadable
+from windbreak.operations.context import Context
+from windbreak.operations.errors import Refused
+
+# What a later announcement may set right of a release that is known.
+_REVISED = (
+    *("title", "text", "published", "channel", "requires", "conflicts", "tested", "from_"),
+    *("bundles", "needs", "replaces", "licence", "changes", "tasks", "watch"),
+)
+
+
+@dataclass
+class Taken:
+    """What a look brought: ids of what is new, what was passed over, and whether more changed."""
+
+    ids: tuple[str, ...] = ()
+    faults: tuple[str, ...] = ()
+    products: tuple[str, ...] = ()
+    noted: bool = False
+
+
+@dataclass
+class _Intake:
+    context: Context
+    feed: Feed
+    now: datetime
+    maker: str
+    by_product: dict[str, dict[Version, KnownRelease]] = field(default_factory=dict)
+    ids: list[str] = field(default_factory=list)
+    faults: list[str] = field(default_factory=list)
+    noted: bool = False
+
+    def known(self, product: str) -> dict[Version, KnownRelease]:
+        """The known releases of a product by version; read once."""
+        if product not in self.by_product:
+            found = self.context.store.releases.all(product=product)
+            self.by_product[product] = {parse_version(r.version): r for r in found}
+        return self.by_product[product]
+
+    def keep(self, release: KnownRelease) -> None:
+        self.context.store.releases.put(release)
+        self.known(release.product)[parse_version(release.version)] = release
+        self.noted = True
+
+
+def take_in(context: Context, feed: Feed, announced: Announced, now: datetime) -> Taken:
+    """Keep what is new, set right what changed, note what came again or vanished. Writes."""
+    maker = announced.maker or feed.label
+    intake = _Intake(context, feed, now, maker, faults=list(announced.faults))
+    with context.store.transaction():
+        listed: dict[str, set[Version]] = defaultdict(set)
+        for announcement in announced.announcements:
+            version = parse_version(announcement.version)
+            if version in listed[announcement.product]:
+                intake.faults.append(
+                    f"{announcement.product} {announcement.version} is listed twice; "
+                    "the first one was taken"
+                )
+                continue
+            listed[announcement.product].add(version)
+            _take(intake, announcement, version)
+        for advisory in announced.advisories:
+            _take_advisory(intake, advisory)
+        if announced.whole and feed.kind != "advisories":
+            _find_vanished(intake, listed, announced)
+        elif announced.whole:
+            _drop_advisories(intake, announced)
+    return Taken(
+        tuple(intake.ids),
+        tuple(intake.faults),
+        tuple(sorted(listed) or sorted({a.product for a in announced.advisories})),
+        intake.noted,
+    )
+
+
+def refuse_emptied(context: Context, feed: Feed, announced: Announced) -> None:
+    """A document that lists nothing any more is no word about every product at once.
+
+    Raises FeedUnreadable, so that nothing is inferred from it. Reads.
+    """
+    if feed.kind == "advisories" or announced.announcements or announced.withdrawn:
+        return
+    known = context.store.releases.all(feed=feed.id)
+    if known and not announced.faults:
+        raise FeedUnreadable(f"it lists nothing, and it listed {len(known)} releases before")
+    if known:
+        raise FeedUnreadable(f"none of what it lists can be read; {announced.faults[0]}")
+
+
+def _take(intake: _Intake, announcement: Announcement, version: Version) -> None:
+    known = intake.known(announcement.product).get(version)
+    if known is None:
+        _know_product(intake, announcement)
+        release = KnownRelease(
+            **announcement.model_dump(by_alias=False),
+            id=f"{announcement.product}@{announcement.version}",
+            feed=intake.feed.id,
+            routes=(intake.feed.id,),
+            taken_at=intake.now,
+        )
+        intake.keep(release)
+        intake.ids.append(release.id)
+        return
+    changed = _revised(intake, known, announcement)
+    if changed != known:
+        intake.keep(changed)
+
+
+def _revised(intake: _Intake, known: KnownRelease, again: Announcement) -> KnownRelease:
+    """A known release as it stands after it was announced again; the first feed's word counts."""
+    update: dict[str, object] = {}
+    if intake.feed.id not in known.routes:
+        update["routes"] = (*known.routes, intake.feed.id)
+    if known.feed in (intake.feed.id, BY_HAND):
+        update |= {name: getattr(again, name) for name in _REVISED}
+        update["feed"] = intake.feed.id
+        if known.withdrawn_at is not None:
+            update["withdrawn_at"] = None
+    if again.package is not None:
+        if known.package is None:
+            update["package"] = again.package
+            update["feed"] = intake.feed.id
+        elif (first := _other_package(known, again)) is not None:
+            before = known.republished
+            if before is None or before.now.sha256 != again.package.sha256:
+                update["republished"] = Republished(
+                    at=intake.now, feed=intake.feed.id, first=first, now=again.package
+                )
+                intake.faults.append(
+                    f"{known.id} came again with another package; it goes to no site until "
+                    "somebody has decided"
+                )
+        elif known.feed == intake.feed.id and known.package.url != again.package.url:
+            update["package"] = known.package.model_copy(update={"url": again.package.url})
+    return known.model_copy(update=update)
+
+
+def _other_package(known: KnownRelease, again: Announcement) -> str | None:
+    """The first package's sum (or size) when the one announced now is another."""
+    assert known.package is not None and again.package is not None  # callers look first
+    now = again.package
+    for was in (known.sha256, known.package.sha256):
+        if was and now.sha256:
+            return was if was.lower() != now.sha256.lower() else None
+    if known.package.size and now.size and known.package.size != now.size:
+        return f"{known.package.size} bytes"
+    return None
+
+
+def _take_advisory(intake: _Intake, advisory: KnownAdvisory) -> None:
+    for id in (advisory.id, *advisory.aliases):
+        # The same advisory by several routes is one.
+        for other in intake.context.store.advisories.all(product=advisory.product):
+            if other.feed != advisory.feed and id in (other.id, *other.aliases):
+                return
+    if intake.context.store.advisories.find(advisory.key) != advisory:
+        intake.context.store.advisories.put(advisory, advisory.key)
+        intake.ids.append(advisory.id)
+
+
+def _drop_advisories(intake: _Intake, announced: Announced) -> None:
+    """An advisory that a whole look no longer lists is taken back by who published it."""
+    kept = {advisory.key for advisory in announced.advisories}
+    for advisory in intake.context.store.advisories.all(feed=intake.feed.id):
+        if advisory.key not in kept:
+            intake.context.store.advisories.drop(advisory.key)
+            intake.noted = True
+
+
+def _find_vanished(intake: _Intake, listed: dict[str, set[Version]], announced: Announced) -> None:
+    """Releases of this feed that it lists no longer: withdrawn, unless they only grew old.
+
+    A feed may list its newest releases only: what is older than everything it lists of a product
+    is not taken for withdrawn.
+    """
+    context, feed, now = intake.context, intake.feed, intake.now
+    own: dict[str, list[KnownRelease]] = defaultdict(list)
+    for release in context.store.releases.all(feed=feed.id):
+        own[release.product].append(release)
+    for product, releases in own.items():
+        here = listed.get(product, set())
+        for release in releases:
+            version = parse_version(release.version)
+            gone = version not in here and release.withdrawn_at is None
+            if gone and here and version > min(here):
+                intake.keep(release.model_copy(update={"withdrawn_at": now}))
+        known = context.store.products.find(product)
+        if known is None:
+            continue
+        told = announced.withdrawn.get(product)
+        if told is None and here:
+            _set_withdrawn(intake, known, None, "")
+        elif told is not None:
+            _set_withdrawn(intake, known, now, told or f"{feed.label} says that it is withdrawn.")
+        else:
+            _set_withdrawn(intake, known, now, f"{feed.label} lists it no longer.")
+    for product, text in announced.withdrawn.items():
+        known = context.store.products.find(product)
+        if known is not None and product not in own:
+            said = text or f"{feed.label} says that it is withdrawn."
+            _set_withdrawn(intake, known, now, said)
+        elif known is None:
+            kind, _, slug = product.partition("/")
+            fields = {"id": product, "kind": kind, "name": slug.replace("-", " ").title()}
+            added = KnownProduct.model_validate(
+                {**fields, "access": "public", "maker": intake.maker, "feed": feed.id}
+            )
+            context.store.products.add(added)
+            _set_withdrawn(intake, added, now, text or f"{feed.label} says that it is withdrawn.")
+
+
+def _set_withdrawn(intake: _Intake, product: KnownProduct, at: datetime | None, text: str) -> None:
+    if (product.withdrawn_at is None) != (at is None) or (at and product.withdrawn_text != text):
+        intake.context.store.products.change(
+            product.id, withdrawn_at=product.withdrawn_at or at if at else None, withdrawn_text=text
+        )
+        intake.noted = True
+
+
+def _know_product(intake: _Intake, announcement: Announcement) -> None:
+    """Learn a product from its first release; a person's word on it is never changed back."""
+    context, feed = intake.context, intake.feed
+    known = context.store.products.find(announcement.product)
+    if known is not None:
+        if known.feed is None and feed.id != BY_HAND:
+            context.store.products.change(known.id, feed=feed.id, maker=known.maker or intake.maker)
+        elif known.access == "bundled-only" and announcement.package is not None:
+            # It came only inside a theme till now; this feed has it by itself.
+            access = "public" if feed.sign_in == "none" else "licensed"
+            context.store.products.change(known.id, access=access, feed=feed.id, maker=intake.maker)
+        return
+    kind = announcement.product.partition("/")[0]
+    name = announcement.title.removesuffix(announcement.version).strip() or announcement.product
+    if kind == "runtime":
+        access = "host"
+    elif announcement.package is None:
+        access = "bundled-only"
+    else:
+        access = "public" if feed.sign_in == "none" else "licensed"
+    context.store.products.add(
+        KnownProduct.model_validate(
+            {
+                "id": announcement.product,
+                "kind": kind,
+                "name": name[:120],
+                "access": access,
+                "maker": intake.maker,
+                "feed": feed.id,
+            }
+        )
+    )
+
+
+def change_product(
+    context: Context, product: str, change: ProductChange, by: Principal
+) -> KnownProduct:
+    """Set what a person knows of a product. Writes."""
+    fields = change.model_dump(exclude_none=True)
+    known = context.store.products.change(product, **fields)
+    context.record(by.name, f"{known.name}: {', '.join(fields) or 'nothing'} set", product)
+    context.tell("product", product, "set")
+    return known
+
+
+def type_in(context: Context, new: NewRelease, by: Principal) -> KnownRelease:
+    """Take in a release that no feed tells of. Writes. Raises Refused when it is known."""
+    version = parse_version(new.version)
+    for known in context.store.releases.all(product=new.product):
+        if parse_version(known.version) == version:
+            raise Refused("known-release", f"{known.title} is known already, from {known.feed}")
+    name = new.product.partition("/")[2].replace("-", " ").title()
+    if context.store.products.find(new.product) is None:
+        kind = new.product.partition("/")[0]
+        # There is no way to it but the shelf: no feed has it, and no theme carries it.
+        fields = {"id": new.product, "kind": kind, "name": name, "access": "bundled-only"}
+        context.store.products.add(KnownProduct.model_validate(fields))
+    else:
+        name = context.store.products.get(new.product).name
+    release = KnownRelease(
+        **new.model_dump(by_alias=False, exclude={"source"}),
+        title=f"{name} {new.version}",
+        text=f"Typed in by {by.name}; from {new.source}.",
+        id=f"{new.product}@{new.version}",
+        feed=BY_HAND,
+        routes=(BY_HAND,),
+        taken_at=context.clock(),
+    )
+    with context.store.transaction():
+        context.store.releases.add(release)
+        context.record(by.name, f"{release.title} typed in", new.product, why=new.source)
+    context.tell("release", new.product, f"{release.title} typed in")
+    return release
+
+
+def decide(
+    context: Context, product: str, version: str, choice: DecideRepublished, by: Principal
+) -> KnownRelease:
+    """Say which package of a version that came twice is right. Writes.
+
+    Raises Refused when there is nothing to decide.
+    """
+    id = context.store.release_id(product, version)
+    with context.store.transaction():
+        known = context.store.releases.get(id)
+        if known.republished is None or not known.republished.open:
+            raise Refused(
+                "nothing-to-decide", f"{known.title} did not come twice, or it is decided"
+            )
+        decided = known.republished.model_copy(
+            update={"decided": choice.keep, "by": by.name, "why": choice.why}
+        )
+        update: dict[str, object] = {"republished": decided}
+        if choice.keep == "new":
+            update |= {"package": decided.now, "sha256": None}
+        changed = context.store.releases.change(id, **update)
+        what = f"{known.title}: the {choice.keep} package is the right one"
+        context.record(by.name, what, product, why=choice.why)
+    context.tell("release", product, what)
+    return changed
+
+
+def disagreements(context: Context, feed: Feed, announced: Announced) -> tuple[Disagreement, ...]:
+    """Where a feed's headline and its list do not agree on what is newest. Reads.
+
+    What a package says of itself outranks the list, and the list outranks the headline.
+    """
+    newest: dict[str, KnownRelease] = {}
+    for announcement in announced.announcements:
+        if announcement.channel != "stable":
+            continue
+        version = parse_version(announcement.version)
+        found = newest.get(announcement.product)
+        if found is None or version > parse_version(found.version):
+            release = context.store.releases.find(
+                context.store.release_id(announcement.product, announcement.version)
+            )
+            if release is not None:
+                newest[announcement.product] = release
+    told = []
+    for product, headline in sorted(announced.headline.items()):
+        release = newest.get(product)
+        try:
+            same = release is not None and parse_version(headline) == parse_version(release.version)
+        except ValueError:
+            continue
+        if not same:
+            told.append(_disagreement(context, product, headline, release))
+    return tuple(told)
+
+
+def _disagreement(
+    context: Context, product: str, headline: str, release: KnownRelease | None
+) -> Disagreement:
+    known = context.store.products.find(product)
+    name = known.name if known else product
+    if release is None:
+        text = f"Its headline says {name} {headline}, and its list has no release of it."
+        return Disagreement(product=product, headline=headline, believed="headline", text=text)
+    in_hand = context.shelf.find(product, release.version)
+    believed: Found = "package" if in_hand else "changelog"
+    said = f"Its headline says {name} {headline}, its list {release.version}"
+    if in_hand is not None:
+        said += f", and the package itself {in_hand.version}"
+    because = "the package outranks both" if in_hand else "the list outranks the headline"
+    return Disagreement(
+        product=product,
+        headline=headline,
+        changelog=release.version,
+        package=in_hand.version if in_hand else None,
+        believed=believed,
+        text=f"{said}. Believed: {release.version}, since {because}.",
+    )

@@ -1,0 +1,170 @@
+"""What goes out and comes in by open formats, web hooks, and this service itself."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any
+
+from fastapi import APIRouter, Request
+from fastapi.responses import Response
+from pydantic import Field
+
+from windbreak.core.fleet import Slug, Value, example
+from windbreak.core.outward import Delivery, Hook, Instance, NewHook
+from windbreak.core.work import Account
+from windbreak.operations import accounts, digest, exports, instance, outward
+from windbreak.operations.errors import Refused
+from windbreak.operations.exports import Imported
+from windbreak.service.signin import Ctx, Who
+
+router = APIRouter(tags=["in and out"])
+open_router = APIRouter(tags=["in and out"])
+
+
+class CalendarAddress(Value):
+    """An address that calendars read; whoever knows it can read deadlines and bookings."""
+
+    url: str
+
+
+class DigestSent(Value):
+    text: str
+
+
+class TakeOver(Value):
+    model_config = example(why="the old machine is gone")
+
+    why: Annotated[str, Field(min_length=1)]
+
+
+class NewAccount(Value):
+    model_config = example(id="owen", name="Owen Pell")
+
+    id: Slug
+    name: Annotated[str, Field(min_length=1, max_length=120)]
+
+
+_CSV: dict[int | str, Any] = {200: {"content": {"text/csv": {"schema": {"type": "string"}}}}}
+_CDX: dict[int | str, Any] = {
+    200: {"content": {"application/vnd.cyclonedx+json": {"schema": {"type": "object"}}}}
+}
+_ICS: dict[int | str, Any] = {200: {"content": {"text/calendar": {"schema": {"type": "string"}}}}}
+_METRICS: dict[int | str, Any] = {
+    200: {"content": {"application/openmetrics-text": {"schema": {"type": "string"}}}}
+}
+
+
+@router.get("/sites.csv", response_class=Response, responses=_CSV)
+def export_sites(context: Ctx, who: Who) -> Response:
+    """Every site, as CSV."""
+    return Response(exports.sites_csv(context), media_type="text/csv; charset=utf-8")
+
+
+@router.post(
+    "/sites.csv",
+    openapi_extra={
+        "requestBody": {"required": True, "content": {"text/csv": {"schema": {"type": "string"}}}}
+    },
+)
+async def import_sites(context: Ctx, who: Who, request: Request) -> Imported:
+    """Register the sites of a CSV, all or none."""
+    body = await request.body()
+    if len(body) > exports.MOST_CSV:
+        raise Refused("bad-csv", f"more than {exports.MOST_CSV} bytes")
+    try:
+        text = body.decode("utf-8")
+    except UnicodeDecodeError as error:
+        raise Refused("bad-csv", f"it is not UTF-8: {error}") from None
+    return exports.import_sites(context, text, who)
+
+
+@router.get("/sites/{id}/inventory.cdx.json", response_class=Response, responses=_CDX)
+def export_inventory(context: Ctx, who: Who, id: str) -> Response:
+    """A site's inventory, as CycloneDX."""
+    text = exports.cyclonedx(context, id)
+    return Response(text, media_type="application/vnd.cyclonedx+json; version=1.6")
+
+
+@router.get("/metrics", response_class=Response, responses=_METRICS)
+def export_metrics(context: Ctx, who: Who) -> Response:
+    """The fleet in numbers, as OpenMetrics."""
+    return Response(exports.metrics(context), headers={"content-type": exports.METRICS_TYPE})
+
+
+@router.post("/calendar-address", status_code=201)
+def make_calendar_address(context: Ctx, who: Who, request: Request) -> CalendarAddress:
+    """Make the address of your calendar; an older one is good no more."""
+    key = accounts.make_calendar_key(context, who.account)
+    return CalendarAddress(url=f"{_own(request)}/api/v1/calendar.ics?key={key}")
+
+
+@open_router.get("/calendar.ics", response_class=Response, responses=_ICS)
+def read_calendar(context: Ctx, request: Request, key: str) -> Response:
+    """Deadlines and bookings, as iCalendar; the key is that of a calendar address."""
+    accounts.reads_calendar(context, key)
+    document = exports.calendar(context, _own(request))
+    return Response(document, media_type="text/calendar; charset=utf-8")
+
+
+def _own(request: Request) -> str:
+    return f"{request.url.scheme}://{request.url.netloc}"
+
+
+@router.post("/digest")
+def send_digest(context: Ctx, who: Who, request: Request) -> DigestSent:
+    """Mail the digest now, to whom the settings say."""
+    return DigestSent(text=digest.send(context, request.app.state.mail, _own(request)))
+
+
+@router.get("/hooks")
+def list_hooks(context: Ctx, who: Who) -> list[Hook]:
+    """The web hooks and how they take our news."""
+    return context.store.hooks.all()
+
+
+@router.post("/hooks", status_code=201)
+def add_hook(context: Ctx, who: Who, new: NewHook) -> Hook:
+    """Register a web hook; the answer holds the key to check our signatures with."""
+    return outward.add_hook(context, new, who)
+
+
+@router.delete("/hooks/{id}", status_code=204)
+def drop_hook(context: Ctx, who: Who, id: str) -> None:
+    """Tell a web hook no more."""
+    outward.drop_hook(context, id, who)
+
+
+@router.get("/hooks/{id}/deliveries")
+def list_deliveries(context: Ctx, who: Who, id: str) -> list[Delivery]:
+    """What was sent to a web hook, newest first."""
+    context.store.hooks.get(id)
+    return context.store.deliveries.all(hook=id, newest_first=True, limit=100)
+
+
+@router.get("/accounts")
+def list_accounts(context: Ctx, who: Who) -> list[Account]:
+    """Who may sign in, and whose account is closed."""
+    return context.store.accounts.all()
+
+
+@router.post("/accounts", status_code=201)
+def add_account(context: Ctx, who: Who, new: NewAccount) -> Account:
+    """Open an account."""
+    return accounts.add(context, Account(id=new.id, name=new.name), who)
+
+
+@router.delete("/accounts/{id}")
+def close_account(context: Ctx, who: Who, id: str) -> Account:
+    """Close an account; what it did stays."""
+    return accounts.close(context, id, who)
+
+
+@router.get("/instance")
+def show_instance(context: Ctx, who: Who) -> Instance:
+    """This service itself, and whether it drives sites."""
+    return instance.of(context)
+
+
+@router.post("/instance/take-over")
+def take_over(context: Ctx, who: Who, said: TakeOver) -> Instance:
+    """Let a restored copy drive the sites."""
+    return instance.take_over(context, who, said.why)

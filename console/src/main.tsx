@@ -8,7 +8,10 @@ import "./main.css";
 import { Keys } from "./mast/keys";
 import { Mast } from "./mast/mast";
 import { useTheme } from "./mast/theme";
+import { LicencesPage } from "./pages/licences";
 import { PlanPage } from "./pages/plan";
+import { ProductPage } from "./pages/product";
+import { ProductsPage } from "./pages/products";
 import { RunPage } from "./pages/run";
 import { RunsPage } from "./pages/runs";
 import { SignInPage } from "./pages/sign-in";
@@ -50,7 +53,7 @@ function NotHere() {
       <div className="head">
         <h1>There is no such place</h1>
       </div>
-      <p className="q">The address may be old. Every site is under Sites, every run under Runs.</p>
+      <p className="q">The address may be old. Every site is under Sites, every product under Products, every run under Runs.</p>
     </main>
   );
 }
@@ -65,6 +68,9 @@ function App() {
         <Route path="/sites" element={<SitesPage />} />
         <Route path="/sites/:id" element={<SitePage />} />
         <Route path="/sites/:id/plan" element={<PlanPage />} />
+        <Route path="/products" element={<ProductsPage />} />
+        <Route path="/products/:kind/:slug" element={<ProductPage />} />
+        <Route path="/licences" element={<LicencesPage />} />
         <Route path="/runs" element={<RunsPage />} />
         <Route path="/runs/:id" element={<RunPage />} />
         <Route path="*" element={<NotHere />} />

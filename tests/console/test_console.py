@@ -16,6 +16,8 @@ from playwright.sync_api import (
 )
 
 from tests.running import WithDemo
+from windbreak.standins import catalogue
+from windbreak.standins.feeds import TOKEN
 
 CHROMIUM = "/usr/bin/chromium"
 ARGS = [
@@ -80,7 +82,9 @@ class Console(WithBrowser):
         self.assertNotIn("#", other.url)
 
     def test_no_page_breaks_the_policy_or_scrolls_sideways(self) -> None:
-        for path in ("/", "/sites", "/sites/tarnsey-harbour", "/sites/skerry-light/plan", "/runs"):
+        paths = ["/", "/sites", "/sites/tarnsey-harbour", "/sites/skerry-light/plan", "/runs"]
+        paths += ["/products", "/products/plugin/trestle", "/licences"]
+        for path in paths:
             for width in (390, 1280, 2560):
                 with self.subTest(path=path, width=width):
                     page = self.open(path, width)
@@ -129,6 +133,114 @@ class Console(WithBrowser):
         expect(page.get_by_role("button", name="waiting")).to_be_visible()
         page.get_by_label("Name, client, tag or address").fill("nobody")
         expect(page.get_by_text("No site fits")).to_be_visible()
+
+    def test_sites_are_narrowed_by_what_they_run(self) -> None:
+        page = self.open("/sites")
+        page.get_by_label("that run").fill("trestle<5.0")
+        page.keyboard.press("Enter")
+        expect(page.locator("tbody tr")).to_have_count(1)
+        expect(page).to_have_url(re.compile("runs=trestle"))
+        page.get_by_label("that run").fill("trestle<<5")
+        page.keyboard.press("Enter")
+        expect(page.get_by_role("alert")).to_contain_text("write it as trestle<5.1")
+        page.get_by_label("that run").fill("")
+        expect(page.locator("tbody tr")).to_have_count(5)
+
+    def test_products_show_versions_in_use_and_lead_to_one(self) -> None:
+        page = self.open("/products?text=trestle")
+        expect(page.get_by_role("img", name="1 on 4.8, 1 on 5.0, 0 on 5.2")).to_be_visible()
+        page.get_by_role("link", name="Trestle", exact=True).click()
+        expect(page.get_by_role("heading", level=1)).to_have_text("Trestle")
+        expect(page.get_by_role("row", name=re.compile("^security 1"))).to_be_visible()
+        expect(page.get_by_text("27 days")).to_be_visible()
+
+    def test_a_hold_is_made_on_the_products_page(self) -> None:
+        page = self.open("/products/plugin/tidetable")
+        page.get_by_role("button", name="Hold…").click()
+        dialog = page.get_by_role("dialog")
+        expect(dialog.get_by_role("button", name="Hold it everywhere")).to_be_disabled()
+        dialog.get_by_label("Versions").fill("nonsense")
+        dialog.get_by_label("Why").fill("a test")
+        dialog.get_by_role("button", name="Hold it everywhere").click()
+        expect(dialog.get_by_role("alert")).to_contain_text("range")
+        dialog.get_by_label("Versions").fill(">=3.1")
+        dialog.get_by_role("button", name="Hold it everywhere").click()
+        expect(page.get_by_text("Now: held: a test")).to_be_visible()
+        for hold in self.windbreak.holds():
+            self.windbreak.lift_hold(hold.id)
+
+    def test_which_of_two_packages_is_right_is_decided_with_a_reason(self) -> None:
+        page = self.open("/products/theme/capstan")
+        page.get_by_role("button", name="The new one…").click()
+        page.get_by_role("dialog").get_by_label("Why").fill("its maker said so")
+        page.get_by_role("button", name="Take the new package").click()
+        expect(page.get_by_role("button", name="The new one…")).to_have_count(0)
+        known = {r.version: r for r in self.windbreak.releases("theme/capstan")}
+        again = known["3.3"].republished
+        assert again is not None
+        self.assertEqual((again.decided, again.why), ("new", "its maker said so"))
+
+    def test_licences_show_seats_grace_and_take_codes(self) -> None:
+        page = self.open("/licences")
+        row = page.locator("li.l", has_text="Breakwater 5")
+        expect(row).to_contain_text("Tarnsey Harbour Museum, to")
+        row.get_by_role("button", name="Enter the code…").click()
+        page.get_by_role("button", name=re.compile("^Enter it on")).click()
+        expect(page.get_by_role("dialog")).to_contain_text("its code is in place")
+        page.get_by_role("button", name="Done").click()
+        expect(row).not_to_contain_text("left")
+
+    def test_feeds_show_what_their_credentials_lack_and_take_another(self) -> None:
+        page = self.open("/licences")
+        row = page.locator("li.f", has_text="The Chandlery")
+        expect(row).to_contain_text("licences.read")
+        expect(row).to_contain_text("orders.write")
+        row.get_by_role("button", name="Replace…").click()
+        dialog = page.get_by_role("dialog")
+        dialog.get_by_label("New credential (bearer)").fill("not-the-token-at-all")
+        dialog.get_by_role("button", name="Seal and check it").click()
+        expect(dialog.get_by_role("status")).to_contain_text("turned the credential away")
+        self.windbreak.replace_credential("chandlery", TOKEN)
+        self.windbreak.check_feed("chandlery")
+
+    def test_an_archive_is_put_on_the_shelf_by_dropping_it(self) -> None:
+        page = self.open("/products")
+        page.get_by_role("button", name="Put a package on the shelf…").click()
+        stamps = catalogue.find("plugin/oarlock-stamps", "2.0")
+        drop = """([data]) => {
+            const moved = new DataTransfer();
+            moved.items.add(new File([new Uint8Array(data)], "stamps.zip"));
+            const at = document.querySelector(".drop");
+            at.dispatchEvent(new DragEvent("drop", { dataTransfer: moved, bubbles: true }));
+        }"""
+        page.wait_for_selector(".drop")
+        page.evaluate(drop, [list(b"this is no archive")])
+        page.get_by_role("button", name="Examine and keep it").click()
+        expect(page.get_by_role("dialog").get_by_role("alert")).to_contain_text("a zip archive")
+        page.evaluate(drop, [list(catalogue.complete_download(stamps))])
+        page.get_by_role("button", name="Examine and keep it").click()
+        said = page.get_by_role("dialog").get_by_role("status")
+        expect(said).to_contain_text("Oarlock Stamps 2.0 is on the shelf")
+        expect(said).to_contain_text("inside the complete download")
+
+    def test_a_finding_is_put_aside_and_brought_back(self) -> None:
+        page = self.open("/")
+        row = page.locator(".finding", has_text="disagrees with itself")
+        row.get_by_role("button", name="Put aside…").click()
+        page.get_by_role("dialog").get_by_label("Why").fill("they know")
+        page.get_by_role("button", name="Put it aside").click()
+        expect(row).to_have_count(0)
+        page.get_by_text("1 finding put aside").click()
+        expect(page.get_by_text("“they know”")).to_be_visible()
+        page.get_by_role("button", name="Bring it back").click()
+        expect(row).to_have_count(1)
+
+    def test_a_component_tells_its_four_newest_and_what_lies_between(self) -> None:
+        page = self.open("/sites/tarnsey-harbour")
+        page.get_by_role("row", name=re.compile("Trestle")).get_by_role("button", name="More").click()
+        more = page.locator("td.more")
+        expect(more).to_contain_text("carried by this site’s theme")
+        expect(more).to_contain_text("Uploads of drawings are cleaned.")
 
     def test_a_site_says_why_each_component_stands_where_it_does(self) -> None:
         page = self.open("/sites/tarnsey-harbour")

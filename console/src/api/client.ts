@@ -62,6 +62,11 @@ export const asked = {
     retry: false,
   }),
   today: () => ({ queryKey: ["today"], queryFn: () => told(api.GET("/api/v1/today")) }),
+  running: (fact: string) => ({
+    queryKey: ["today", "running", fact],
+    queryFn: () => told(api.GET("/api/v1/sites", { params: { query: { runs: fact } } })),
+    retry: false,
+  }),
   site: (id: string) => ({
     queryKey: ["site", id],
     queryFn: () => told(api.GET("/api/v1/sites/{id}", { params: { path: { id } } })),
@@ -71,6 +76,19 @@ export const asked = {
     queryFn: () => told(api.GET("/api/v1/sites/{id}/plans", { params: { path: { id } } })),
   }),
   products: () => ({ queryKey: ["products"], queryFn: () => told(api.GET("/api/v1/products")) }),
+  product: (kind: string, slug: string) => ({
+    queryKey: ["products", kind, slug],
+    queryFn: () =>
+      told(api.GET("/api/v1/products/{kind}/{slug}", { params: { path: { kind, slug } } })),
+  }),
+  licences: () => ({ queryKey: ["licences"], queryFn: () => told(api.GET("/api/v1/licences")) }),
+  forecasts: () => ({
+    queryKey: ["licences", "forecasts"],
+    queryFn: () => told(api.GET("/api/v1/forecasts")),
+  }),
+  feeds: () => ({ queryKey: ["feeds"], queryFn: () => told(api.GET("/api/v1/feeds")) }),
+  accounts: () => ({ queryKey: ["accounts"], queryFn: () => told(api.GET("/api/v1/accounts")) }),
+  coverage: () => ({ queryKey: ["coverage"], queryFn: () => told(api.GET("/api/v1/coverage")) }),
   hosts: () => ({ queryKey: ["hosts"], queryFn: () => told(api.GET("/api/v1/hosts")) }),
   runs: () => ({ queryKey: ["runs"], queryFn: () => told(api.GET("/api/v1/runs")) }),
   run: (id: number) => ({

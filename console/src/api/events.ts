@@ -3,15 +3,19 @@ import { queries } from "./client";
 
 /** Which queries an event of a kind makes old. */
 const TOUCHED: Record<string, string[]> = {
-  run: ["run", "runs", "today", "site"],
-  site: ["site", "today"],
+  run: ["run", "runs", "today", "site", "products"],
+  site: ["site", "today", "products", "licences", "coverage"],
   plan: ["plans", "site", "today"],
   booking: ["plans", "site", "today"],
   rollout: ["today"],
-  feed: ["today", "products"],
+  feed: ["today", "feeds", "coverage"],
+  release: ["today", "feeds", "products", "licences", "site", "coverage"],
+  product: ["today", "products", "licences", "site", "coverage"],
+  host: ["today", "site", "products"],
+  day: ["today", "site", "products", "licences"],
   finding: ["today"],
-  hold: ["site", "today"],
-  licence: ["site", "today"],
+  hold: ["site", "today", "products"],
+  licence: ["site", "today", "licences"],
 };
 
 const GATHER_MS = 250;

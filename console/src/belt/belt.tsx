@@ -79,10 +79,16 @@ export function Belt({
               />
             ))}
           </g>
-          {grounds.map((one) => (
+          {grounds.map((one, index) => (
             <g key={one.host}>
               <line className="ground" x1={one.from} x2={one.to} y1={size.ground} y2={size.ground} />
-              <text x={one.from} y={size.ground + 14}>
+              {/* The last name ends where its ground ends, so that it is not cut off. */}
+              <text
+                visibility={crowded(one, grounds[index + 1], width) ? "hidden" : "visible"}
+                x={one.from > width - 70 ? one.to : one.from}
+                y={size.ground + 14}
+                textAnchor={one.from > width - 70 ? "end" : "start"}
+              >
                 {one.name} · {one.count}
               </text>
             </g>
@@ -91,6 +97,7 @@ export function Belt({
             !dense &&
             bars
               .filter((bar) => bar.state === "exposed" || bar.state === "failed")
+              .filter((bar) => !bar.site.twin_of) // its site's name stands beside it
               .slice(0, 6)
               .map((bar) => (
                 <text
@@ -113,6 +120,16 @@ export function Belt({
       {children}
     </section>
   );
+}
+
+type Ground = { from: number; to: number; name: string };
+const SIGN = 6.4;
+
+/** Whether a host's name would run into the next one's; its bars still say it. */
+function crowded(one: Ground, next: Ground | undefined, width: number): boolean {
+  if (!next) return false;
+  const starts = next.from > width - 70 ? next.to - SIGN * (next.name.length + 4) : next.from;
+  return one.from + SIGN * (one.name.length + 3) > starts;
 }
 
 const NAME_REACH = 48;

@@ -2,7 +2,7 @@ import { Dialog, DialogPanel, DialogTitle } from "@headlessui/react";
 import { useEffect, useState } from "react";
 
 const KEYS = [
-  ["/ or Ctrl K", "find a site or act"],
+  ["/ or Ctrl K", "find a site, product or act"],
   ["← →", "walk the belt, when it has the focus"],
   ["Enter", "open what is chosen"],
   ["Home, End", "the belt's first and last site"],

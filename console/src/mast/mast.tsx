@@ -20,7 +20,9 @@ import { useTheme } from "./theme";
 const PLACES = [
   ["/", "Today"],
   ["/sites", "Sites"],
+  ["/products", "Products"],
   ["/runs", "Runs"],
+  ["/licences", "Licences & feeds"],
 ] as const;
 
 export function Mark() {
@@ -60,7 +62,7 @@ export function Mast({ name, live }: { name: string; live: boolean }) {
   );
 }
 
-/** The command box: any site by a part of its name, worst first; "/" or Ctrl K goes there. */
+/** The command box: any site or product by a part of its name, worst first; "/" or Ctrl K goes there. */
 function Find() {
   const [text, setText] = useState("");
   const box = useRef<HTMLInputElement>(null);
@@ -77,7 +79,8 @@ function Find() {
     window.addEventListener("keydown", hear);
     return () => window.removeEventListener("keydown", hear);
   }, []);
-  const found = find(today.data?.sites ?? [], text);
+  const products = useQuery({ ...asked.products(), enabled: text !== "" });
+  const found = find(today.data?.sites ?? [], products.data ?? [], text);
   return (
     <Combobox<Place>
       immediate={false}
@@ -90,8 +93,8 @@ function Find() {
       <div className="find" role="search">
         <ComboboxInput
           ref={box}
-          aria-label="Find a site or act"
-          placeholder="Find a site or act"
+          aria-label="Find a site, product or act"
+          placeholder="Find a site, product or act"
           value={text}
           onChange={(event) => setText(event.target.value)}
         />
@@ -105,7 +108,7 @@ function Find() {
               <span>{place.label}</span>
             </ComboboxOption>
           ))}
-          {found.length === 0 && <p className="q">No site and no act is called so.</p>}
+          {found.length === 0 && <p className="q">No site, product or act is called so.</p>}
         </ComboboxOptions>
       )}
     </Combobox>

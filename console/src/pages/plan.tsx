@@ -14,7 +14,7 @@ export function PlanPage() {
   const site = useQuery(asked.site(id));
   const plans = useQuery(asked.plans(id));
   const products = useQuery(asked.products());
-  const names = new Map(products.data?.map((p) => [p.id, p.name]));
+  const names = new Map(products.data?.map((row) => [row.product.id, row.product.name]));
   const label = site.data?.summary.label ?? id;
   const draft = useMutation({
     mutationFn: () => told(api.POST("/api/v1/sites/{id}/plans", { params: { path: { id } } })),

@@ -1,10 +1,12 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
+import { useState } from "react";
 import { Link, useParams } from "react-router";
 import { api, asked, queries, type Schemas, told } from "../api/client";
 import { Belt } from "../belt/belt";
 import { waiting } from "../belt/layout";
 import { Load } from "../pieces/load";
 import { Age, Arrow, clock, day, plural } from "../pieces/words";
+import { Upload } from "./shelf-upload";
 import { LinkSite } from "./site-link";
 import { Glyph, StateWord } from "../states/states";
 
@@ -84,6 +86,7 @@ function Head({ view }: { view: View }) {
         {(view.link_state === "unlinked" || view.link_state === "refused") && (
           <LinkSite id={site.id} label={site.label} address={site.address} />
         )}
+        <Upload site={site.id} />
         <button className="btn" disabled={refresh.isPending} onClick={() => refresh.mutate()}>
           {refresh.isPending ? "Asking…" : "Refresh"}
         </button>
@@ -158,37 +161,154 @@ function Components({ view }: { view: View }) {
           <th className="w-[184px]">origin on this site</th>
           <th className="w-[150px]">installed, target</th>
           <th>why not newer, or what it takes</th>
+          <th className="num">
+            <span className="sr-only">more</span>
+          </th>
         </tr>
       </thead>
       <tbody>
         {view.components.map((one) => (
-          <tr key={one.product}>
-            <td>
-              <StateWord state={one.state} />
-            </td>
-            <td className="whitespace-nowrap">
-              <span className="nm">{one.name}</span>
-              <span className="kind">
-                {one.active ? one.kind : one.kind === "theme" ? "spare theme" : `${one.kind}, off`}
-              </span>
-            </td>
-            <td className="or">{one.origin}</td>
-            <td>
-              <span className="v">
-                {one.version ?? "absent"}
-                {one.target && (
-                  <>
-                    <Arrow />
-                    {one.target}
-                  </>
-                )}
-              </span>
-            </td>
-            <td className="why">{one.text}</td>
-          </tr>
+          <Component key={one.product} one={one} site={view.summary.id} />
         ))}
       </tbody>
     </table>
+  );
+}
+
+type Part = View["components"][number];
+
+function Component({ one, site }: { one: Part; site: string }) {
+  const [open, setOpen] = useState(false);
+  return (
+    <>
+      <tr>
+        <td>
+          <StateWord state={one.state} />
+        </td>
+        <td className="whitespace-nowrap">
+          <Link className="nm hover:underline" to={`/products/${one.product}`}>
+            {one.name}
+          </Link>
+          <span className="kind">
+            {one.active ? one.kind : one.kind === "theme" ? "spare theme" : `${one.kind}, off`}
+          </span>
+        </td>
+        <td className="or">{one.origin}</td>
+        <td>
+          <span className="v">
+            {one.version ?? "absent"}
+            {one.target && (
+              <>
+                <Arrow />
+                {one.target}
+              </>
+            )}
+          </span>
+        </td>
+        <td className="why">{one.text}</td>
+        <td className="num">
+          <button className="t underline" aria-expanded={open} onClick={() => setOpen(!open)}>
+            {open ? "Less" : "More"}
+          </button>
+        </td>
+      </tr>
+      {open && (
+        <tr>
+          <td colSpan={6} className="more">
+            <More one={one} site={site} />
+          </td>
+        </tr>
+      )}
+    </>
+  );
+}
+
+/** The four answers to "newest", what lies between, and the mark of what was made for the site. */
+function More({ one, site }: { one: Part; site: string }) {
+  const [kind = "", slug = ""] = one.product.split("/");
+  const mark = useMutation({
+    mutationFn: () => {
+      const path = { params: { path: { id: site, kind, slug } } };
+      const way = "/api/v1/sites/{id}/own/{kind}/{slug}";
+      return told(one.own ? api.DELETE(way, path) : api.PUT(way, path));
+    },
+    onSettled: () => void queries.invalidateQueries({ queryKey: ["site", site] }),
+  });
+  const four: [string, string | null | undefined][] = [
+    ["known to its maker", one.four?.maker],
+    ["carried by this site’s theme", one.four?.carried],
+    ["its licence allows", one.four?.licence],
+    ["policy allows", one.four?.policy],
+  ];
+  const passes = one.passes;
+  return (
+    <div className="grid gap-x-8 gap-y-2 py-2 text-[13px] md:grid-cols-[280px_1fr]">
+      <dl className="grid grid-cols-[1fr_auto] gap-x-3">
+        <dt className="qq col-span-2">newest, four answers</dt>
+        {four.map(([word, version]) => (
+          <div key={word} className="contents">
+            <dt className="q">{word}</dt>
+            <dd className="v">{version ?? "–"}</dd>
+          </div>
+        ))}
+        {one.folder && (
+          <>
+            <dt className="q">its folder</dt>
+            <dd className="v">{one.folder}</dd>
+          </>
+        )}
+      </dl>
+      <div>
+        {passes ? (
+          <>
+            <p className="qq">
+              {passes.start} to {passes.end} passes {plural(passes.releases.length, "release")}
+              {passes.silent.length > 0 && `; ${passes.silent.join(", ")} say nothing of what changed`}
+            </p>
+            <ul>
+              {passes.changes.slice(0, 12).map((told) => (
+                <li key={told.version + told.change.text}>
+                  <span className="v">{told.version}</span>{" "}
+                  <span
+                    className={
+                      told.change.kind === "security" || told.change.kind === "breaking" ? "text-alarm" : "q"
+                    }
+                  >
+                    {told.change.kind}
+                  </span>{" "}
+                  {told.change.text}
+                </li>
+              ))}
+              {passes.changes.length > 12 && <li className="qq">and {passes.changes.length - 12} more</li>}
+            </ul>
+            {passes.licence && (
+              <p>
+                From <span className="v">{passes.licence_at}</span> it asks for a {passes.licence.form} licence
+                {passes.licence.grace_days ? `, with ${plural(passes.licence.grace_days, "day")} of grace` : ""}.
+              </p>
+            )}
+            {passes.tasks.map((task) => (
+              <p key={task.text}>
+                Afterwards, by {task.by === "agent" ? "the agent" : "a person"}: {task.text}.
+              </p>
+            ))}
+          </>
+        ) : (
+          <p className="qq">Nothing lies between it and the newest.</p>
+        )}
+        {one.kind !== "runtime" && one.kind !== "core" && one.version && (
+          <p className="pt-1">
+            <button className="t underline" disabled={mark.isPending} onClick={() => mark.mutate()}>
+              {one.own ? "It was not made for this site" : "It was made for this site"}
+            </button>
+            <span className="qq">
+              {" "}
+              {one.own ? "Offers of its name are taken again." : "Offers that share its folder’s name are refused."}
+            </span>
+          </p>
+        )}
+      </div>
+    </div>
   );
 }
 

@@ -6,6 +6,9 @@ export interface Filter {
   client: string;
   host: string;
   state: State | "";
+  tag: string;
+  /** A fact, as "trestle<5.1"; the service says of which sites it is true. */
+  runs: string;
 }
 
 export function readFilter(params: URLSearchParams): Filter {
@@ -14,6 +17,8 @@ export function readFilter(params: URLSearchParams): Filter {
     client: params.get("client") ?? "",
     host: params.get("host") ?? "",
     state: (params.get("state") ?? "") as State | "",
+    tag: params.get("tag") ?? "",
+    runs: params.get("runs") ?? "",
   };
 }
 
@@ -21,13 +26,20 @@ export function writeFilter(filter: Filter): URLSearchParams {
   return new URLSearchParams(Object.entries(filter).filter(([, value]) => value));
 }
 
-export function narrow(sites: SiteSummary[], filter: Filter): SiteSummary[] {
+/** The sites that fit; `running` are those of which the fact is true, where one is asked. */
+export function narrow(
+  sites: SiteSummary[],
+  filter: Filter,
+  running: Set<string> | null = null,
+): SiteSummary[] {
   const text = filter.text.toLowerCase();
   return sites.filter(
     (site) =>
       (!filter.client || site.client === filter.client) &&
       (!filter.host || site.host === filter.host) &&
       (!filter.state || site.state === filter.state) &&
+      (!filter.tag || site.tags.includes(filter.tag)) &&
+      (!running || running.has(site.id)) &&
       `${site.label} ${site.client} ${site.address} ${site.id}`.toLowerCase().includes(text),
   );
 }

@@ -1,12 +1,13 @@
-import { Listbox, ListboxButton, ListboxOption, ListboxOptions } from "@headlessui/react";
 import { useQuery } from "@tanstack/react-query";
+import { useEffect, useRef, useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import { asked, type SiteSummary, type State } from "../api/client";
 import { Belt } from "../belt/belt";
 import { waiting } from "../belt/layout";
 import { Load } from "../pieces/load";
 import { Age, clock, day, plural, span } from "../pieces/words";
-import { STATES, StateWord, WORST_FIRST } from "../states/states";
+import { Word } from "../pieces/word";
+import { StateWord, WORST_FIRST } from "../states/states";
 import { RegisterSite } from "./sites-register";
 import { type Filter, narrow, readFilter, writeFilter } from "./sites-filter";
 
@@ -19,7 +20,9 @@ export function SitesPage() {
   const set = (change: Partial<Filter>) =>
     setParams(writeFilter({ ...filter, ...change }), { replace: true });
   const sites = today.data?.sites ?? [];
-  const shown = narrow(sites, filter);
+  const running = useQuery({ ...asked.running(filter.runs), enabled: filter.runs !== "" });
+  const ids = filter.runs && running.data ? new Set(running.data.map((s) => s.id)) : null;
+  const shown = narrow(sites, filter, ids);
   const narrowed = shown.length < sites.length;
   return (
     <>
@@ -68,7 +71,24 @@ export function SitesPage() {
             options={WORST_FIRST.filter((one) => sites.some((s) => s.state === one))}
             onChange={(state) => set({ state: state as State | "" })}
           />
+          {sites.some((s) => s.tags.length > 0) && (
+            <>
+              <span>with</span>
+              <Word
+                any="any tag"
+                value={filter.tag}
+                options={[...new Set(sites.flatMap((s) => s.tags))].sort()}
+                onChange={(tag) => set({ tag })}
+              />
+            </>
+          )}
+          <Fact value={filter.runs} onChange={(runs) => set({ runs })} />
         </div>
+        {running.isError && (
+          <p className="state-note bad" role="alert">
+            {running.error.message} Nothing is narrowed by it.
+          </p>
+        )}
         <Load query={today}>{() => <Table sites={shown} all={sites.length} />}</Load>
       </main>
     </>
@@ -78,29 +98,29 @@ export function SitesPage() {
 const values = (sites: SiteSummary[], of: (site: SiteSummary) => string) =>
   [...new Set(sites.map(of))].filter(Boolean).sort();
 
-function Word({
-  any,
-  value,
-  options,
-  onChange,
-}: {
-  any: string;
-  value: string;
-  options: string[];
-  onChange: (value: string) => void;
-}) {
+/** "that run …": a fact about what is installed; it is asked when it was written out. */
+function Fact({ value, onChange }: { value: string; onChange: (value: string) => void }) {
+  const [text, setText] = useState(value);
   return (
-    <Listbox value={value} onChange={onChange}>
-      <ListboxButton className={value ? "word on" : "word"}>{value || any}</ListboxButton>
-      <ListboxOptions anchor="bottom start" className="menu">
-        <ListboxOption value="">{any}</ListboxOption>
-        {options.map((option) => (
-          <ListboxOption key={option} value={option}>
-            {option in STATES ? <StateWord state={option as State} /> : option}
-          </ListboxOption>
-        ))}
-      </ListboxOptions>
-    </Listbox>
+    <form
+      className="flex items-center gap-2"
+      onSubmit={(event) => {
+        event.preventDefault();
+        onChange(text.trim());
+      }}
+    >
+      <label htmlFor="fact">that run</label>
+      <input
+        id="fact"
+        className={value ? "in !h-[26px] !w-[130px] text-[13px] text-accent" : "in !h-[26px] !w-[130px] text-[13px]"}
+        placeholder="trestle<5.1"
+        value={text}
+        onChange={(event) => {
+          setText(event.target.value);
+          if (event.target.value === "") onChange("");
+        }}
+      />
+    </form>
   );
 }
 
@@ -131,7 +151,26 @@ function Table({ sites, all }: { sites: SiteSummary[]; all: number }) {
       </p>
     );
   if (sites.length === 0) return <p className="q py-3">No site fits. All {all} are still there.</p>;
+  return <Rows sites={sites} />;
+}
+
+const AT_FIRST = 150;
+
+/** Rows are drawn as they are scrolled to, so that thousands of sites are no burden. */
+function Rows({ sites }: { sites: SiteSummary[] }) {
+  const [most, setMost] = useState(AT_FIRST);
+  const foot = useRef<HTMLParagraphElement>(null);
+  useEffect(() => {
+    if (!foot.current) return;
+    const seen = new IntersectionObserver(
+      (entries) => entries.some((one) => one.isIntersecting) && setMost((n) => n + AT_FIRST),
+      { rootMargin: "600px" },
+    );
+    seen.observe(foot.current);
+    return () => seen.disconnect();
+  }, [most, sites.length]);
   return (
+    <>
     <table className="rows plainend">
       <thead>
         <tr>
@@ -150,11 +189,17 @@ function Table({ sites, all }: { sites: SiteSummary[]; all: number }) {
         </tr>
       </thead>
       <tbody>
-        {sites.map((site) => (
+        {sites.slice(0, most).map((site) => (
           <Row key={site.id} site={site} />
         ))}
       </tbody>
     </table>
+    {most < sites.length && (
+      <p ref={foot} className="q py-2" role="status">
+        {most} of {sites.length} shown; scroll for more.
+      </p>
+    )}
+    </>
   );
 }
 

@@ -7,6 +7,7 @@ import { Tally } from "../belt/tally";
 import { Load } from "../pieces/load";
 import { Age, clock, day, plural, Sentence } from "../pieces/words";
 import { Glyph, StateWord } from "../states/states";
+import { Asleep, Snooze } from "./today-snooze";
 
 type Told = Schemas["Today"];
 
@@ -23,10 +24,18 @@ export function TodayPage() {
         <title>Today · Windbreak</title>
         <Load query={today} rows={6}>
           {(told) => (
+            <>
+            {!told.drives && (
+              <p className="state-note bad" role="alert">
+                This service is a restored copy and drives no site. When the one it was copied from is stopped:{" "}
+                <span className="v">windbreak take-over --why …</span>
+              </p>
+            )}
             <div className="cols">
               <Queue told={told} />
               <Side told={told} />
             </div>
+            </>
           )}
         </Load>
       </main>
@@ -58,12 +67,13 @@ function Queue({ told }: { told: Told }) {
           <Row key={finding.id} finding={finding} first={index === 0} />
         ))}
       </ol>
+      <Asleep findings={told.asleep} />
     </section>
   );
 }
 
 /** The places there are pages for; the act of a finding that leads elsewhere is its command. */
-const HERE = /^\/(sites|runs)/;
+const HERE = /^\/(sites|runs|products|licences)/;
 
 function Row({ finding, first }: { finding: Finding; first: boolean }) {
   const { act } = finding;
@@ -71,15 +81,18 @@ function Row({ finding, first }: { finding: Finding; first: boolean }) {
     <li className="finding">
       <div className="when">
         <StateWord state={finding.state} />
-        <span className={finding.deadline ? "by" : "by none"}>
-          {finding.deadline ? day(finding.deadline) : "no date"}
+        <span className={finding.deadline ? "by" : "by none"} title={finding.deadline ? day(finding.deadline) : ""}>
+          {finding.deadline ? due(finding.deadline) : "no date"}
         </span>
       </div>
       <div>
         <p>
           <Sentence text={finding.headline} />
         </p>
-        <p className="q">{finding.text}</p>
+        <p className="q">
+          <Sentence text={finding.text} />
+          {finding.weight !== "critical" && <Snooze finding={finding} />}
+        </p>
       </div>
       <div className="act">
         {HERE.test(act.path) ? (
@@ -94,6 +107,14 @@ function Row({ finding, first }: { finding: Finding; first: boolean }) {
       </div>
     </li>
   );
+}
+
+/** "6 days left" while it is near, the day else; what has passed says so. */
+function due(at: string): string {
+  const left = Math.ceil((Date.parse(at) - Date.now()) / 86_400_000);
+  if (left < 0) return `since ${day(at).slice(4)}`;
+  if (left === 0) return "today";
+  return left <= 14 ? `${plural(left, "day")} left` : day(at);
 }
 
 function Side({ told }: { told: Told }) {

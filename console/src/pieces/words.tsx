@@ -67,10 +67,11 @@ export function clock(at: string | Date): string {
   return `${two(when.getHours())}:${two(when.getMinutes())}`;
 }
 
-/** "Tue 24 Nov". */
+/** "Tue 24 Nov", with the year where it is not this one. */
 export function day(at: string | Date): string {
   const when = new Date(at);
-  return `${DAYS[when.getDay()]} ${when.getDate()} ${MONTHS[when.getMonth()]}`;
+  const year = when.getFullYear() === new Date().getFullYear() ? "" : ` ${when.getFullYear()}`;
+  return `${DAYS[when.getDay()]} ${when.getDate()} ${MONTHS[when.getMonth()]}${year}`;
 }
 
 /** "4 min", "5 h", "2 days"; null is "never". */

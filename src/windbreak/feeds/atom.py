@@ -19,6 +19,9 @@ from windbreak.core.tracking import Announcement, Attachment, Reading
 from windbreak.feeds.announced import Announced, Asked
 from windbreak.feeds.changelog import entries, found, pattern
 from windbreak.feeds.errors import FeedUnreadable
+from windbreak.feeds.recipes import name_of
+
+LONGEST = 300
 
 
 def read(asked: Asked) -> Announced:
@@ -80,7 +83,8 @@ def _entry(entry: Any, reading: Reading, url: str) -> Announcement:
             "product": reading.product,
             "version": version,
             "published": datetime.fromtimestamp(calendar.timegm(when), UTC).date(),
-            "title": title,
+            "title": f"{name_of(str(reading.product))} {version}",
+            "text": title[:LONGEST],
             "changes": [c.model_dump() for c in entries(text, reading.changes)],
             "package": Attachment(url=urljoin(url, str(enclosure["href"])), size=_size(enclosure))
             if enclosure

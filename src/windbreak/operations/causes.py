@@ -224,6 +224,8 @@ def _of_blocks(context: Context, site: Site, standings: list[Standing]) -> Itera
 
 
 def _of_registrations(context: Context, site: Site, names: dict[str, str]) -> Iterator[Finding]:
+    if site.environment != "production":
+        return  # a copy rides on its site's code
     inventory = context.store.inventories.find(site.id)
     today = context.clock().date()
     for one in inventory.registrations if inventory else ():
@@ -371,8 +373,12 @@ def _of_advisories(
         )
         stuck = sum(not s.target or parse_version(s.target) in affected for s in reached)
         name = names.get(advisory.product, advisory.product)
-        labels = licensing.joined([sites[s.site].label for s in reached[:4]])
-        more = f" and {len(reached) - 4} more" if len(reached) > 4 else ""
+        live = [sites[s.site] for s in reached if sites[s.site].twin_of is None]
+        twins = len(reached) - len(live)
+        named = [site.label for site in live[:4]]
+        named += [f"{len(live) - 4} more"] if len(live) > 4 else []
+        named += [counted(twins, "twin")] if twins else []
+        labels = licensing.joined(named)
         text = f"{advisory.summary.rstrip('.') or 'A published weakness'}. "
         text += f"`{closes[-1]}` closes it" if closes else "No release that may be taken closes it"
         text += f"; {counted(stuck, 'site')} can’t take it yet." if stuck and closes else "."
@@ -388,7 +394,7 @@ def _of_advisories(
             "exposed",
             weight,
             None,
-            f"**{name}**: advisory {advisory.id}, {advisory.severity}, reaches {labels}{more}.",
+            f"**{name}**: advisory {advisory.id}, {advisory.severity}, reaches {labels}.",
             text,
             (
                 "See the product",
@@ -696,7 +702,11 @@ def _of_end(context: Context, view: LicenceView) -> Iterator[Finding]:
         None,
         f"**{licence.label}** {verb} {day(ends, today)}.",
         f"{view.stops} Bought by {licence.bought_by or 'nobody that is named'}."
-        + (f" {licence.renewal.rstrip('.')}." if licence.renewal else ""),
+        + (
+            f" {licence.renewal[:1].upper()}{licence.renewal[1:].rstrip('.')}."
+            if licence.renewal
+            else ""
+        ),
         ("Open licences", f"windbreak licence show {licence.id}", "/licences"),
         ends,
     )

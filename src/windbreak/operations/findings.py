@@ -4,11 +4,13 @@ from __future__ import annotations
 
 from datetime import UTC, datetime
 
+from windbreak.core.fleet import WORST_FIRST
 from windbreak.core.work import Finding, Principal, Snooze, SnoozeFinding, Weight
 from windbreak.operations import causes, outward
 from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
 
+_ALARMS = WORST_FIRST.index("exposed")
 _WEIGHTS: tuple[Weight, ...] = ("critical", "high", "medium", "low")
 
 
@@ -18,7 +20,13 @@ def listed(context: Context, *, snoozed: bool = False) -> list[Finding]:
     found = [f for f in context.store.findings.all() if snoozed or not _asleep(context, f)]
     return sorted(
         found,
-        key=lambda f: (_WEIGHTS.index(f.weight), f.deadline or far, f.subject_label, f.id),
+        key=lambda f: (
+            _WEIGHTS.index(f.weight),
+            WORST_FIRST.index(f.state) > _ALARMS,
+            f.deadline or far,
+            f.subject_label,
+            f.id,
+        ),
     )
 
 

@@ -36,6 +36,7 @@ test: setup console
 
 bench: setup
 	$(BIN)/python benchmarks/reasoning.py
+	$(BIN)/python benchmarks/tracking.py
 
 format: setup
 	$(BIN)/ruff format .

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+import re
 from datetime import datetime
 from typing import Annotated, Literal
 
-from pydantic import Field, SecretStr
+from pydantic import AfterValidator, Field, SecretStr
 
 from windbreak.core.case import (
     Access,
@@ -20,6 +21,19 @@ from windbreak.core.case import (
 )
 from windbreak.core.fleet import Address, Slug, Value, example
 
+
+def _is_plain(text: str) -> str:
+    slug = text.partition("/")[2]
+    if not re.fullmatch(r"[A-Za-z0-9][A-Za-z0-9._-]{0,79}", slug):
+        raise ValueError(
+            f"{text[:90]!r} is not a product id; after the kind come letters, digits, . _ and -"
+        )
+    return text
+
+
+# What a maker, or a person, may call a product: it becomes part of addresses and of folders.
+PlainProductId = Annotated[ProductId, AfterValidator(_is_plain)]
+SaidVersion = Annotated[VersionText, Field(max_length=100)]
 FeedKind = Literal["release-feed", "atom", "recipe", "advisories"]
 SignIn = Literal["none", "bearer", "user and key", "header", "query", "site code"]
 FeedState = Literal["fresh", "stale", "failing", "refused"]
@@ -212,8 +226,8 @@ class Needs(Value):
 class Told(Value):
     """The ``_release`` object of a release-feed item: what a maker says of one release."""
 
-    product: ProductId
-    version: VersionText
+    product: PlainProductId
+    version: SaidVersion
     channel: Channel = "stable"
     requires: dict[ProductId, RangeText] = {}
     conflicts: dict[ProductId, RangeText] = {}
@@ -258,8 +272,8 @@ class NewRelease(Value):
         source="a mail of its maker",
     )
 
-    product: ProductId
-    version: VersionText
+    product: PlainProductId
+    version: SaidVersion
     published: Day
     channel: Channel = "stable"
     requires: dict[ProductId, RangeText] = {}

@@ -7,7 +7,6 @@ read by their events (``introduced``, ``fixed``, ``last_affected``); ``versions`
 
 from __future__ import annotations
 
-import json
 from typing import Any
 
 from cvss import CVSS2, CVSS3, CVSS4
@@ -18,6 +17,7 @@ from windbreak.core.case import Severity
 from windbreak.core.tracking import KnownAdvisory, Reading
 from windbreak.feeds.announced import Announced, Asked
 from windbreak.feeds.errors import FeedUnreadable
+from windbreak.feeds.loading import load_json
 
 _WORDS: dict[str, Severity] = {
     "low": "low",
@@ -32,10 +32,7 @@ _VECTORS: dict[str, Any] = {"CVSS_V2": CVSS2, "CVSS_V3": CVSS3, "CVSS_V4": CVSS4
 
 def read(asked: Asked) -> Announced:
     """Read a feed's answer. Raises FeedUnreadable when the whole is no OSV."""
-    try:
-        document = json.loads(asked.answer.body)
-    except (ValueError, RecursionError) as error:
-        raise FeedUnreadable(f"the answer is not JSON: {error}") from None
+    document = load_json(asked.answer.body)
     if isinstance(document, dict) and isinstance(document.get("vulns"), list):
         document = document["vulns"]
     listed = document if isinstance(document, list) else [document]

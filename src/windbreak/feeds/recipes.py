@@ -6,7 +6,6 @@ faults. What one of the maker's items lacks costs that item only.
 
 from __future__ import annotations
 
-import json
 import tomllib
 from collections.abc import Iterator
 from datetime import UTC, datetime
@@ -21,6 +20,7 @@ from windbreak.core.fleet import Address, Value
 from windbreak.core.tracking import Announcement, Attachment, Bundled, ChangeKind, SignIn
 from windbreak.feeds.changelog import entries, found, pattern
 from windbreak.feeds.errors import FeedUnreadable, RecipeError
+from windbreak.feeds.loading import load_json
 
 MOST_ITEMS = 10_000
 
@@ -110,11 +110,11 @@ def read_recipe(text: str) -> Recipe:
 
 def apply(recipe: Recipe, body: bytes, url: str) -> Read:
     """Read a document by a recipe. Raises FeedUnreadable when it is no JSON or has no releases."""
+    document = load_json(body)
     try:
-        document = json.loads(body)
         items = [n.value for n in jsonpath.find(recipe.releases, document)][:MOST_ITEMS]
-    except (ValueError, RecursionError, jsonpath.JSONPathError) as error:
-        raise FeedUnreadable(f"the answer can't be read as JSON: {error}") from None
+    except (RecursionError, jsonpath.JSONPathError) as error:
+        raise FeedUnreadable(f"{recipe.releases} can't be followed: {error}") from None
     if len(items) == 1 and isinstance(items[0], list):
         items = items[0][:MOST_ITEMS]
     if not items:

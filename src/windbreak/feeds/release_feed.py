@@ -6,26 +6,26 @@ costs that item only; a document that is no JSON Feed at all is refused.
 
 from __future__ import annotations
 
-import json
 from typing import Any
 from urllib.parse import urljoin
 
-from pydantic import ValidationError
+from pydantic import TypeAdapter, ValidationError
 
-from windbreak.core.tracking import Announcement, Attachment, Told
+from windbreak.core.tracking import Announcement, Attachment, PlainProductId, SaidVersion, Told
 from windbreak.feeds.announced import Announced, Asked
 from windbreak.feeds.errors import FeedUnreadable
+from windbreak.feeds.loading import load_json
 
 LONGEST = 20_000
+_PRODUCT = TypeAdapter[str](PlainProductId)
+_VERSION = TypeAdapter[str](SaidVersion)
+_TEXT = TypeAdapter[str](str)
 
 
 def read(asked: Asked) -> Announced:
     """Read a feed's answer. Raises FeedUnreadable when the whole is not such a feed."""
     answer = asked.answer
-    try:
-        document = json.loads(answer.body)
-    except (ValueError, RecursionError) as error:
-        raise FeedUnreadable(f"the answer is not JSON: {error}") from error
+    document = load_json(answer.body)
     if not isinstance(document, dict) or not isinstance(document.get("items"), list):
         raise FeedUnreadable("the answer is no JSON Feed: it has no list of items")
     if not str(document.get("version", "")).startswith("https://jsonfeed.org/version/1"):
@@ -50,8 +50,8 @@ def read(asked: Asked) -> Announced:
         maker=str(document.get("title") or "")[:120] or None,
         announcements=tuple(announcements),
         faults=tuple(faults),
-        headline={str(p): str(v) for p, v in _object(own.get("headline")).items()},
-        withdrawn=_withdrawn(own.get("withdrawn")),
+        headline=_by_product(own.get("headline"), _VERSION),
+        withdrawn=_by_product(_listed(own.get("withdrawn")), _TEXT),
         check_url=_joined(answer.url, check),
         needs=tuple(str(need) for need in needs) if isinstance(needs, list) else (),
         next_url=_joined(answer.url, next_url),
@@ -70,12 +70,20 @@ def _object(said: object) -> dict[str, Any]:
     return said if isinstance(said, dict) else {}
 
 
-def _withdrawn(said: object) -> dict[str, str]:
-    """Products the maker has withdrawn, with its words: ``{"plugin/popinjay": "…"}``."""
-    if isinstance(said, list):
-        said = {str(product): "" for product in said}
-    kinds = ("core/", "theme/", "plugin/", "runtime/")
-    return {p: str(text) for p, text in _object(said).items() if p.startswith(kinds)}
+def _listed(said: object) -> object:
+    """Products by themselves count as products with nothing said of them."""
+    return dict.fromkeys(map(str, said), "") if isinstance(said, list) else said
+
+
+def _by_product(said: object, kind: TypeAdapter[str]) -> dict[str, str]:
+    """What is said product by product; what names no product or says nothing is passed by."""
+    found = {}
+    for product, value in _object(said).items():
+        try:
+            found[_PRODUCT.validate_python(product)] = kind.validate_python(value)
+        except ValidationError:
+            continue
+    return found
 
 
 def _item(item: object, url: str) -> Announcement | None:

@@ -204,14 +204,14 @@ def _find_vanished(intake: _Intake, listed: dict[str, set[Version]], announced: 
     is not taken for withdrawn.
     """
     context, feed, now = intake.context, intake.feed, intake.now
-    own: dict[str, list[KnownRelease]] = defaultdict(list)
-    for release in context.store.releases.all(feed=feed.id):
-        own[release.product].append(release)
-    for product, releases in own.items():
+    rows = context.store.database.ask(
+        "SELECT DISTINCT product FROM release WHERE feed = ?", [feed.id]
+    )
+    own = [str(row[0]) for row in rows]
+    for product in own:
         here = listed.get(product, set())
-        for release in releases:
-            version = parse_version(release.version)
-            gone = version not in here and release.withdrawn_at is None
+        for version, release in list(intake.known(product).items()):
+            gone = release.feed == feed.id and version not in here and release.withdrawn_at is None
             if gone and here and version > min(here):
                 intake.keep(release.model_copy(update={"withdrawn_at": now}))
         known = context.store.products.find(product)
@@ -354,18 +354,13 @@ def disagreements(context: Context, feed: Feed, announced: Announced) -> tuple[D
 
     What a package says of itself outranks the list, and the list outranks the headline.
     """
-    newest: dict[str, KnownRelease] = {}
+    newest: dict[str, Announcement] = {}
     for announcement in announced.announcements:
-        if announcement.channel != "stable":
+        if announcement.product not in announced.headline or announcement.channel != "stable":
             continue
-        version = parse_version(announcement.version)
         found = newest.get(announcement.product)
-        if found is None or version > parse_version(found.version):
-            release = context.store.releases.find(
-                context.store.release_id(announcement.product, announcement.version)
-            )
-            if release is not None:
-                newest[announcement.product] = release
+        if found is None or parse_version(announcement.version) > parse_version(found.version):
+            newest[announcement.product] = announcement
     told = []
     for product, headline in sorted(announced.headline.items()):
         release = newest.get(product)
@@ -379,7 +374,7 @@ def disagreements(context: Context, feed: Feed, announced: Announced) -> tuple[D
 
 
 def _disagreement(
-    context: Context, product: str, headline: str, release: KnownRelease | None
+    context: Context, product: str, headline: str, release: Announcement | None
 ) -> Disagreement:
     known = context.store.products.find(product)
     name = known.name if known else product

@@ -582,7 +582,12 @@ def _of_feed(context: Context, feed: Feed) -> Iterator[Finding]:
             "blocked",
             "high",
             None,
-            f"**{feed.label}** refuses our credential.",
+            f"**{feed.label}** "
+            + (
+                "refuses our credential."
+                if feed.credential
+                else "wants a credential, and has none."
+            ),
             f"{feed.reason} What was known before stands; nothing newer is seen.",
             ("Replace it", f"windbreak feed credential {feed.id}", "/licences"),
         )

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+import hashlib
 import threading
 from collections import OrderedDict
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 
 from windbreak.core.case import (
@@ -30,7 +31,7 @@ from windbreak.operations import licensing, rights
 from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
 
-_KEPT_RESULTS = 512
+_KEPT_RESULTS = 1024
 
 
 @dataclass(frozen=True)
@@ -237,19 +238,24 @@ def why_withheld(release: KnownRelease) -> str | None:
     return None
 
 
-_results: OrderedDict[str, Reasoned] = OrderedDict()
+_results: OrderedDict[bytes, Reasoned] = OrderedDict()
 _guard = threading.Lock()
 
 
 def reason(case: Case) -> Reasoned:
-    """The answer and plan of a case. Equal cases of one day are reasoned about once."""
+    """The answer and plan of a case. Equal situations of one day are reasoned about once,
+    whichever site they are of.
+    """
     at = case.at
     day = datetime(at.year, at.month, at.day, tzinfo=UTC) if at.tzinfo is UTC else at
-    key = case.model_copy(update={"at": day}).model_dump_json()
+    nobodys = case.site.model_copy(update={"id": ""})
+    text = case.model_copy(update={"at": day, "site": nobodys}).model_dump_json()
+    key = hashlib.sha256(text.encode()).digest()
     with _guard:
-        if key in _results:
+        kept = _results.get(key)
+        if kept is not None:
             _results.move_to_end(key)
-            return _results[key]
+            return replace(kept, case=case)
     resolution = resolve(case)
     found = Reasoned(case, answer(resolution), plan(order(resolution)))
     with _guard:

@@ -123,7 +123,24 @@ def summaries(
     offset: int = 0,
     **equal: str | None,
 ) -> tuple[list[SiteSummary], int]:
-    """Sites as rows, worst first, each twin after its site; and how many there are in all.
+    """Sites as values; what is asked is as of ``rows``. Reads, and settles stale rows first."""
+    bodies, count = rows(
+        context, text=text, tag=tag, runs=runs, limit=limit, offset=offset, **equal
+    )
+    return [SiteSummary.model_validate_json(body) for body in bodies], count
+
+
+def rows(
+    context: Context,
+    *,
+    text: str | None = None,
+    tag: str | None = None,
+    runs: str | None = None,
+    limit: int = -1,
+    offset: int = 0,
+    **equal: str | None,
+) -> tuple[list[str], int]:
+    """Sites as the JSON of their rows, worst first, each twin after its site; and the whole count.
 
     Reads, and works out what is stale first, up to a number: in a large fleet the rest of it is
     shown as it was until the service has come to it. ``runs`` is a fact: "trestle<5.1". Raises
@@ -132,8 +149,7 @@ def summaries(
     settle(context)
     given = {name: value for name, value in equal.items() if value is not None}
     only = None if runs is None else _running(context, runs)
-    bodies, count = context.store.rows.listed(given, text, tag, only, limit, offset)
-    return [SiteSummary.model_validate_json(body) for body in bodies], count
+    return context.store.rows.listed(given, text, tag, only, limit, offset)
 
 
 def _running(context: Context, fact: str) -> set[str]:

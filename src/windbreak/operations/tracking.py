@@ -8,6 +8,8 @@ from collections.abc import Iterator
 from datetime import datetime, timedelta
 from pathlib import Path
 
+from pydantic import ValidationError
+
 from windbreak.core.fleet import Value
 from windbreak.core.tracking import (
     BY_HAND,
@@ -400,12 +402,14 @@ def _read(context: Context, feed: Feed, answer: Answer) -> Announced:
             return FORMATS[feed.kind](asked)
         except RecursionError:
             raise FeedUnreadable("the answer is nested too deeply to be read") from None
+        except ValidationError as error:
+            raise FeedUnreadable(f"the answer can't be read: {error.errors()[0]['msg']}") from None
 
     announced, seen = read(answer), {feed.url}
     while announced.next_url is not None:
         if announced.next_url in seen or len(seen) >= MOST_PAGES:
             fault = (
-                f"it goes on past {len(seen)} pages, or in a circle; what came till then was read"
+                f"its pages go in a circle, or past {MOST_PAGES}; the first {len(seen)} were read"
             )
             return announced.model_copy(
                 update={"next_url": None, "whole": False, "faults": (*announced.faults, fault)}

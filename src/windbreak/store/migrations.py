@@ -112,14 +112,15 @@ MIGRATIONS: tuple[tuple[str, tuple[str, ...]], ...] = (
             "FROM inventory i, json_each(i.body, '$.components') c",
             "CREATE TABLE row (site TEXT PRIMARY KEY REFERENCES site(id), stale INTEGER NOT NULL, "
             "lead_rank INTEGER NOT NULL, lead_label TEXT NOT NULL, lead TEXT NOT NULL, "
-            "follows INTEGER NOT NULL, body TEXT)",
-            "CREATE INDEX row_order ON row(lead_rank, lead_label, lead, follows, site)",
+            "follows INTEGER NOT NULL, made INTEGER NOT NULL, body TEXT)",
+            "CREATE INDEX row_order ON row(lead_rank, lead_label, lead, follows, site) WHERE made",
             "CREATE INDEX row_stale ON row(stale) WHERE stale",
             "INSERT INTO row SELECT id, 1, 99, '', coalesce(twin_of, id), "
-            "twin_of IS NOT NULL, NULL FROM site",
+            "twin_of IS NOT NULL, 0, NULL FROM site",
             "CREATE TABLE standing (site TEXT NOT NULL, product TEXT NOT NULL, "
             "body TEXT NOT NULL, PRIMARY KEY (site, product)) WITHOUT ROWID",
             "CREATE INDEX standing_product ON standing(product)",
+            "CREATE INDEX release_feed ON release(feed, product)",
             "CREATE INDEX site_address ON site(json_extract(body, '$.address'))",
         ),
     ),

@@ -28,7 +28,7 @@ class Rows:
         lead = site.twin_of or site.id
         self.database.tell(
             "INSERT INTO row SELECT ?, 1, coalesce((SELECT lead_rank FROM row WHERE site = ?), ?), "
-            "coalesce((SELECT lead_label FROM row WHERE site = ?), ?), ?, ?, NULL",
+            "coalesce((SELECT lead_label FROM row WHERE site = ?), ?), ?, ?, 0, NULL",
             [site.id, lead, _LAST, lead, site.label, lead, int(site.twin_of is not None)],
         )
 
@@ -63,7 +63,7 @@ class Rows:
                     [one.site, one.product, one.model_dump_json()],
                 )
             self.database.tell(
-                "UPDATE row SET stale = 0, body = ? WHERE site = ?",
+                "UPDATE row SET stale = 0, made = 1, body = ? WHERE site = ?",
                 [summary.model_dump_json(), summary.id],
             )
             self.database.tell(
@@ -91,7 +91,7 @@ class Rows:
         ``equal`` are fields of the row, ``text`` is looked for in label, client and address,
         ``only`` are the ids that may be among them.
         """
-        clauses, given = ["body IS NOT NULL"], []
+        clauses, given = ["made"], []
         for name, value in equal.items():
             clauses.append(f"json_extract(body, '$.{name}') = ?")
             given.append(value)

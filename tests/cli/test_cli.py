@@ -6,13 +6,16 @@ import subprocess
 import sys
 import tempfile
 import unittest
+from datetime import date, timedelta
 from pathlib import Path
 
 from tests.core.test_resolve import DATA, EXPECTED
 from tests.running import WithDemo
+from windbreak.standins import catalogue
+from windbreak.standins.feeds import GANTRY_KEY
 
 
-def windbreak(*args: str, **environment: str) -> subprocess.CompletedProcess[str]:
+def windbreak(*args: str, given: str = "", **environment: str) -> subprocess.CompletedProcess[str]:
     kept = {k: v for k, v in os.environ.items() if not k.startswith("WINDBREAK_")}
     return subprocess.run(
         [sys.executable, "-m", "windbreak", *args],
@@ -20,7 +23,7 @@ def windbreak(*args: str, **environment: str) -> subprocess.CompletedProcess[str
         text=True,
         timeout=60,
         check=False,
-        stdin=subprocess.DEVNULL,
+        input=given,
         env={**kept, "WINDBREAK_PROFILE": "/nonexistent/profile.json", **environment},
     )
 
@@ -146,6 +149,95 @@ class OverTheDemo(WithDemo):
                 done = self.ask(*args)
                 self.assertEqual(done.returncode, 0, done.stderr)
                 self.assertIn(part, done.stdout)
+
+    def given(self, text: str, *args: str) -> subprocess.CompletedProcess[str]:
+        """A command with something on its standard input."""
+        told = {"WINDBREAK_ADDRESS": self.demo.address, "WINDBREAK_TOKEN": self.token}
+        return windbreak(*args, given=text, **told)
+
+    def test_a_recipe_is_tried_and_nothing_is_kept(self) -> None:
+        text = (Path(catalogue.__file__).parent / "gantry.toml").read_text()
+        with tempfile.TemporaryDirectory() as folder:
+            file = Path(folder) / "gantry.toml"
+            file.write_text(text.replace("http://gantry.example", self.where["feeds"]))
+            done = self.given(GANTRY_KEY, "feed", "try", str(file))
+            self.assertEqual(done.returncode, 0, done.stderr)
+            self.assertIn("plugin/trestle 5.2", done.stdout)
+            self.assertIn("Nothing was kept", done.stdout)
+            self.assertNotIn(GANTRY_KEY, done.stdout)
+            wrong = self.given("a-wrong-key", "feed", "try", str(file))
+            self.assertEqual(wrong.returncode, 1)
+            self.assertIn("turned the credential away", wrong.stdout)
+            file.write_text("label = 1")
+            done = self.given("", "feed", "try", str(file))
+            self.assertEqual(done.returncode, 1)
+            self.assertIn("fields", done.stderr)
+
+    def test_a_seat_too_many_is_told_with_what_would_be_right(self) -> None:
+        done = self.given("BW5-SEAPINK-0001", "licence", "seat", "breakwater", "seapink", "--code")
+        self.assertEqual(done.returncode, 0, done.stderr)
+        again = self.given("BW5-SEAPINK-0001", "licence", "seat", "breakwater", "skerry", "--code")
+        self.assertEqual(again.returncode, 1)
+        self.assertIn("on Seapink Florists already", again.stderr)
+        self.assertNotIn("BW5-SEAPINK-0001", again.stderr)
+        done = self.ask("licence", "unseat", "breakwater", "seapink", "--yes")
+        self.assertEqual(done.returncode, 0, done.stderr)
+
+    def test_the_complete_download_is_put_on_the_shelf_and_given_to_a_site(self) -> None:
+        with tempfile.TemporaryDirectory() as folder:
+            file = Path(folder) / "stamps.zip"
+            file.write_bytes(
+                catalogue.complete_download(catalogue.find("plugin/oarlock-stamps", "2.0"))
+            )
+            done = self.ask("shelf", "add", str(file))
+            self.assertIn("complete download", done.stdout)
+            self.assertIn("gives no right", done.stdout)
+            package = self.ask("shelf", "list", "-q").stdout.split()[-1]
+            given = self.ask("shelf", "give", package[:12], "tarnsey")
+            self.assertIn("tarnsey-harbour may have", given.stdout)
+            file.write_bytes(b"nothing")
+            done = self.ask("shelf", "add", str(file))
+            self.assertEqual(done.returncode, 1)
+            self.assertIn("a zip archive", done.stderr)
+
+    def test_a_finding_is_put_aside_by_a_part_of_its_id(self) -> None:
+        id = "sources:chandlery"
+        until = (date.today() + timedelta(days=5)).isoformat()
+        done = self.ask("finding", "snooze", id, until, "--why", "they know")
+        self.assertEqual(done.returncode, 0, done.stderr)
+        self.assertNotIn(id, self.ask("finding", "list", "-q").stdout)
+        self.assertIn("they know", self.ask("finding", "show", id).stdout)
+        self.assertEqual(self.ask("finding", "wake", id).returncode, 0)
+        self.assertEqual(self.ask("finding", "show", "no-such").returncode, 1)
+
+    def test_a_backup_is_restored_into_a_copy_that_drives_nothing(self) -> None:
+        with tempfile.TemporaryDirectory() as folder:
+            file, copy = f"{folder}/night.zip", f"{folder}/copy"
+            data = str(self.demo.service_folder)
+            done = self.given("salt and grass and wind", "backup", "--data", data, file)
+            self.assertEqual(done.returncode, 0, done.stderr)
+            wrong = self.given("another passphrase", "restore", file, "--data", copy)
+            self.assertEqual(wrong.returncode, 1)
+            self.assertFalse(Path(copy).exists())
+            done = self.given("salt and grass and wind", "restore", file, "--data", copy)
+            self.assertEqual(done.returncode, 0, done.stderr)
+            self.assertIn("drives no site", done.stdout)
+            self.assertTrue((Path(copy) / "windbreak.db").exists())
+
+    def test_sites_come_in_from_a_csv_and_a_site_is_retired(self) -> None:
+        with tempfile.TemporaryDirectory() as folder:
+            file = Path(folder) / "sites.csv"
+            file.write_text("label,address,tags\nPuffin Tours,https://puffin.example,shop night\n")
+            self.assertIn("1 site registered", self.ask("site", "import", str(file)).stdout)
+            self.assertIn("puffin-tours", self.ask("site", "list", "--tag", "night").stdout)
+            file.write_text("label,address\nX,nowhere\n")
+            bad = self.ask("site", "import", str(file))
+            self.assertEqual(bad.returncode, 1)
+            self.assertIn("line 2, address", bad.stderr)
+        done = self.ask("site", "retire", "puffin", "--yes", "--why", "it closed")
+        self.assertEqual(done.returncode, 0, done.stderr)
+        self.assertNotIn("puffin", self.ask("site", "list").stdout)
+        self.assertIn("it closed", self.ask("ledger", "puffin-tours").stdout)
 
     def test_json_is_what_the_api_gives(self) -> None:
         done = self.ask("site", "list", "--json")

@@ -1,15 +1,82 @@
 """The shelf: complete downloads, who may have what, what is kept for going back."""
 
+import contextlib
+import http.server
+import threading
 from datetime import timedelta
+from typing import ClassVar
 
 from tests.operations.within import RHONA, WithContext
 from windbreak.core.tracking import NewRelease
 from windbreak.operations import catalogue as catalogue_of
-from windbreak.operations import reasoning, rights, shelving, sites
+from windbreak.operations import licensing, reasoning, rights, shelving, sites
 from windbreak.operations.errors import Refused
 from windbreak.standins import catalogue
 
 STAMPS = catalogue.find("plugin/oarlock-stamps", "2.0")
+
+
+class _Maker(http.server.BaseHTTPRequestHandler):
+    """A maker whose packages are had by each site's own code."""
+
+    asked: ClassVar[list[str]] = []
+
+    def do_GET(self) -> None:
+        self.asked.append(self.path)
+        body = catalogue.archive(catalogue.find("theme/breakwater", "5.2"))
+        self.send_response(200 if "/BW5-TARNSEY-HK2D-7Q2F/" in self.path else 403)
+        self.send_header("content-length", str(len(body)))
+        self.end_headers()
+        with contextlib.suppress(OSError):
+            self.wfile.write(body)
+
+    def log_message(self, *args: object) -> None:
+        pass
+
+
+class BySiteCode(WithContext):
+    def setUp(self) -> None:
+        super().setUp()
+        self.feeds()
+        self.site("tarnsey-harbour")
+        server = http.server.ThreadingHTTPServer(("127.0.0.1", 0), _Maker)
+        thread = threading.Thread(target=server.serve_forever)
+        thread.start()
+        self.addCleanup(thread.join)
+        self.addCleanup(server.server_close)
+        self.addCleanup(server.shutdown)
+        _Maker.asked.clear()
+        self.home = f"http://127.0.0.1:{server.server_port}"
+        release = self.context.store.releases.get("theme/breakwater@5.2")
+        assert release.package is not None
+        there = release.package.model_copy(
+            update={"url": f"{self.home}/for/{{code}}/breakwater.zip"}
+        )
+        self.context.store.releases.change(release.id, package=there)
+
+    def fetch(self, site: str | None) -> str:
+        try:
+            return shelving.fetch_package(self.context, "theme/breakwater", "5.2", site).version
+        except Refused as error:
+            return error.code
+
+    def test_the_code_of_the_site_goes_into_the_address_at_home_only(self) -> None:
+        self.assertEqual(self.fetch("tarnsey-harbour"), "elsewhere")
+        self.assertEqual(_Maker.asked, [])
+        self.context.store.feeds.change("chandlery", origins=(self.home,))
+        self.assertEqual(self.fetch(None), "needs-a-code")
+        self.assertEqual(self.fetch("tarnsey-harbour"), "5.2")
+        self.assertEqual(_Maker.asked, ["/for/BW5-TARNSEY-HK2D-7Q2F/breakwater.zip"])
+
+    def test_a_site_without_a_code_gets_nothing_and_a_refused_one_is_not_told_aloud(self) -> None:
+        self.context.store.feeds.change("chandlery", origins=(self.home,))
+        licensing.rotate(self.context, "breakwater", "BW5-WRONG-CODE-0", "tarnsey-harbour", RHONA)
+        with self.assertRaises(Refused) as caught:
+            shelving.fetch_package(self.context, "theme/breakwater", "5.2", "tarnsey-harbour")
+        self.assertEqual(caught.exception.code, "fetch-failed")
+        self.assertNotIn("BW5-WRONG", str(caught.exception))
+        licensing.unseat(self.context, "breakwater", "tarnsey-harbour", RHONA)
+        self.assertEqual(self.fetch("tarnsey-harbour"), "no-code")
 
 
 class Shelving(WithContext):

@@ -95,7 +95,7 @@ class Tracking(WithContext):
         other = release.package.model_copy(update={"sha256": "f" * 64})
         self.context.store.releases.change(release.id, package=other)
         result = tracking.poll(self.context, "commons", fresh=True)
-        self.assertIn("came again with another package", result.faults[0])
+        self.assertIn("came again with another package", result.again[0])
         kept = self.context.store.releases.get(release.id)
         assert kept.package is not None
         self.assertEqual(kept.package.sha256, "f" * 64)
@@ -112,7 +112,7 @@ class Tracking(WithContext):
             shelving.fetch_package(self.context, "plugin/oarlock", "7.2").version, "7.2"
         )
         # It is decided once: the same package again is no news.
-        self.assertEqual(tracking.poll(self.context, "commons", fresh=True).faults, ())
+        self.assertEqual(tracking.poll(self.context, "commons", fresh=True).again, ())
 
     def outcomes(self, product: str) -> list[tuple[str, str | None]]:
         return [

@@ -110,7 +110,7 @@ def _list(args: argparse.Namespace) -> None:
         ["state", "feed", "label", "kind", "read", "next", "credential", "what it says"],
         (
             (
-                glyph(_STATES[f.state], f.state),
+                _state(f),
                 f.id,
                 f.label,
                 f.kind,
@@ -126,6 +126,13 @@ def _list(args: argparse.Namespace) -> None:
     return None
 
 
+def _state(feed: Any) -> str:
+    """A feed's state; one whose credential may not do all that is needed is read in part."""
+    if feed.state == "fresh" and feed.check and feed.check.lacks:
+        return glyph("blocked", "in part")
+    return glyph(_STATES[feed.state], feed.state)
+
+
 def _said(feed: Any) -> str:
     if feed.state != "fresh":
         return str(feed.reason)
@@ -133,7 +140,8 @@ def _said(feed: Any) -> str:
         return str(feed.disagreements[0].text)
     if feed.faults:
         return f"{len(feed.faults)} passed over: {feed.faults[0]}"
-    return f"{len(feed.products)} products. {feed.reason}"
+    count = len(feed.products)
+    return f"{count} product{'' if count == 1 else 's'}. {feed.reason}"
 
 
 def _show(args: argparse.Namespace) -> None:

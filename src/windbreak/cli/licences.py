@@ -105,7 +105,7 @@ def _list(args: argparse.Namespace) -> None:
     if args.quiet:
         return print("\n".join(v.licence.id for v in found))
     table(
-        ["licence", "label", "form", "seats", "ends", "how it stands", "what stops then"],
+        ["licence", "label", "form", "seats", "ends", "how it stands"],
         (
             (
                 v.licence.id,
@@ -114,7 +114,6 @@ def _list(args: argparse.Namespace) -> None:
                 _seats(v),
                 v.licence.expires or v.licence.covers_until or "–",
                 v.text,
-                v.stops,
             )
             for v in found
         ),
@@ -143,7 +142,8 @@ def _show(args: argparse.Namespace) -> None:
     bought = licence.bought_by or "nobody that is named"
     code = f" Code {licence.code}." if licence.code else ""
     former = f" The one before ended in {licence.former}." if licence.former else ""
-    say(f"Bought by {bought}.{code}{former} {licence.renewal}".rstrip())
+    renewal = f" {licence.renewal[:1].upper()}{licence.renewal[1:]}." if licence.renewal else ""
+    say(f"Bought by {bought}.{code}{former}{renewal}")
     for seat in view.seats:
         own = f" {seat.seat.code}" if seat.seat.code else ""
         say(f"  {seat.text}{own}")

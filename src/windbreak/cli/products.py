@@ -148,36 +148,29 @@ def _show(args: argparse.Namespace) -> None:
     carried = (
         f"; carried newest {view.carried_newest} in {view.carried_in}" if view.carried_in else ""
     )
-    say(f"On {row.sites} sites{twins}; newest {row.newest or 'none'}{carried}. {row.decided}")
+    say(f"On {row.sites} sites{twins}; newest {row.newest or 'none'}{carried}.")
+    undecided = row.decided.startswith("Decide")
+    why = row.decided.removeprefix("Decide").lstrip(": ")
+    if undecided:
+        say(f"It waits for a decision of yours{f': {why}' if why else ''}.")
+    else:
+        say(f"Decided: {row.decided}.")
     print()
     heads = ["version", "since", "sites", "security", "fixes", "features", "breaking", "silent"]
     above = {p.start: p for p in view.above}
     table(
-        heads,
-        (
-            (
-                u.version,
-                u.since or "not told",
-                str(len(u.sites)),
-                *(
-                    str(above[u.version].counts[k])
-                    for k in ("security", "fix", "feature", "breaking")
-                ),
-                str(len(above[u.version].silent)),
-            )
-            if u.version in above
-            else (u.version, u.since or "not told", str(len(u.sites)), "–", "–", "–", "–", "–")
-            for u in row.versions
-        ),
-        "No site runs it.",
+        heads, (_use(u, above.get(u.version), row.newest) for u in row.versions), "No site runs it."
     )
     say(f"From each version up to {row.newest or 'the newest'}, everything in between added up.")
     for word, sites in (("may move", view.may), ("wait", view.wait)):
         if sites:
             print()
             say(f"**{len(sites)} {word}**")
-            for one in sites:
-                say(f"  {one.label}: {one.text}")
+        texts = dict.fromkeys(one.text for one in sites)
+        for text in texts:
+            same = [one.label for one in sites if one.text == text]
+            say(f"  {len(same)}  {text}")
+            say(f"     {', '.join(same)}")
     if view.cannot:
         print()
         say(f"**{sum(len(g.sites) for g in view.cannot)} cannot**")
@@ -200,7 +193,18 @@ def _show(args: argparse.Namespace) -> None:
         say(f"  {release.version:8} {release.published}  {', '.join(notes)}")
         for change in release.changes:
             say(f"             {change.kind}: {change.text}")
+        if not release.changes:
+            say("             nothing is said of what changed")
     return None
+
+
+def _use(use: Any, above: Any, newest: str | None) -> tuple[str, ...]:
+    """A version in use as a row: its sites, and what lies above it by kind."""
+    head = (use.version, str(use.since or "not told"), str(len(use.sites)))
+    if above is None or use.version == newest:
+        return (*head, *("–",) * 5)
+    counts = (above.counts[kind] for kind in ("security", "fix", "feature", "breaking"))
+    return (*head, *map(str, counts), str(len(above.silent)))
 
 
 def _changes(args: argparse.Namespace) -> None:

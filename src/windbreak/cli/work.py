@@ -129,7 +129,7 @@ def _today(args: argparse.Namespace) -> None:
     )
     for finding in today.findings:
         print()
-        until = f"  by {local(finding.deadline)}" if finding.deadline else ""
+        until = f"  {_due(finding.deadline)}" if finding.deadline else ""
         text = plain(finding.headline.replace("**", "").replace("`", ""))
         styled(f"{state(finding.state)}  [bold]{text}[/]{until}")
         say(f"  {finding.text}")
@@ -149,6 +149,12 @@ def _today(args: argparse.Namespace) -> None:
     for label, text, polled in today.feeds:
         say(f"{label}: {text}, looked at {age(polled)}.")
     return None
+
+
+def _due(deadline: datetime) -> str:
+    """A deadline as a day: "by Fri 27 Nov", "since Mon 2 Nov"."""
+    word = "since" if deadline < datetime.now(deadline.tzinfo) else "by"
+    return f"{word} {deadline:%a} {deadline.day} {deadline:%b %Y}"
 
 
 def _findings(args: argparse.Namespace) -> None:
@@ -196,7 +202,8 @@ def _finding(args: argparse.Namespace) -> None:
     say(found.text.replace("`", ""))
     say(f"Weight {found.weight}, open since {local(found.opened_at)}.")
     if found.deadline:
-        say(f"By {local(found.deadline)}.")
+        due = _due(found.deadline)
+        say(f"{due[:1].upper()}{due[1:]}.")
     if found.snoozed:
         said = found.snoozed
         say(f"Put aside to {said.until} by {said.by}: {said.why}")

@@ -174,7 +174,9 @@ class Feed(Value):
 
 
 class PollResult(Value):
-    """What one look at a feed brought. ``faults`` are items that were passed over, and why."""
+    """What one look at a feed brought. ``faults`` are items that were passed over, and why;
+    ``again`` are releases that came with another package than before.
+    """
 
     feed: Slug
     at: datetime
@@ -182,6 +184,7 @@ class PollResult(Value):
     unchanged: bool = False
     taken: tuple[str, ...] = ()
     faults: tuple[str, ...] = ()
+    again: tuple[str, ...] = ()
     text: str
 
 

@@ -41,10 +41,13 @@ _REVISED = (
 
 @dataclass
 class Taken:
-    """What a look brought: ids of what is new, what was passed over, and whether more changed."""
+    """What a look brought: ids of what is new, what was passed over, what came again with another
+    package, and whether more changed.
+    """
 
     ids: tuple[str, ...] = ()
     faults: tuple[str, ...] = ()
+    again: tuple[str, ...] = ()
     products: tuple[str, ...] = ()
     noted: bool = False
 
@@ -58,6 +61,7 @@ class _Intake:
     by_product: dict[str, dict[Version, KnownRelease]] = field(default_factory=dict)
     ids: list[str] = field(default_factory=list)
     faults: list[str] = field(default_factory=list)
+    again: list[str] = field(default_factory=list)
     noted: bool = False
 
     def known(self, product: str) -> dict[Version, KnownRelease]:
@@ -98,6 +102,7 @@ def take_in(context: Context, feed: Feed, announced: Announced, now: datetime) -
     return Taken(
         tuple(intake.ids),
         tuple(intake.faults),
+        tuple(intake.again),
         tuple(sorted(listed) or sorted({a.product for a in announced.advisories})),
         intake.noted,
     )
@@ -156,7 +161,7 @@ def _revised(intake: _Intake, known: KnownRelease, again: Announcement) -> Known
                 update["republished"] = Republished(
                     at=intake.now, feed=intake.feed.id, first=first, now=again.package
                 )
-                intake.faults.append(
+                intake.again.append(
                     f"{known.id} came again with another package; it goes to no site until "
                     "somebody has decided"
                 )

@@ -19,6 +19,7 @@ from prometheus_client.openmetrics.exposition import CONTENT_TYPE_LATEST, genera
 from pydantic import ValidationError
 
 import windbreak
+from windbreak.core.explain import counted
 from windbreak.core.fleet import WORST_FIRST, NewSite, Site, Value
 from windbreak.core.work import Principal
 from windbreak.operations import findings, reports, sites, tracking
@@ -100,7 +101,7 @@ def import_sites(context: Context, text: str, by: Principal) -> Imported:
                 raise Refused("bad-csv", f"nothing was registered. {'; '.join(faults)}")
     finally:
         context.tell("host", "import", "sites were imported")
-    text = f"{len(registered)} sites registered"
+    text = f"{counted(len(registered), 'site')} registered"
     text += f"; {len(known)} were known already." if known else "."
     return Imported(registered=tuple(registered), known=tuple(known), text=text)
 

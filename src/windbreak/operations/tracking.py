@@ -378,12 +378,20 @@ def _told(
         count = len(taken.faults)
         said = "1 item was passed over" if count == 1 else f"{count} items were passed over"
         text += f" {said}; the first: {taken.faults[0]}"
+    if taken.again:
+        text += f" {'; '.join(taken.again)}."
     if taken.ids:
         outward.tell(context, "release", {"feed": feed.id, "taken": taken.ids, "text": text})
     if taken.ids or taken.noted:
         context.tell("release", feed.id, text)
     return PollResult(
-        feed=feed.id, at=now, state="fresh", taken=taken.ids, faults=taken.faults, text=text
+        feed=feed.id,
+        at=now,
+        state="fresh",
+        taken=taken.ids,
+        faults=taken.faults,
+        again=taken.again,
+        text=text,
     )
 
 

@@ -130,7 +130,10 @@ class MillraceAgent:
         """Answer a signed call: status, body, headers. 401 when the key is not the linked one."""
         request = signing.Request("POST", url, headers)
         try:
-            public = signing.public_from(self.fact("service") or "")
+            service = self.fact("service")
+            if service is None:
+                raise signing.SignatureRefused("no key of a service is in place here")
+            public = signing.public_from(service)
             signing.verify_request(public, request, body, datetime.now(UTC), self._seen)
         except signing.SignatureRefused as error:
             refused = {"code": "not-permitted", "detail": str(error)}

@@ -225,7 +225,7 @@ def header(made: Made) -> str:
         lines.append(f'parent = "{made.parent}"')
     if made.made_by:
         lines.append(f'maker = "{made.made_by}"')
-    if "licence" in made.says and made.says["licence"]["form"] == "per-site code":
+    if _asks_code(made):
         lines.append("asks_code = true")
     if made.stores != 1:
         lines.append(f"stores = {made.stores}")
@@ -236,6 +236,17 @@ def header(made: Made) -> str:
                 f"{key} = {str(value).lower() if isinstance(value, bool) else repr(value)}"
             )
     return "\n".join(lines) + "\n"
+
+
+def _asks_code(made: Made) -> bool:
+    """Whether a release asks for a code of its site: since a release that said so, all do."""
+    return any(
+        one.product == made.product
+        and one.days >= made.days
+        and one.says.get("licence", {}).get("form") == "per-site code"
+        for maker in MAKERS
+        for one in maker
+    )
 
 
 @lru_cache(maxsize=512)

@@ -123,7 +123,7 @@ export function Belt({
 }
 
 type Ground = { from: number; to: number; name: string };
-const SIGN = 6.4;
+const SIGN = 5.8;
 
 /** Whether a host's name would run into the next one's; its bars still say it. */
 function crowded(one: Ground, next: Ground | undefined, width: number): boolean {

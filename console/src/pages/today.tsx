@@ -114,7 +114,7 @@ function due(at: string): string {
   const left = Math.ceil((Date.parse(at) - Date.now()) / 86_400_000);
   if (left < 0) return `since ${day(at).slice(4)}`;
   if (left === 0) return "today";
-  return left <= 14 ? `${plural(left, "day")} left` : day(at);
+  return left <= 14 ? `${plural(left, "day")} left` : day(at).slice(4);
 }
 
 function Side({ told }: { told: Told }) {

@@ -425,6 +425,14 @@ def _by_hand(windbreak: Windbreak) -> None:
             reason="1.9 drops captions",
         )
     )
+    windbreak.make_hold(
+        NewHold(
+            product=CORE,
+            range=">=6.5",
+            site="sandbar-cinema",
+            reason="the festival runs till the end of the month",
+        )
+    )
     stamps = catalogue.find("plugin/oarlock-stamps", "2.0")
     windbreak.type_in_release(
         NewRelease(

@@ -121,7 +121,7 @@ class Rollouts(WithContext):
         self.later = timedelta()
         self.assertEqual(self.run_what_is_booked("skerry-light"), "done")
         self.assertEqual(self.state(), "ended well")
-        rows = {row.id: row for row in reports.summaries(self.context)[0]}
+        rows = {row.id: row for row in reports.summaries(self.context)}
         self.assertEqual(rows["skerry-light"].moves["core"], 0)
 
     def test_a_twins_run_that_does_not_end_well_stops_the_rollout(self) -> None:

@@ -3834,9 +3834,15 @@ export interface components {
         };
         /**
          * PollResult
-         * @description What one look at a feed brought. ``faults`` are items that were passed over, and why.
+         * @description What one look at a feed brought. ``faults`` are items that were passed over, and why;
+         *     ``again`` are releases that came with another package than before.
          */
         PollResult: {
+            /**
+             * Again
+             * @default []
+             */
+            again: string[];
             /**
              * At
              * Format: date-time

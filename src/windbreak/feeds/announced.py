@@ -16,8 +16,8 @@ class Announced(Value):
     """What a feed's document says: releases, advisories, what was passed over, and of itself.
 
     ``withdrawn`` are products the maker says it has withdrawn, and its words. ``whole``: the
-    document lists everything the feed has, so what is missing in it is gone. ``next_url`` is
-    where the document goes on.
+    document lists everything the feed has, so what is missing in it is gone; but for the products
+    of ``unread``, of which something was passed over. ``next_url`` is where the document goes on.
     """
 
     maker: str | None = None
@@ -26,6 +26,7 @@ class Announced(Value):
     faults: tuple[str, ...] = ()
     headline: dict[str, str] = {}
     withdrawn: dict[ProductId, str] = {}
+    unread: tuple[str, ...] = ()
     check_url: str | None = None
     needs: tuple[str, ...] = ()
     whole: bool = True
@@ -38,6 +39,7 @@ class Announced(Value):
                 "announcements": self.announcements + more.announcements,
                 "advisories": self.advisories + more.advisories,
                 "faults": self.faults + more.faults,
+                "unread": self.unread + more.unread,
                 "next_url": more.next_url,
                 "whole": self.whole and more.whole,
             }

@@ -15,5 +15,8 @@ def read(asked: Asked) -> Announced:
     if not found.announcements:
         raise FeedUnreadable(f"none of its {found.items} releases could be read; {found.faults[0]}")
     return Announced(
-        maker=asked.recipe.label, announcements=found.announcements, faults=found.faults
+        maker=asked.recipe.label,
+        announcements=found.announcements,
+        faults=found.faults,
+        whole=not found.faults,
     )

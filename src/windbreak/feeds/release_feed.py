@@ -35,14 +35,16 @@ def read(asked: Asked) -> Announced:
     check = credential.get("check_url")
     needs = credential.get("needs")
     next_url = document.get("next_url")
-    announcements, faults = [], []
+    announcements, faults, unread = [], [], []
     for index, item in enumerate(document["items"]):
         try:
             found = _item(item, answer.url)
         except ValidationError as error:
             faults += [f"items[{index}]{_place(e['loc'])}: {e['msg']}" for e in error.errors()]
+            unread.append(_product_of(item))
         except ValueError as error:
             faults.append(f"items[{index}]: {error}")
+            unread.append(_product_of(item))
         else:
             if found is not None:
                 announcements.append(found)
@@ -50,6 +52,8 @@ def read(asked: Asked) -> Announced:
         maker=str(document.get("title") or "")[:120] or None,
         announcements=tuple(announcements),
         faults=tuple(faults),
+        unread=tuple(product for product in unread if product is not None),
+        whole=None not in unread,
         headline=_by_product(own.get("headline"), _VERSION),
         withdrawn=_by_product(_listed(own.get("withdrawn")), _TEXT),
         check_url=_joined(answer.url, check),
@@ -84,6 +88,12 @@ def _by_product(said: object, kind: TypeAdapter[str]) -> dict[str, str]:
         except ValidationError:
             continue
     return found
+
+
+def _product_of(item: object) -> str | None:
+    """The product of an item that can't be read otherwise; None where not even that is told."""
+    said = _object(_object(item).get("_release")).get("product")
+    return said if isinstance(said, str) else None
 
 
 def _item(item: object, url: str) -> Announcement | None:

@@ -1,8 +1,8 @@
 """A backup of the whole service, and a restored copy that drives nothing until it may.
 
 A backup is a zip: the database as SQLite copies it while it is in use, the shelf, the recipes,
-the settings file, and the key that secrets are sealed with, itself sealed by a passphrase
-(scrypt, then Fernet). What it holds is listed with sums in ``backup.json`` and checked before
+and, sealed by a passphrase (scrypt, then Fernet), the settings file and the key that secrets are
+sealed with. What it holds is listed with sums in ``backup.json`` and checked before
 anything is put back.
 """
 
@@ -29,7 +29,7 @@ from windbreak.store.store import Store
 
 FORMAT = "windbreak-backup/1"
 SHORTEST = 12
-_ALSO = ("windbreak.toml",)
+SETTINGS = "windbreak.toml"
 
 
 def backup(data: Path, file: Path, passphrase: str, now: datetime) -> str:
@@ -58,9 +58,9 @@ def backup(data: Path, file: Path, passphrase: str, now: datetime) -> str:
                 *sorted((data / "recipes").glob("*.toml")),
             ]:
                 _put(opened, sums, f"{path.parent.name}/{path.name}", path.read_bytes())
-            for name in _ALSO:
-                if (data / name).exists():
-                    _put(opened, sums, name, (data / name).read_bytes())
+            if (data / SETTINGS).exists():  # it may hold the password of the mail server
+                settings = _sealed((data / SETTINGS).read_bytes(), passphrase)
+                _put(opened, sums, f"{SETTINGS}.sealed", settings)
             head = {"format": FORMAT, "at": now.isoformat(), "sha256": sums}
             opened.writestr("backup.json", json.dumps(head, indent=1))
     part.chmod(0o600)
@@ -88,6 +88,8 @@ def restore(file: Path, data: Path, passphrase: str, now: datetime) -> str:
     except (OSError, zipfile.BadZipFile, KeyError, ValueError) as error:
         raise Refused("bad-backup", f"{file} is no whole backup of ours: {error}") from error
     key = _opened(content.pop("seal.key.sealed"), passphrase)
+    if f"{SETTINGS}.sealed" in content:
+        content[SETTINGS] = _opened(content.pop(f"{SETTINGS}.sealed"), passphrase)
     data.parent.mkdir(parents=True, exist_ok=True)
     fresh = Path(tempfile.mkdtemp(dir=data.parent, prefix=f"{data.name}."))
     for name, held in content.items():

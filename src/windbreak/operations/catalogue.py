@@ -62,6 +62,7 @@ class _Intake:
     ids: list[str] = field(default_factory=list)
     faults: list[str] = field(default_factory=list)
     again: list[str] = field(default_factory=list)
+    met: set[str] = field(default_factory=set)
     noted: bool = False
 
     def known(self, product: str) -> dict[Version, KnownRelease]:
@@ -123,9 +124,11 @@ def refuse_emptied(context: Context, feed: Feed, announced: Announced) -> None:
 
 
 def _take(intake: _Intake, announcement: Announcement, version: Version) -> None:
+    if announcement.product not in intake.met:
+        intake.met.add(announcement.product)
+        _know_product(intake, announcement)
     known = intake.known(announcement.product).get(version)
     if known is None:
-        _know_product(intake, announcement)
         release = KnownRelease(
             **announcement.model_dump(by_alias=False),
             id=f"{announcement.product}@{announcement.version}",
@@ -167,6 +170,7 @@ def _revised(intake: _Intake, known: KnownRelease, again: Announcement) -> Known
                 )
         elif known.feed == intake.feed.id and known.package.url != again.package.url:
             update["package"] = known.package.model_copy(update={"url": again.package.url})
+            update["refused"] = None  # it lies elsewhere now: it may be had again
     return known.model_copy(update=update)
 
 
@@ -206,7 +210,8 @@ def _find_vanished(intake: _Intake, listed: dict[str, set[Version]], announced: 
     """Releases of this feed that it lists no longer: withdrawn, unless they only grew old.
 
     A feed may list its newest releases only: what is older than everything it lists of a product
-    is not taken for withdrawn.
+    is not taken for withdrawn. Of a product of which something could not be read, and of a
+    document that lists nothing, nothing is inferred; what the maker says in words always counts.
     """
     context, feed, now = intake.context, intake.feed, intake.now
     rows = context.store.database.ask(
@@ -215,14 +220,16 @@ def _find_vanished(intake: _Intake, listed: dict[str, set[Version]], announced: 
     own = [str(row[0]) for row in rows]
     for product in own:
         here = listed.get(product, set())
+        told = announced.withdrawn.get(product)
+        if told is None and (product in announced.unread or not listed):
+            continue
         for version, release in list(intake.known(product).items()):
             gone = release.feed == feed.id and version not in here and release.withdrawn_at is None
-            if gone and here and version > min(here):
+            if gone and (not here or version > min(here)):
                 intake.keep(release.model_copy(update={"withdrawn_at": now}))
         known = context.store.products.find(product)
         if known is None:
             continue
-        told = announced.withdrawn.get(product)
         if told is None and here:
             _set_withdrawn(intake, known, None, "")
         elif told is not None:
@@ -346,7 +353,7 @@ def decide(
         )
         update: dict[str, object] = {"republished": decided}
         if choice.keep == "new":
-            update |= {"package": decided.now, "sha256": None}
+            update |= {"package": decided.now, "sha256": None, "refused": None}
         changed = context.store.releases.change(id, **update)
         what = f"{known.title}: the {choice.keep} package is the right one"
         context.record(by.name, what, product, why=choice.why)

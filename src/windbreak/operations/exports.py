@@ -197,7 +197,7 @@ def cyclonedx(context: Context, site: str) -> str:
 def metrics(context: Context) -> bytes:
     """The fleet in numbers, as OpenMetrics. Reads."""
     registry = CollectorRegistry()
-    rows, _ = reports.summaries(context)
+    rows = reports.summaries(context)
     states = Gauge("windbreak_sites", "Sites by their worst state.", ["state"], registry=registry)
     for state in WORST_FIRST:
         states.labels(state).set(sum(r.state == state for r in rows))

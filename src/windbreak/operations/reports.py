@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import re
 from collections import Counter
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, field
 from zoneinfo import ZoneInfo
 
 from windbreak.core.candidates import Member, SoakExclusion, members
@@ -113,43 +114,36 @@ def settle(context: Context, most: int = SETTLED_AT_ONCE) -> int:
     return len(ids)
 
 
-def summaries(
-    context: Context,
-    *,
-    text: str | None = None,
-    tag: str | None = None,
-    runs: str | None = None,
-    limit: int = -1,
-    offset: int = 0,
-    **equal: str | None,
-) -> tuple[list[SiteSummary], int]:
-    """Sites as values; what is asked is as of ``rows``. Reads, and settles stale rows first."""
-    bodies, count = rows(
-        context, text=text, tag=tag, runs=runs, limit=limit, offset=offset, **equal
-    )
-    return [SiteSummary.model_validate_json(body) for body in bodies], count
+@dataclass(frozen=True)
+class Wanted:
+    """Which sites are asked for: fields of a row, and ``runs``, a fact as "trestle<5.1"."""
+
+    equal: Mapping[str, str | None] = field(default_factory=dict)
+    text: str | None = None
+    tag: str | None = None
+    runs: str | None = None
+    limit: int = -1
+    offset: int = 0
 
 
-def rows(
-    context: Context,
-    *,
-    text: str | None = None,
-    tag: str | None = None,
-    runs: str | None = None,
-    limit: int = -1,
-    offset: int = 0,
-    **equal: str | None,
-) -> tuple[list[str], int]:
+def summaries(context: Context, wanted: Wanted | None = None) -> list[SiteSummary]:
+    """Sites as values, in the order of ``rows``. Reads, and settles stale rows first."""
+    bodies, _ = rows(context, wanted or Wanted())
+    return [SiteSummary.model_validate_json(body) for body in bodies]
+
+
+def rows(context: Context, wanted: Wanted) -> tuple[list[str], int]:
     """Sites as the JSON of their rows, worst first, each twin after its site; and the whole count.
 
     Reads, and works out what is stale first, up to a number: in a large fleet the rest of it is
-    shown as it was until the service has come to it. ``runs`` is a fact: "trestle<5.1". Raises
-    Refused for one that can't be read.
+    shown as it was until the service has come to it. Raises Refused for a fact that can't be read.
     """
     settle(context)
-    given = {name: value for name, value in equal.items() if value is not None}
-    only = None if runs is None else _running(context, runs)
-    return context.store.rows.listed(given, text, tag, only, limit, offset)
+    given = {name: value for name, value in wanted.equal.items() if value is not None}
+    only = None if wanted.runs is None else _running(context, wanted.runs)
+    return context.store.rows.listed(
+        given, wanted.text, wanted.tag, only, wanted.limit, wanted.offset
+    )
 
 
 def _running(context: Context, fact: str) -> set[str]:

@@ -18,7 +18,7 @@ def today(context: Context) -> Today:
         at=context.clock(),
         findings=tuple(findings.listed(context)),
         asleep=tuple(findings.asleep(context)),
-        sites=tuple(reports.summaries(context)[0]),
+        sites=tuple(reports.summaries(context)),
         bookings=tuple(bookings),
         feeds=tuple(feeds),
         drives=instance.may_drive(context),

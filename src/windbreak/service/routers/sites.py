@@ -82,18 +82,9 @@ def list_sites(
 
     ``x-total-count`` says how many match in all.
     """
-    found, count = reports.rows(
-        context,
-        client=client,
-        host=host,
-        state=state,
-        link=link,
-        tag=tag,
-        runs=runs,
-        text=text,
-        limit=limit,
-        offset=offset,
-    )
+    equal = {"client": client, "host": host, "state": state, "link": link}
+    wanted = reports.Wanted(equal, text, tag, runs, limit, offset)
+    found, count = reports.rows(context, wanted)
     # The rows are kept as the JSON of SiteSummary: they go out as they are.
     headers = {"x-total-count": str(count)}
     return Response(f"[{','.join(found)}]", media_type="application/json", headers=headers)

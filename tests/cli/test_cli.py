@@ -155,6 +155,29 @@ class OverTheDemo(WithDemo):
         told = {"WINDBREAK_ADDRESS": self.demo.address, "WINDBREAK_TOKEN": self.token}
         return windbreak(*args, given=text, **told)
 
+    def test_bad_input_is_told_in_a_sentence_with_what_would_be_right(self) -> None:
+        for args, status, part in [
+            (("licence", "add", "x", "X", "seats"), 2, "name one of them"),
+            (
+                ("feed", "add", "Bad Id", "L", "https://maker.example"),
+                2,
+                "id: 'Bad Id' is not an id",
+            ),
+            (("feed", "add", "ok", "L", "ftp://x"), 2, "url: 'ftp://x' is not an address"),
+            (("hook", "add", "desk", "nonsense"), 2, "url: 'nonsense' is not an address"),
+            (("shelf", "add", "/nonexistent"), 1, "/nonexistent: no such file"),
+            (("product", "changes", "breakwater", "x", "y"), 1, "'x' is not a version"),
+            (("product", "decide", "capstan", "9.9", "first", "--why", "x"), 1, "no release"),
+            (("finding", "snooze", "sources:chan", "2020-01-01", "--why", "x"), 1, "not ahead"),
+            (("digest",), 1, "set mail_server and mail_to"),
+        ]:
+            with self.subTest(args=args):
+                done = self.ask(*args)
+                self.assertEqual(done.returncode, status, done.stderr)
+                self.assertIn(part, done.stderr)
+                self.assertNotIn("pydantic", done.stderr)
+                self.assertEqual(len(done.stderr.splitlines()), 1)
+
     def test_a_recipe_is_tried_and_nothing_is_kept(self) -> None:
         text = (Path(catalogue.__file__).parent / "gantry.toml").read_text()
         with tempfile.TemporaryDirectory() as folder:

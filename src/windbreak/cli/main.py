@@ -76,7 +76,23 @@ def main(argv: Sequence[str] | None = None) -> int:
         status = _status(error)
         if status is None:
             raise
-        return _error(args, str(error), status, getattr(error, "details", None))
+        return _error(args, _sentence(error), status, getattr(error, "details", None))
+
+
+def _sentence(error: Exception) -> str:
+    """What went wrong, in words of ours: each field with what would be right, each file by name."""
+    from pydantic import ValidationError
+
+    if isinstance(error, ValidationError):
+        said = []
+        for one in error.errors():
+            place = ".".join(str(part) for part in one["loc"])
+            text = one["msg"].removeprefix("Value error, ")
+            said.append(f"{place}: {text}" if place else text)
+        return "; ".join(said)
+    if isinstance(error, OSError) and error.filename is not None and error.strerror:
+        return f"{error.filename}: {error.strerror.lower()}"
+    return str(error)
 
 
 def _status(error: Exception) -> int | None:

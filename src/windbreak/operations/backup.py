@@ -81,6 +81,8 @@ def restore(file: Path, data: Path, passphrase: str, now: datetime) -> str:
     """
     if data.exists() and any(data.iterdir()):
         raise Refused("not-empty", f"{data} is not empty; name an empty directory")
+    if not file.exists():
+        raise Refused("no-file", f"there is no file {file}")
     try:
         with zipfile.ZipFile(file) as opened:
             head = json.loads(opened.read("backup.json"))

@@ -1,5 +1,6 @@
 """The store: its migrations, its documents, its secrets."""
 
+import json
 import sqlite3
 import tempfile
 import unittest
@@ -155,3 +156,43 @@ class Sealing(WithStore):
     def test_only_the_last_four_of_a_long_secret_are_shown(self) -> None:
         self.assertEqual(masked("chandlery-token-4b06"), "…4b06")
         self.assertEqual(masked("short"), "…")
+
+
+class FromTheFirstShape(unittest.TestCase):
+    def test_what_a_site_was_licensed_for_is_a_licence_with_one_seat(self) -> None:
+        with tempfile.TemporaryDirectory() as folder:
+            path = Path(folder) / "windbreak.db"
+            site = {"label": "Tarnsey", "address": "https://tarnsey.example", "id": "tarnsey"}
+            part = {"product": "plugin/lee", "version": "5.4", "name": "Lee", "folder": "lee"}
+            inventory = {
+                "id": "tarnsey",
+                "at": "2026-11-01T00:00:00Z",
+                "components": [{**part, "active": True}],
+                "automatic_updates": False,
+                "free_mb": 5,
+            }
+            licence = {"product": "theme/breakwater", "site": "tarnsey", "expires": "2027-01-31"}
+            with closing(sqlite3.connect(path)) as db, db:
+                for statement in MIGRATIONS[0][1]:
+                    db.execute(statement)
+                db.execute("PRAGMA user_version = 1")
+                db.execute("INSERT INTO site VALUES ('tarnsey', NULL, ?)", [json.dumps(site)])
+                db.execute("INSERT INTO inventory VALUES ('tarnsey', ?)", [json.dumps(inventory)])
+                db.execute(
+                    "INSERT INTO licence VALUES ('ab12', 'tarnsey', ?)",
+                    [json.dumps({**licence, "id": "ab12", "covers_until": None})],
+                )
+            store = Store(path)
+            (kept,) = store.licences.all()
+            self.assertEqual(kept.products, ("theme/breakwater",))
+            self.assertEqual((str(kept.expires), kept.form, kept.seats), ("2027-01-31", "seats", 1))
+            (seat,) = store.seats.all(site="tarnsey")
+            self.assertEqual((seat.licence, seat.riding), (kept.id, False))
+            self.assertEqual(
+                store.installed("plugin/lee"), [("tarnsey", "plugin/lee", "5.4", True)]
+            )
+            self.assertEqual(store.rows.stale(10), ["tarnsey"])
+            found = store.site_at("https://tarnsey.example")
+            assert found is not None
+            self.assertEqual(found.id, "tarnsey")
+            store.close()

@@ -27,7 +27,7 @@ import uvicorn
 from windbreak.core.fleet import Host, Installed, Inventory, NewSite
 from windbreak.core.tracking import NewFeed
 from windbreak.core.work import Principal
-from windbreak.operations import accounts, reports, sites, tracking
+from windbreak.operations import accounts, findings, overview, reports, sites, tracking
 from windbreak.operations.context import Context, close, open_context
 from windbreak.service.app import create_app
 
@@ -158,6 +158,9 @@ def list_sites(context: Context, count: int) -> None:
         timeout=60,
     )
     client.get("/health")
+    looked = timed(lambda: findings.look_again(context))
+    again = timed(lambda: findings.look_again(context))
+    products = timed(lambda: overview.products(context))
     order = "lead_rank, lead_label, lead, follows, site"
     sql = f"SELECT body FROM row WHERE made ORDER BY {order} LIMIT 100"
     bare, page, whole = [], [], []
@@ -170,8 +173,11 @@ def list_sites(context: Context, count: int) -> None:
     ratio = statistics.median(p / b for p, b in zip(page, bare, strict=True))
     print(f"{count} sites of 10 components")
     print(f"  registered {made:.1f} s; every row worked out {settled:.1f} s, once")
+    print(f"  findings looked for {looked:.1f} s, again {again:.1f} s; products {products:.1f} s")
     print(f"  bare query of 100 rows       {statistics.median(bare) * 1000:8.1f} ms  x1.0")
     print(f"  first page over HTTP         {statistics.median(page) * 1000:8.1f} ms  x{ratio:.1f}")
+    nothing = statistics.median(timed(lambda: client.get("/health")) for _ in range(20))
+    print(f"  an empty answer over HTTP    {nothing * 1000:8.1f} ms")
     many, one = statistics.median(whole), statistics.median(bare)
     print(f"  all of them over HTTP        {many * 1000:8.0f} ms  x{many / one:.0f}")
 

@@ -11,12 +11,12 @@ from collections.abc import Iterator
 from datetime import UTC, date, datetime, time, timedelta
 
 from windbreak.core.explain import counted, day
-from windbreak.core.fleet import Site, State
+from windbreak.core.fleet import Inventory, Site, State
 from windbreak.core.licences import LicenceView
 from windbreak.core.overview import Standing
 from windbreak.core.tracking import Feed, KnownRelease
 from windbreak.core.versions import parse_range, parse_version
-from windbreak.core.work import WENT_WRONG, Finding, NextAct, Weight
+from windbreak.core.work import WENT_WRONG, Finding, NextAct, Run, Weight
 from windbreak.operations import licensing, overview, tracking
 from windbreak.operations.context import Context
 from windbreak.operations.reports import settle
@@ -37,16 +37,22 @@ def all_of(context: Context) -> Iterator[Finding]:
         if standing.site in sites:
             standings[standing.site].append(standing)
     names = {p.id: p.name for p in context.store.products.all()}
+    approved, last = context.store.approved(), context.store.last_runs()
     ready: list[tuple[Site, int]] = []
     for site in sites.values():
         yield from _of_link(context, site)
-        wrong = list(_of_run(context, site))
-        yield from wrong
-        count = _is_ready(context, site, standings[site.id])
-        if count and not wrong:  # what went wrong is looked at before more is offered
-            ready.append((site, count))
+        run = last.get(site.id)
+        wrong = run is not None and run.state in WENT_WRONG
+        if run is not None and wrong:
+            yield _of_run(context, site, run)
+        moving = sum(s.target is not None for s in standings[site.id])
+        # What went wrong is looked at before more is offered.
+        if moving and not wrong and site.id not in approved and site.link.state == "linked":
+            ready.append((site, moving))
         yield from _of_blocks(context, site, standings[site.id])
-        yield from _of_registrations(context, site, names)
+    for inventory in context.store.inventories_of_note():
+        if inventory.id in sites:
+            yield from _of_registrations(context, sites[inventory.id], inventory, names)
     yield from _of_plans(context, ready)
     yield from _of_soaks(context, standings, names)
     yield from _of_advisories(context, standings, sites, names)
@@ -140,17 +146,13 @@ def _of_agent(context: Context, site: Site) -> Iterator[Finding]:
     )
 
 
-def _of_run(context: Context, site: Site) -> Iterator[Finding]:
-    last = context.store.runs.all(site=site.id, newest_first=True, limit=1)
-    if not last or last[0].state not in WENT_WRONG:
-        return
-    run = last[0]
+def _of_run(context: Context, site: Site, run: Run) -> Finding:
     words = {
         "put back": "a step went wrong and was put back",
         "restored": "a step went wrong; the snapshot was restored",
         "alarm": "a run needs you",
     }[run.state]
-    yield _finding(
+    return _finding(
         context,
         f"run:{site.id}",
         "failed",
@@ -192,15 +194,6 @@ def _of_plans(context: Context, ready: list[tuple[Site, int]]) -> Iterator[Findi
     )
 
 
-def _is_ready(context: Context, site: Site, standings: list[Standing]) -> int:
-    """How many moves of a site wait for a word; 0 where one was given, or it can't be reached."""
-    if site.link.state != "linked":
-        return 0
-    if any(p.state == "approved" for p in context.store.plans.all(site=site.id)):
-        return 0
-    return sum(s.target is not None for s in standings)
-
-
 def _of_blocks(context: Context, site: Site, standings: list[Standing]) -> Iterator[Finding]:
     """What a licence or the host's offer keeps back on a site: one finding for each of the two."""
     for reason in ("licence", "offer"):
@@ -223,12 +216,13 @@ def _of_blocks(context: Context, site: Site, standings: list[Standing]) -> Itera
         )
 
 
-def _of_registrations(context: Context, site: Site, names: dict[str, str]) -> Iterator[Finding]:
+def _of_registrations(
+    context: Context, site: Site, inventory: Inventory, names: dict[str, str]
+) -> Iterator[Finding]:
     if site.environment != "production":
         return  # a copy rides on its site's code
-    inventory = context.store.inventories.find(site.id)
     today = context.clock().date()
-    for one in inventory.registrations if inventory else ():
+    for one in inventory.registrations:
         name = names.get(one.product, one.product)
         act = ("Open licences", f"windbreak licence list --site {site.id}", "/licences")
         if one.state == "grace" and one.until is not None:
@@ -265,7 +259,8 @@ def _of_copies(context: Context, sites: dict[str, Site]) -> Iterator[Finding]:
     """A component in an unknown folder that bears a known product's name: a renamed copy."""
     by_name = {p.name.casefold(): p for p in context.store.products.all()}
     known = {p.id for p in by_name.values()}
-    for site in sites.values():
+    odd = {site for site, product, _, _ in context.store.installed() if product not in known}
+    for site in (sites[id] for id in sorted(odd) if id in sites):
         inventory = context.store.inventories.find(site.id)
         for one in inventory.components if inventory else ():
             product = by_name.get(one.name.casefold())

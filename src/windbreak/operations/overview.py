@@ -74,10 +74,9 @@ class _Fleet:
             if hold.until is None or hold.until >= self.today:
                 self.holds[hold.product].append(hold)
         self.approved: dict[str, set[tuple[str, str]]] = defaultdict(set)
-        for plan in context.store.plans.all():
-            if plan.state == "approved":
-                for product, version in plan.targets.items():
-                    self.approved[product].add((version, plan.site))
+        for site, targets in context.store.approved().items():
+            for product, version in targets.items():
+                self.approved[product].add((version, site))
 
     def is_twin(self, site: str) -> bool:
         return self.sites[site].environment != "production"
@@ -314,28 +313,23 @@ def coverage(context: Context) -> Coverage:
     feeds = {f.id: f for f in tracking.listed(context)}
     told = {str(r[0]) for r in context.store.database.ask("SELECT DISTINCT product FROM release")}
     sites = {s.id: s for s in context.store.sites.all() if s.retired_at is None}
-    found: dict[tuple[str, Covered], list[tuple[str, str, str]]] = defaultdict(list)
-    per_site: list[SiteCoverage] = []
-    for site in sites.values():
-        inventory = context.store.inventories.find(site.id)
-        if inventory is None:
-            continue
-        same_folder = reasoning.namesakes(known, inventory)
-        covered = 0
-        for one in inventory.components:
-            why = _covered(known.get(one.product), one.product, site, same_folder, feeds, told)
-            if why in ("covered", "feed down"):
-                covered += 1
-            if why != "covered":
-                found[one.product, why].append((site.id, one.version, one.name))
-        per_site.append(
-            SiteCoverage(
-                site=site.id,
-                label=site.label,
-                components=len(inventory.components),
-                covered=covered,
-            )
-        )
+    same_folder = {
+        inventory.id: reasoning.namesakes(known, inventory)
+        for inventory in context.store.inventories_of_note()
+    }
+    found: dict[tuple[str, Covered], list[tuple[str, str]]] = defaultdict(list)
+    counts: dict[str, list[int]] = defaultdict(lambda: [0, 0])
+    for id, product, version, _ in context.store.installed():
+        shared = same_folder.get(id, set())
+        why = _covered(known.get(product), product, sites[id], shared, feeds, told)
+        counts[id][0] += 1
+        counts[id][1] += why in ("covered", "feed down")
+        if why != "covered":
+            found[product, why].append((id, version))
+    per_site = [
+        SiteCoverage(site=id, label=sites[id].label, components=all_, covered=covered)
+        for id, (all_, covered) in counts.items()
+    ]
     uncovered = [
         _uncovered(context, known.get(product), product, why, where, sites)
         for (product, why), where in found.items()
@@ -386,22 +380,25 @@ def _uncovered(
     known: KnownProduct | None,
     product: str,
     why: Covered,
-    where: list[tuple[str, str, str]],
+    where: list[tuple[str, str]],
     sites: dict[str, Site],
 ) -> Uncovered:
     today = context.clock().date()
     newest = _listed(context.store.releases.all(product=product))
     refused = newest[-1].version if newest and why in ("made for this site", "namesake") else None
-    name = known.name if known and why not in ("made for this site", "namesake") else where[0][2]
+    name = known.name if known else product
+    if known is None or why in ("made for this site", "namesake"):
+        inventory = context.store.inventories.get(where[0][0])
+        name = next((c.name for c in inventory.components if c.product == product), name)
     return Uncovered(
         product=product,
         name=name,
         kind=product.partition("/")[0],
         why=why,
         text=_why_text(context, known, why, refused, today),
-        versions=tuple(sorted({v for _, v, _ in where}, key=lambda v: parse_version(v).key)),
-        sites=tuple(s for s, _, _ in where),
-        labels=tuple(sites[s].label for s, _, _ in where),
+        versions=tuple(sorted({v for _, v in where}, key=lambda v: parse_version(v).key)),
+        sites=tuple(s for s, _ in where),
+        labels=tuple(sites[s].label for s, _ in where),
         refused=refused,
     )
 

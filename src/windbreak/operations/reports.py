@@ -190,7 +190,7 @@ def _worked_out(context: Context, site: Site) -> tuple[SiteSummary, list[Standin
     running = context.store.runs.all(site=site.id, state="running")
     last = context.store.runs.all(site=site.id, newest_first=True, limit=1)
     waiting = context.store.bookings.all(site=site.id, state="waiting")
-    approved = any(p.state == "approved" for p in context.store.plans.all(site=site.id))
+    approved = site.id in context.store.approved(site.id)
     if running:
         state, text = "running", running[0].text
     elif site.link.state != "linked":

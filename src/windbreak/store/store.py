@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from datetime import datetime
 from pathlib import Path
 from typing import TypeVar
@@ -135,6 +136,33 @@ class Store:
             given,
         )
         return [(str(s), str(p), str(v), bool(a)) for s, p, v, a in rows]
+
+    def approved(self, site: str | None = None) -> dict[str, dict[str, str]]:
+        """What is approved, for one site or each: its products with their targets. Reads."""
+        where, given = ("AND site = ?", [site]) if site else ("", [])
+        rows = self.database.ask(
+            "SELECT site, json_extract(body, '$.targets') FROM plan "
+            f"WHERE json_extract(body, '$.state') = 'approved' {where} ORDER BY id",
+            given,
+        )
+        return {str(site): dict(json.loads(targets)) for site, targets in rows}
+
+    def last_runs(self) -> dict[str, Run]:
+        """The newest run of each site that has had one. Reads."""
+        rows = self.database.ask(
+            "SELECT body FROM run WHERE id IN (SELECT max(id) FROM run GROUP BY site)"
+        )
+        found = (Run.model_validate_json(row[0]) for row in rows)
+        return {run.site: run for run in found}
+
+    def inventories_of_note(self) -> list[Inventory]:
+        """The inventories that tell of registrations, or name a component's maker. Reads."""
+        rows = self.database.ask(
+            "SELECT body FROM inventory WHERE json_array_length(body, '$.registrations') > 0 "
+            "OR EXISTS (SELECT 1 FROM json_each(body, '$.components') c "
+            "WHERE json_extract(c.value, '$.maker') IS NOT NULL)"
+        )
+        return [Inventory.model_validate_json(row[0]) for row in rows]
 
     def release_id(self, product: str, version: str) -> str:
         """The id a release is kept under: equal versions share one, however they are written."""

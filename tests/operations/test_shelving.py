@@ -9,7 +9,7 @@ from typing import ClassVar
 from tests.operations.within import RHONA, WithContext
 from windbreak.core.tracking import NewRelease
 from windbreak.operations import catalogue as catalogue_of
-from windbreak.operations import licensing, reasoning, rights, shelving, sites
+from windbreak.operations import licensing, reasoning, rights, shelving, sites, tracking
 from windbreak.operations.errors import Refused
 from windbreak.standins import catalogue
 
@@ -165,6 +165,10 @@ class Shelving(WithContext):
         self.assertEqual(after.bundles["plugin/trestle"].version, "5.1")
         assert after.corrected is not None
         self.assertIn("plugin/trestle 5.1 and not 5.0", after.corrected)
+        # The feed says it again, and is still not believed.
+        tracking.poll(self.context, "chandlery", fresh=True)
+        after = self.context.store.releases.get(release.id)
+        self.assertEqual(after.bundles["plugin/trestle"].version, "5.1")
 
     def test_a_release_typed_in_and_its_package_reach_the_site_they_are_for(self) -> None:
         self.feeds()

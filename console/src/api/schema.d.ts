@@ -2050,8 +2050,6 @@ export interface components {
         ComponentView: {
             /** Active */
             active: boolean;
-            /** Changed Files */
-            changed_files?: number | null;
             /** Folder */
             folder?: string | null;
             four?: components["schemas"]["Newest"] | null;
@@ -2673,10 +2671,7 @@ export interface components {
         };
         /**
          * Installed
-         * @description One component as the agent reported it.
-         *
-         *     ``maker`` is what its header names, where it does; ``changed_files`` counts files that differ
-         *     from the pristine package, None where that was not looked at.
+         * @description One component as the agent reported it; ``maker`` is what its header names, if it does.
          */
         Installed: {
             /**
@@ -2684,8 +2679,6 @@ export interface components {
              * @default true
              */
             active: boolean;
-            /** Changed Files */
-            changed_files?: number | null;
             /** Folder */
             folder: string;
             /** Maker */

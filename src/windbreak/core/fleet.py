@@ -165,11 +165,7 @@ class SiteChange(Value):
 
 
 class Installed(Value):
-    """One component as the agent reported it.
-
-    ``maker`` is what its header names, where it does; ``changed_files`` counts files that differ
-    from the pristine package, None where that was not looked at.
-    """
+    """One component as the agent reported it; ``maker`` is what its header names, if it does."""
 
     product: ProductId
     version: VersionText
@@ -178,7 +174,6 @@ class Installed(Value):
     active: bool = True
     parent: str | None = None
     maker: str | None = None
-    changed_files: int | None = None
 
 
 class Registration(Value):

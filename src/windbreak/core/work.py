@@ -297,7 +297,6 @@ class ComponentView(Value):
     four: Newest | None = None
     passes: Passed | None = None
     folder: str | None = None
-    changed_files: int | None = None
     own: bool = False
 
 

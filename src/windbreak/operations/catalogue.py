@@ -151,6 +151,8 @@ def _revised(intake: _Intake, known: KnownRelease, again: Announcement) -> Known
         update["routes"] = (*known.routes, intake.feed.id)
     if known.feed in (intake.feed.id, BY_HAND):
         update |= {name: getattr(again, name) for name in _REVISED}
+        if known.corrected is not None:
+            update["bundles"] = known.bundles  # the package itself said otherwise
         update["feed"] = intake.feed.id
         if known.withdrawn_at is not None:
             update["withdrawn_at"] = None

@@ -373,7 +373,6 @@ def _component(
         four=newest(case, member),
         passes=_passes(context, product, verdict),
         folder=installed.folder if installed else None,
-        changed_files=installed.changed_files if installed else None,
         own=product in site.own,
     )
 

@@ -179,6 +179,7 @@ function Picture({ view }: { view: View }) {
 
 function Groups({ view }: { view: View }) {
   const cannot = view.cannot.reduce((n, group) => n + group.sites.length, 0);
+  const short = view.may.filter((one) => one.target !== view.row.newest);
   return (
     <div className="three">
       <Few title={`${view.may.length} may move`} state="ready" sites={view.may} none="None may move now." />
@@ -188,7 +189,15 @@ function Groups({ view }: { view: View }) {
           <Glyph state="blocked" /> {cannot} cannot
           {view.cannot.length > 1 && `, for ${view.cannot.length} reasons`}
         </h2>
-        {cannot === 0 && <p className="qq pt-2">Nothing stands in anybody’s way.</p>}
+        {cannot === 0 && short.length === 0 && (
+          <p className="qq pt-2">Nothing stands in anybody’s way.</p>
+        )}
+        {short.length > 0 && (
+          <p className="q pt-2 text-[13px]">
+            {short.length} that may move stop short of <span className="v">{view.row.newest}</span>:{" "}
+            {short[0]?.text}
+          </p>
+        )}
         <ul>
           {view.cannot.map((group) => (
             <li key={group.text}>

@@ -188,6 +188,32 @@ class Catalogue(WithContext):
         )
         self.assertIn("sources", {f.kind for f in findings.look_again(self.context)})
 
+    def test_a_weakness_is_not_forgotten_because_a_document_broke(self) -> None:
+        url = f"{self.where['feeds']}/osv/all.json"
+        packages = {"packages": {"sextant": "plugin/sextant"}}
+        told = {"id": "osv", "label": "OSV", "kind": "advisories", "url": url, "reading": packages}
+        tracking.register(self.context, NewFeed.model_validate(told), RHONA)
+        tracking.poll(self.context, "osv")
+        feed, now = self.context.store.feeds.get("osv"), self.context.clock()
+        (known,) = self.context.store.advisories.all()
+        for announced in (Announced(), Announced(faults=("advisory 0: broken",))):
+            catalogue.take_in(self.context, feed, announced, now)
+            self.assertEqual(self.context.store.advisories.all(), [known])
+        other = known.model_copy(update={"id": "A-2026-9"})
+        catalogue.take_in(self.context, feed, Announced(advisories=(other,)), now)
+        self.assertEqual(self.context.store.advisories.all(), [other])
+
+    def test_one_makers_feed_does_not_withdraw_anothers_product(self) -> None:
+        feed, now = self.context.store.feeds.get("chandlery"), self.context.clock()
+        listed = self.context.store.releases.all(feed="chandlery")
+        fields = set(Announcement.model_fields)
+        again = [Announcement.model_validate(r.model_dump(include=fields)) for r in listed]
+        announced = Announced(
+            announcements=tuple(again), withdrawn={"plugin/oarlock": "it is ours"}
+        )
+        catalogue.take_in(self.context, feed, announced, now)
+        self.assertIsNone(self.context.store.products.get("plugin/oarlock").withdrawn_at)
+
     def test_a_product_withdrawn_by_its_maker_is_known_as_such(self) -> None:
         known = self.context.store.products.get("plugin/popinjay")
         self.assertIsNotNone(known.withdrawn_at)

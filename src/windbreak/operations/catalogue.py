@@ -29,6 +29,7 @@ from windbreak.core.versions import Version, parse_version
 from windbreak.core.work import Principal
 from windbreak.feeds.announced import Announced
 from windbreak.feeds.errors import FeedUnreadable
+from windbreak.feeds.recipes import name_of
 from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
 
@@ -98,7 +99,7 @@ def take_in(context: Context, feed: Feed, announced: Announced, now: datetime) -
             _take_advisory(intake, advisory)
         if announced.whole and feed.kind != "advisories":
             _find_vanished(intake, listed, announced)
-        elif announced.whole:
+        elif announced.advisories and not announced.faults:
             _drop_advisories(intake, announced)
     return Taken(
         tuple(intake.ids),
@@ -200,7 +201,11 @@ def _take_advisory(intake: _Intake, advisory: KnownAdvisory) -> None:
 
 
 def _drop_advisories(intake: _Intake, announced: Announced) -> None:
-    """An advisory that a whole look no longer lists is taken back by who published it."""
+    """An advisory that a look no longer lists is taken back by who published it.
+
+    Callers look first that everything was read, and that something of ours is listed at all: a
+    weakness is not forgotten because a document broke.
+    """
     kept = {advisory.key for advisory in announced.advisories}
     for advisory in intake.context.store.advisories.all(feed=intake.feed.id):
         if advisory.key not in kept:
@@ -216,11 +221,8 @@ def _find_vanished(intake: _Intake, listed: dict[str, set[Version]], announced: 
     document that lists nothing, nothing is inferred; what the maker says in words always counts.
     """
     context, feed, now = intake.context, intake.feed, intake.now
-    rows = context.store.database.ask(
-        "SELECT DISTINCT product FROM release WHERE feed = ?", [feed.id]
-    )
-    own = [str(row[0]) for row in rows]
-    for product in own:
+    own = context.store.products_told(feed.id)
+    for product in sorted(own):
         here = listed.get(product, set())
         told = announced.withdrawn.get(product)
         if told is None and (product in announced.unread or not listed):
@@ -240,12 +242,13 @@ def _find_vanished(intake: _Intake, listed: dict[str, set[Version]], announced: 
             _set_withdrawn(intake, known, now, f"{feed.label} lists it no longer.")
     for product, text in announced.withdrawn.items():
         known = context.store.products.find(product)
-        if known is not None and product not in own:
+        if known is not None and product not in own and known.feed in (feed.id, None):
+            # What another maker's feed tells of is not this one's to withdraw.
             said = text or f"{feed.label} says that it is withdrawn."
             _set_withdrawn(intake, known, now, said)
         elif known is None:
-            kind, _, slug = product.partition("/")
-            fields = {"id": product, "kind": kind, "name": slug.replace("-", " ").title()}
+            kind = product.partition("/")[0]
+            fields = {"id": product, "kind": kind, "name": name_of(product)}
             added = KnownProduct.model_validate(
                 {**fields, "access": "public", "maker": intake.maker, "feed": feed.id}
             )
@@ -312,7 +315,7 @@ def type_in(context: Context, new: NewRelease, by: Principal) -> KnownRelease:
     for known in context.store.releases.all(product=new.product):
         if parse_version(known.version) == version:
             raise Refused("known-release", f"{known.title} is known already, from {known.feed}")
-    name = new.product.partition("/")[2].replace("-", " ").title()
+    name = name_of(new.product)
     if context.store.products.find(new.product) is None:
         kind = new.product.partition("/")[0]
         # There is no way to it but the shelf: no feed has it, and no theme carries it.

@@ -20,7 +20,7 @@ from pydantic import ValidationError
 
 import windbreak
 from windbreak.core.explain import counted
-from windbreak.core.fleet import WORST_FIRST, NewSite, Site, Value
+from windbreak.core.fleet import WORST_FIRST, NewSite, Value
 from windbreak.core.work import Principal
 from windbreak.operations import findings, reports, sites, tracking
 from windbreak.operations.context import Context
@@ -228,8 +228,3 @@ def metrics(context: Context) -> bytes:
     ages = [(now - r.facts_at).total_seconds() for r in rows if r.facts_at is not None]
     facts.set(max(ages, default=0))
     return bytes(generate_latest(registry))  # type: ignore[no-untyped-call]
-
-
-def live_sites(context: Context) -> list[Site]:
-    """The sites that are not retired. Reads."""
-    return [site for site in context.store.sites.all() if site.retired_at is None]

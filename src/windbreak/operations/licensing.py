@@ -24,7 +24,7 @@ from windbreak.core.licences import (
     SeatView,
 )
 from windbreak.core.tracking import KnownProduct, KnownRelease
-from windbreak.core.versions import Version, parse_version
+from windbreak.core.versions import parse_version
 from windbreak.core.work import Principal
 from windbreak.links.errors import LinkError
 from windbreak.operations import instance
@@ -643,11 +643,3 @@ def form_changes_at(releases: list[KnownRelease]) -> KnownRelease | None:
     if found is None or found is ordered[0]:
         return None
     return found if found.licence and found.licence.form in SEATED else None
-
-
-def crossing(releases: list[KnownRelease], start: Version, end: Version) -> KnownRelease | None:
-    """The release whose form of licence a move from one version to another asks for."""
-    changed = form_changes_at(releases)
-    if changed is not None and start < parse_version(changed.version) <= end:
-        return changed
-    return None

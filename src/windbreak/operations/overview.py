@@ -311,7 +311,7 @@ def coverage(context: Context) -> Coverage:
     """Which components feeds cover: the fleet, each site, and what none covers and why. Reads."""
     known = {p.id: p for p in context.store.products.all()}
     feeds = {f.id: f for f in tracking.listed(context)}
-    told = {str(r[0]) for r in context.store.database.ask("SELECT DISTINCT product FROM release")}
+    told = context.store.products_told()
     sites = {s.id: s for s in context.store.sites.all() if s.retired_at is None}
     same_folder = {
         inventory.id: reasoning.namesakes(known, inventory)

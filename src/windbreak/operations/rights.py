@@ -34,8 +34,7 @@ def remember(context: Context, before: Inventory | None, now: Inventory) -> None
 
 def of_site(context: Context, site: str) -> list[ShelfRight]:
     """What a site may have of the shelf, as far as it is in hand. Reads."""
-    rows = context.store.database.ask("SELECT DISTINCT product FROM package")
-    in_hand = {str(row[0]) for row in rows}
+    in_hand = context.store.products_in_hand()
     return [
         right
         for right in context.store.rights.all(site=site)

@@ -208,6 +208,11 @@ def refresh(context: Context, site: str) -> Site:
     return changed
 
 
+def live(context: Context) -> list[Site]:
+    """The sites that are not retired. Reads."""
+    return [site for site in context.store.sites.all() if site.retired_at is None]
+
+
 REFRESHED_AT_ONCE = 16
 
 

@@ -20,7 +20,6 @@ from windbreak.core.work import Run
 from windbreak.notices.mail import MailSettings
 from windbreak.operations import (
     digest,
-    exports,
     findings,
     instance,
     outward,
@@ -184,7 +183,7 @@ class Driver:
         busy = {run.site for run in self.context.store.runs.all(state="running")}
         due = [
             site
-            for site in exports.live_sites(self.context)
+            for site in sites.live(self.context)
             if site.link.looked_at is not None
             and site.link.looked_at + self.refresh_every <= now
             and site.id not in busy

@@ -137,6 +137,17 @@ class Store:
         )
         return [(str(s), str(p), str(v), bool(a)) for s, p, v, a in rows]
 
+    def products_told(self, feed: str | None = None) -> set[str]:
+        """The products that releases are known of, of one feed's or any. Reads."""
+        where, given = ("WHERE feed = ?", [feed]) if feed else ("", [])
+        rows = self.database.ask(f"SELECT DISTINCT product FROM release {where}", given)
+        return {str(row[0]) for row in rows}
+
+    def products_in_hand(self) -> set[str]:
+        """The products that have a package on the shelf. Reads."""
+        rows = self.database.ask("SELECT DISTINCT product FROM package")
+        return {str(row[0]) for row in rows}
+
     def approved(self, site: str | None = None) -> dict[str, dict[str, str]]:
         """What is approved, for one site or each: its products with their targets. Reads."""
         where, given = ("AND site = ?", [site]) if site else ("", [])

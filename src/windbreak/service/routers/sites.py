@@ -22,7 +22,7 @@ from windbreak.core.fleet import (
     example,
 )
 from windbreak.core.work import SitePlan, SiteSummary, SiteView
-from windbreak.operations import exports, reasoning, reports, retiring, sites
+from windbreak.operations import reasoning, reports, retiring, sites
 from windbreak.operations.errors import Refused
 from windbreak.service.signin import Ctx, Limit, Who
 
@@ -106,7 +106,7 @@ def register_site(
 @router.post("/sites/refresh")
 def refresh_all(context: Ctx, who: Who) -> list[Site]:
     """Ask every linked site what is installed."""
-    return list(sites.refresh_many(context, exports.live_sites(context)))
+    return list(sites.refresh_many(context, sites.live(context)))
 
 
 @router.get("/sites/{id}")

@@ -1,19 +1,20 @@
 """Reasons, facts that can't be left out, acts that help, and why a step stands where it does."""
 
 import unittest
+from collections.abc import Iterator
 
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from tests.core.generate import random_case
+from tests.core.generate import Oracle, random_case, smallest_sets
 from tests.core.test_resolve import load
 from windbreak.core.acts import applied
-from windbreak.core.candidates import members
-from windbreak.core.constraints import compile_problem
+from windbreak.core.blockers import Reason
+from windbreak.core.case import Case
 from windbreak.core.explain import Blocked, answer, plan
 from windbreak.core.order import order
-from windbreak.core.resolve import best, resolve
-from windbreak.core.versions import parse_version
+from windbreak.core.resolve import resolve
+from windbreak.core.versions import Version, parse_version
 
 
 def blocked(name: str, product: str) -> Blocked:
@@ -21,6 +22,14 @@ def blocked(name: str, product: str) -> Blocked:
     found = next(v.blocked for v in verdicts if v.product == product)
     assert found is not None
     return found
+
+
+def reasons_of(case: Case) -> Iterator[tuple[str, Version, Reason]]:
+    """Each product that is blocked, the version it does not reach, and each reason."""
+    for verdict in answer(resolve(case), acts=False).verdicts:
+        for told in verdict.blocked.reasons if verdict.blocked else ():
+            assert verdict.blocked is not None
+            yield verdict.product, parse_version(verdict.blocked.version), told.reason
 
 
 class Reasons(unittest.TestCase):
@@ -52,20 +61,56 @@ class Reasons(unittest.TestCase):
         waits = [s.acts[0].until for s in found.unblock if s.acts[0].act == "wait"]
         self.assertEqual([str(day) for day in waits], ["2027-03-10"])
 
+
+class TryingEverything(unittest.TestCase):
+    """Every reason against what the rules say of it, over small random cases."""
+
+    @settings(max_examples=80, deadline=None)
+    @given(st.integers(0, 10**6))
+    def test_facts_forbid_and_none_can_be_left_out(self, seed: int) -> None:
+        case = random_case(seed)
+        oracle = Oracle(case)
+        for product, version, reason in reasons_of(case):
+            if reason.kind == "conflict":
+                facts = set(reason.facts)
+                self.assertFalse(oracle.open_with(facts, product, version))
+                for fact in facts:
+                    self.assertTrue(oracle.open_with(facts - {fact}, product, version), fact)
+
+    @settings(max_examples=80, deadline=None)
+    @given(st.integers(0, 10**6))
+    def test_a_trade_tells_the_best_choice_with_the_version(self, seed: int) -> None:
+        case = random_case(seed)
+        oracle = Oracle(case)
+        for product, version, reason in reasons_of(case):
+            if reason.kind == "trade":
+                k = next(k for k, m in enumerate(oracle.members) if m.product == product)
+                number = oracle.members[k].line.number(version)
+                best = min(
+                    oracle.vector(c)
+                    for c in oracle.choices()
+                    if c[k] == number and oracle.allowed(c)
+                )
+                self.assertEqual(tuple(reason.instead.model_dump().values()), best)
+
     @settings(max_examples=25, deadline=None)
     @given(st.integers(0, 10**6))
-    def test_every_act_told_makes_the_version_possible(self, seed: int) -> None:
+    def test_acts_are_the_smallest_sets_there_are_in_the_order_of_preference(
+        self, seed: int
+    ) -> None:
         case = random_case(seed)
         for verdict in answer(resolve(case)).verdicts:
-            for acts in verdict.blocked.unblock if verdict.blocked else ():
-                changed = applied(case, acts.acts)
-                problem = compile_problem(changed, members(changed))
-                v = problem.number(verdict.product)
-                assert verdict.newest is not None
-                wanted = parse_version(verdict.newest)
-                options = [o.version for o in problem.options[v]]
-                self.assertIn(wanted, options)
-                self.assertIsNotNone(best(changed, problem, {v: 1 << options.index(wanted)}))
+            blocked = verdict.blocked
+            if blocked is None or blocked.reasons[0].reason.kind == "trade":
+                continue
+            every = smallest_sets(case, verdict.product, parse_version(blocked.version), 2)
+            told = [set(one.acts) for one in blocked.unblock]
+            if every:
+                self.assertEqual(told, [set(acts) for acts in every[:3]])
+            for acts in told:
+                self.assertTrue(every or len(acts) == 3)
+                changed = Oracle(applied(case, acts))
+                self.assertTrue(changed.possible(verdict.product, parse_version(blocked.version)))
 
 
 class Whys(unittest.TestCase):

@@ -24,14 +24,13 @@ def load(name: str, folder: Path = DATA) -> Case:
 def named(resolution: Resolution) -> dict[str, str | None]:
     members = resolution.problem.members
     return {
-        m.product: str(v) if (v := resolution.option(n).version) else None
-        for n, m in enumerate(members)
+        m.product: str(v) if (v := resolution.version(n)) else None for n, m in enumerate(members)
     }
 
 
 def replay(test: unittest.TestCase, done: Order, oracle: Oracle) -> None:
     """Walk the steps and check each against the rules."""
-    state = tuple(0 for _ in oracle.members)
+    state = oracle.start
     for step in done.steps:
         test.assertEqual(state, step.before)
         test.assertLessEqual(oracle.violations(step.after), oracle.violations(state))
@@ -88,6 +87,10 @@ class TryingEverything(unittest.TestCase):
         replay(self, done, oracle)
         if done.stuck:
             self.assertIsNone(oracle.order(resolution.choice))
+            # And nothing better than what is reached can be reached.
+            better = sorted((oracle.vector(c), c) for c in oracle.choices() if oracle.allowed(c))
+            first = next(vector for vector, c in better if oracle.order(c) is not None)
+            self.assertEqual(oracle.vector(done.resolution.choice), first)
         reached = oracle.order(done.resolution.choice)
         self.assertEqual((done.combined, len(done.steps)), reached)
 

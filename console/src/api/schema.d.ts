@@ -1922,6 +1922,11 @@ export interface components {
         Blocked: {
             /** Reasons */
             reasons: components["schemas"]["Told"][];
+            /**
+             * Searched
+             * @default true
+             */
+            searched: boolean;
             /** Text */
             text: string;
             /**

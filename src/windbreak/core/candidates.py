@@ -7,15 +7,16 @@ here (see constraints).
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, field
-from datetime import UTC, date
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
+from datetime import date, timedelta
 from typing import Annotated, Literal
 
 from pydantic import Field
 
-from windbreak.core.case import Case, Channel, Component, Frozen, Release, soak_over
-from windbreak.core.versions import Version, jump, parse_range, parse_version
+from windbreak.core.case import Case, Channel, Component, Frozen, Hold, Release
+from windbreak.core.catalogue import OFF_LIST, Catalogue, Line, bits
+from windbreak.core.versions import Version, parse_range, parse_version
 
 Way = Literal["public", "licensed", "shelf", "host", "bundle"]
 SoakClass = Literal["major", "minor", "patch", "security"]
@@ -87,38 +88,49 @@ Exclusion = (
 
 
 @dataclass(frozen=True, slots=True)
-class Option:
-    """One thing a member may be: a version, or absent (``version`` None, additions only).
+class Ways:
+    """By which way of access each release of a line can be had, as bits."""
 
-    ``release`` is the listed release equal to the version, or None where nothing is known and
-    so nothing binds. ``ways`` are the ways of access; empty for what is installed already.
-    """
-
-    version: Version | None
-    release: Release | None
-    ways: tuple[Way, ...] = ()
+    public: int = 0
+    licensed: int = 0
+    shelf: int = 0
+    host: int = 0
+    bundle: int = 0
 
     @property
-    def bundle_only(self) -> bool:
-        """Whether it may be chosen only together with a theme release that carries it."""
-        return self.ways == ("bundle",)
+    def any(self) -> int:
+        return self.public | self.licensed | self.shelf | self.host | self.bundle
+
+    @property
+    def bundle_only(self) -> int:
+        return self.bundle & ~(self.public | self.licensed | self.shelf | self.host)
+
+    def first(self, number: int) -> Way | None:
+        """The way that is used for a release; None where there is none."""
+        for way in _WAYS:
+            if getattr(self, way) >> number & 1:
+                return way
+        return None
+
+
+_WAYS: tuple[Way, ...] = ("public", "licensed", "shelf", "host", "bundle")
 
 
 @dataclass(frozen=True, slots=True)
 class Member:
     """A component, or an addition (``component`` None), with what it may become.
 
-    ``options`` are its candidates, lowest first; the first is today's state. ``excluded`` maps
-    every other release above today's to all reasons that keep it out. ``universe`` is today's
-    state and every known release of the product, lowest first, whether a candidate or not.
+    Numbers and bits are those of its line: 0 stands for today's version where nobody listed it,
+    or for being absent. ``candidates`` holds ``start``, where it stands today.
     """
 
     product: str
     component: Component | None
-    options: tuple[Option, ...]
-    excluded: Mapping[Version, tuple[Exclusion, ...]]
-    universe: tuple[Option, ...]
-    newest: Version | None = field(default=None)
+    line: Line
+    installed: Version | None
+    start: int
+    candidates: int
+    ways: Ways
 
     @property
     def active(self) -> bool:
@@ -128,164 +140,258 @@ class Member:
     def addition(self) -> bool:
         return self.component is None
 
+    @property
+    def bundle_only(self) -> int:
+        """The candidates that may be chosen only with a theme release that carries them."""
+        return self.ways.bundle_only & self.candidates & ~(1 << self.start)
 
-def members(case: Case) -> tuple[Member, ...]:
+    @property
+    def universe(self) -> int:
+        """Every known release, and today's state."""
+        return self.line.listed | 1 << self.start
+
+    def version(self, number: int) -> Version | None:
+        """The version a number stands for; None where absent."""
+        return self.line.versions[number - 1] if number else self.installed
+
+    def release(self, number: int) -> Release | None:
+        """The listed release a number stands for; None where nothing is known."""
+        return self.line.releases[number - 1] if number else None
+
+
+def newest(case: Case, member: Member) -> Version | None:
+    """The greater of the installed version and the newest release in a permitted channel."""
+    permitted = 0
+    for channel in case.policy.channels:
+        permitted |= member.line.channels.get(channel, 0)
+    number = permitted.bit_length() - 1
+    known = member.line.versions[number - 1] if number > 0 else None
+    if known is None or member.installed is None:
+        return known or member.installed
+    return max(known, member.installed)
+
+
+def members(case: Case, catalogue: Catalogue) -> tuple[Member, ...]:
     """Every component of the site and every possible addition, by product id."""
-    components = {c.product: c for c in case.site.components}
+    site = _Site(case, catalogue)
+    components = case.site.components
     found: dict[str, Member] = {}
-    carried: dict[tuple[str, Version], list[Carrier]] = {}
-    for product, component in components.items():
-        if not product.startswith("plugin/"):
-            found[product] = _member(case, product, component, carried)
-    for product, member in found.items():
-        if product.startswith("theme/") and member.active:
-            for option in member.options:
-                for plugin, version in _bundles(option):
-                    carrier = Carrier(product=product, version=str(option.version))
-                    carried.setdefault((plugin, version), []).append(carrier)
-    for product, component in components.items():
-        if product.startswith("plugin/"):
-            found[product] = _member(case, product, component, carried)
-    if case.policy.install_required:
-        waiting = list(found.values())
-        while waiting:
-            for product in sorted(_required(waiting.pop())):
-                known = case.product.get(product)
-                if known is not None and known.kind == "plugin" and product not in found:
-                    found[product] = _member(case, product, None, carried)
-                    waiting.append(found[product])
+    for component in components:
+        if not component.product.startswith("plugin/"):
+            found[component.product] = site.member(component.product, component)
+    site.carry(found.values())
+    for component in components:
+        if component.product.startswith("plugin/"):
+            found[component.product] = site.member(component.product, component)
+    for addition in wanted(case, catalogue, found.values(), found):
+        found[addition] = site.member(addition, None)
     return tuple(found[product] for product in sorted(found))
 
 
-def carriers(case: Case, product: str, version: Version) -> tuple[Carrier, ...]:
-    """Every known theme release that bundles this version of a plugin."""
-    found = []
-    for release in case.releases:
-        bundled = release.bundles.get(product)
-        if bundled is not None and parse_version(bundled) == version:
-            found.append(Carrier(product=release.product, version=release.version))
-    return tuple(found)
+def wanted(
+    case: Case, catalogue: Catalogue, known: Iterable[Member], present: Iterable[str]
+) -> list[str]:
+    """The plugins not present that members' candidates require, directly or through another."""
+    if not case.policy.install_required:
+        return []
+    seen, found = set(present), []
+    site = _Site(case, catalogue)
+    waiting = list(known)
+    site.carry(m for m in waiting if m.product.startswith("theme/"))
+    while waiting:
+        member = waiting.pop()
+        for product, said in member.line.requires.items():
+            if product in seen or not product.startswith("plugin/"):
+                continue
+            if product in catalogue.products and any(m & member.candidates for m, _ in said):
+                seen.add(product)
+                found.append(product)
+                waiting.append(site.member(product, None))
+    return found
 
 
-def soak_class(case: Case, release: Release, start: Version | None) -> SoakClass:
-    """The class whose soak a release has to stand: "security", or the jump from ``start``."""
-    if start is None:
+def again(case: Case, catalogue: Catalogue, known: Iterable[Member], product: str) -> Member:
+    """One member anew, the others as they are: for a case that was changed for it alone."""
+    site = _Site(case, catalogue)
+    component = None
+    for member in known:
+        if member.product.startswith("theme/") and member.product != product:
+            site.carry((member,))
+        if member.product == product:
+            component = member.component
+    return site.member(product, component)
+
+
+class _Site:
+    """A case's site as candidates are looked for: what it may have, and what themes carry."""
+
+    def __init__(self, case: Case, catalogue: Catalogue) -> None:
+        self.case = case
+        self.catalogue = catalogue
+        self.today = case.day.toordinal()
+        self.carried: dict[str, int] = {}
+        self.holds: dict[str, list[Hold]] = {}
+        for hold in case.policy.holds:
+            if hold.until is None or case.day <= hold.until:
+                self.holds.setdefault(hold.product, []).append(hold)
+
+    def carry(self, themes: Iterable[Member]) -> None:
+        """Note which plugin versions the candidates of active themes carry."""
+        for member in themes:
+            if not member.product.startswith("theme/") or not member.active:
+                continue
+            for plugin, said in member.line.bundles.items():
+                line = self.catalogue.line(plugin) if plugin in self.catalogue.products else None
+                for mask, text in said:
+                    if line is not None and mask & member.candidates:
+                        number = line.number(parse_version(text))
+                        if number:
+                            self.carried[plugin] = self.carried.get(plugin, 0) | 1 << number
+
+    def member(self, product: str, component: Component | None) -> Member:
+        line = self.catalogue.line(product)
+        installed = parse_version(component.version) if component else None
+        start = line.number(installed) if installed else 0
+        ways = self.ways(line)
+        above = line.above(installed) if installed else line.listed
+        passing = above & ways.any & self.in_channel(line) & ~self.held(line)
+        if passing:
+            passing &= self.soaked(line, installed)
+        candidates = passing | 1 << start
+        if installed is not None:
+            candidates = _reached(line, installed, start, candidates)
+        return Member(product, component, line, installed, start, candidates, ways)
+
+    def ways(self, line: Line) -> Ways:
+        product = line.product
+        if not line.listed:
+            return Ways()
+        public = line.listed if product.access == "public" else 0
+        licensed = self.licensed(line) if product.access == "licensed" else 0
+        shelf = host = 0
+        for item in self.case.site.shelf:
+            if item.product == product.id:
+                shelf |= 1 << line.number(parse_version(item.version))
+        if line.is_runtime:
+            for offered in self.case.site.offers.get(product.id, ()):
+                host |= 1 << line.number(parse_version(offered))
+        off = ~OFF_LIST
+        return Ways(public, licensed, shelf & off, host & off, self.carried.get(product.id, 0))
+
+    def licensed(self, line: Line) -> int:
+        found = 0
+        for licence in self.case.site.licences:
+            if licence.product != line.product.id:
+                continue
+            if licence.expires is not None and self.case.day > licence.expires:
+                continue
+            mask = line.listed if licence.range == "*" else line.within(licence.range)
+            if licence.covers_until is not None:
+                mask &= line.published_by(licence.covers_until.toordinal())
+            found |= mask
+        return found
+
+    def in_channel(self, line: Line) -> int:
+        found = 0
+        for channel in self.case.policy.channels:
+            found |= line.channels.get(channel, 0)
+        return found
+
+    def held(self, line: Line) -> int:
+        found = 0
+        for hold in self.holds.get(line.product.id, ()):
+            found |= line.listed if hold.range == "*" else line.within(hold.range)
+        return found
+
+    def soaked(self, line: Line, start: Version | None) -> int:
+        """The releases whose soak is over."""
+        soak = self.case.policy.soak
+        if start is None:
+            return line.published_by(self.today - soak.major)
+        repaired = line.repaired_from(start) if line.advisories else 0
+        far = line.jumps(start)
+        found = repaired & line.published_by(self.today - soak.security)
+        found |= far.major & ~repaired & line.published_by(self.today - soak.major)
+        found |= far.minor & ~repaired & line.published_by(self.today - soak.minor)
+        return found | far.patch & ~repaired & line.published_by(self.today - soak.patch)
+
+
+def _reached(line: Line, installed: Version, start: int, candidates: int) -> int:
+    """The candidates to which a chain of hops leads, lowest first, each stop a candidate."""
+    for number in line.stepped:
+        if candidates >> number & 1 and number != start:
+            text = line.releases[number - 1].from_
+            below = candidates & ((1 << number) - 1)
+            if not line.within(text) & below and installed not in parse_range(text):
+                candidates &= ~(1 << number)
+    return candidates
+
+
+def hops(member: Member, number: int) -> int:
+    """The candidates from which a release may be gone to in one hop, as bits."""
+    text = member.line.releases[number - 1].from_
+    below = member.candidates & ((1 << number) - 1)
+    if text.strip() == "*":
+        return below
+    found = below & member.line.within(text)
+    if not member.start and member.installed and member.installed in parse_range(text):
+        found |= OFF_LIST
+    return found
+
+
+def soak_class(member: Member, number: int) -> SoakClass:
+    """The class whose soak a release has to stand: "security", or the jump from today's."""
+    if member.installed is None:
         return "major"
-    for advisory in case.advisories:
-        if advisory.product == release.product:
-            affected = parse_range(advisory.affected)
-            if start in affected and release.parsed not in affected:
-                return "security"
-    return jump(start, release.parsed, case.product[release.product].major_place)
+    if member.line.repaired_from(member.installed) >> number & 1:
+        return "security"
+    far = member.line.jumps(member.installed)
+    if far.major >> number & 1:
+        return "major"
+    return "minor" if far.minor >> number & 1 else "patch"
 
 
-def _required(member: Member) -> set[str]:
-    return {q for option in member.options if option.release for q in option.release.requires}
+def reasons(case: Case, catalogue: Catalogue, member: Member, number: int) -> tuple[Exclusion, ...]:
+    """Every reason that keeps a release above today's out; none for a candidate."""
+    if member.candidates >> number & 1:
+        return ()
+    return tuple(_reasons(case, catalogue, member, number))
 
 
-def _bundles(option: Option) -> Iterator[tuple[str, Version]]:
-    if option.release is not None:
-        for plugin, version in option.release.bundles.items():
-            yield plugin, parse_version(version)
-
-
-_Carried = Mapping[tuple[str, Version], list[Carrier]]
-
-
-def _member(case: Case, product: str, component: Component | None, carried: _Carried) -> Member:
-    start = parse_version(component.version) if component else None
-    releases = case.releases_of[product]
-    own = next((r for r in releases if r.parsed == start), None) if start else None
-    today = Option(start, own)
-    options, universe, excluded = [today], [], {}
-    placed = False
-    for release in releases:
-        version = release.parsed
-        if not placed and (start is None or version >= start):
-            universe.append(today)
-            placed = True
-        if start is not None and version == start:
-            continue
-        ways = tuple(_ways(case, release, carried))
-        option = Option(version, release, ways)
-        universe.append(option)
-        if start is not None and version < start:
-            continue
-        reasons = tuple(_reasons(case, release, start, ways, options))
-        if reasons:
-            excluded[version] = reasons
-        else:
-            options.append(option)
-    if not placed:
-        universe.append(today)
-    permitted = [r.parsed for r in releases if r.channel in case.policy.channels]
-    newest = max([*permitted, *([start] if start else [])], default=None)
-    return Member(product, component, tuple(options), excluded, tuple(universe), newest)
-
-
-def _ways(case: Case, release: Release, carried: _Carried) -> Iterator[Way]:
-    product, version = case.product[release.product], release.parsed
-    if product.access == "public":
-        yield "public"
-    if product.access == "licensed" and _licence_state(case, release) is None:
-        yield "licensed"
-    for item in case.site.shelf:
-        if item.product == product.id and parse_version(item.version) == version:
-            yield "shelf"
-            break
-    if product.kind == "runtime":
-        offers = case.site.offers.get(product.id, ())
-        if any(parse_version(offered) == version for offered in offers):
-            yield "host"
-    if (product.id, version) in carried:
-        yield "bundle"
-
-
-def _licence_state(case: Case, release: Release) -> LicenceState | None:
-    """None when a licence of the site lets it take the release, else the nearest miss."""
-    own = [licence for licence in case.site.licences if licence.product == release.product]
-    if not own:
-        return "none"
-    running = [x for x in own if x.expires is None or case.day <= x.expires]
-    if not running:
-        return "expired"
-    reaching = [x for x in running if release.parsed in parse_range(x.range)]
-    if any(x.covers_until is None or release.published <= x.covers_until for x in reaching):
-        return None
-    return "not-covered"
-
-
-def _reasons(
-    case: Case,
-    release: Release,
-    start: Version | None,
-    ways: tuple[Way, ...],
-    below: list[Option],
-) -> Iterator[Exclusion]:
-    version = release.parsed
+def _reasons(case: Case, catalogue: Catalogue, member: Member, number: int) -> Iterator[Exclusion]:
+    line = member.line
+    release = line.releases[number - 1]
     if release.channel not in case.policy.channels:
         yield ChannelExclusion(channel=release.channel)
     for hold in case.policy.holds:
         stands = hold.until is None or case.day <= hold.until
-        if hold.product == release.product and stands and version in parse_range(hold.range):
+        if hold.product == member.product and stands and line.within(hold.range) >> number & 1:
             yield HoldExclusion(until=hold.until, reason=hold.reason)
-    wanted = soak_class(case, release, start)
-    over = soak_over(release, getattr(case.policy.soak, wanted))
-    if case.at.astimezone(UTC) < over:
-        yield SoakExclusion(soak_class=wanted, over=over.date())
-    if not ways:
-        yield _no_access(case, release)
-    if start is not None:
-        allowed = parse_range(release.from_)
-        if not any(o.version in allowed for o in below if o.version is not None):
+    over = soak_over(case, member, number)
+    if case.day < over:
+        yield SoakExclusion(soak_class=soak_class(member, number), over=over)
+    if not member.ways.any >> number & 1:
+        yield _no_access(case, catalogue, member, number)
+    if member.installed is not None and release.from_.strip() != "*":
+        lower = member.candidates & ((1 << number) - 1)
+        from_ = line.within(release.from_) & lower
+        if not from_ and member.installed not in parse_range(release.from_):
             yield FromExclusion(needs=release.from_)
 
 
-def _no_access(case: Case, release: Release) -> Exclusion:
-    product = case.product[release.product]
-    carried_by = carriers(case, product.id, release.parsed)
+def soak_over(case: Case, member: Member, number: int) -> date:
+    """The first day on which the soak of a release is over."""
+    published = member.line.releases[number - 1].published
+    days = getattr(case.policy.soak, soak_class(member, number))
+    left = date.max.toordinal() - published.toordinal()
+    return published + timedelta(days=min(days, left))
+
+
+def _no_access(case: Case, catalogue: Catalogue, member: Member, number: int) -> Exclusion:
+    product = member.line.product
+    carried_by = carriers(catalogue, product.id, member.line.versions[number - 1])
     if product.access == "licensed":
-        state = _licence_state(case, release)
+        state = licence_state(case, member, number)
         assert state is not None  # else "licensed" would be among its ways
         return LicenceExclusion(state=state, carried_by=carried_by)
     if product.access == "bundled-only" and carried_by:
@@ -293,3 +399,27 @@ def _no_access(case: Case, release: Release) -> Exclusion:
     if product.kind == "runtime":
         return OfferExclusion()
     return AccessExclusion()
+
+
+def licence_state(case: Case, member: Member, number: int) -> LicenceState | None:
+    """None when a licence of the site lets it take the release, else the nearest miss."""
+    if member.ways.licensed >> number & 1:
+        return None
+    own = [licence for licence in case.site.licences if licence.product == member.product]
+    if not own:
+        return "none"
+    running = any(x.expires is None or case.day <= x.expires for x in own)
+    return "not-covered" if running else "expired"
+
+
+def carriers(catalogue: Catalogue, plugin: str, version: Version) -> tuple[Carrier, ...]:
+    """Every known theme release that bundles this version of a plugin."""
+    found = []
+    for theme in catalogue.carriers.get(plugin, ()):
+        line = catalogue.line(theme)
+        for mask, text in line.bundles.get(plugin, ()):
+            if parse_version(text) == version:
+                found += [
+                    Carrier(product=theme, version=line.releases[k - 1].version) for k in bits(mask)
+                ]
+    return tuple(found)

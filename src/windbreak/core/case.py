@@ -28,6 +28,9 @@ from windbreak.core.versions import Version, parse_range, parse_version
 
 FORMAT: Final = "windbreak-case/1"
 
+# What an advisory weighs in the exposure of a choice.
+SEVERITY: Final = {"critical": 64, "high": 16, "medium": 4, "low": 1}
+
 Kind = Literal["core", "theme", "plugin", "runtime"]
 Access = Literal["public", "licensed", "bundled-only", "custom", "host"]
 Channel = Literal["stable", "preview"]

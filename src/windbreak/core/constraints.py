@@ -1,31 +1,34 @@
 """What must hold between components, compiled to small integers and bit sets.
 
 Source of the rules: docs/reasoning.md, "What must hold". A ``Problem`` numbers the members of a
-site and each member's options; a constraint is a table that says, for each option of one
-member, which options of the other it goes with, as the bits of one integer. Text stays outside.
+site; each member's options are the numbers of its line (see catalogue), so that what releases
+say of each other is taken from the catalogue as it is, whatever the candidates are.
 """
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from functools import cached_property
 from itertools import combinations
 from typing import Literal
 
-from windbreak.core.candidates import Member, Option
+from windbreak.core.candidates import Member, again, members, wanted
 from windbreak.core.case import Case, Match
+from windbreak.core.catalogue import OFF_LIST, Catalogue, bits
 from windbreak.core.versions import Version, parse_range, parse_version
 
 ConstraintKind = Literal["requires", "conflicts", "clash", "lockstep"]
+Classes = tuple[tuple[int, int], ...]
 
 NOBODY = -1  # the other side of a requirement that names something not on the site
 
 
 @dataclass(frozen=True, slots=True)
 class Constraint:
-    """One triple (kind, p, q): ``fits[i]`` has bit j set when option i of p goes with j of q.
+    """One triple (kind, p, q). ``classes`` are ``(options of p, options of q they go with)``.
 
-    Where q is NOBODY, bit 0 alone is used.
+    No option of p is in two classes; those in none go with everything.
     """
 
     kind: ConstraintKind
@@ -33,11 +36,29 @@ class Constraint:
     q: int
     subject: str
     object: str
-    fits: tuple[int, ...]
+    classes: Classes
 
     def holds(self, choice: Sequence[int]) -> bool:
-        other = 0 if self.q == NOBODY else choice[self.q]
-        return bool(self.fits[choice[self.p]] >> other & 1)
+        return self.fits(choice[self.p], 0 if self.q == NOBODY else choice[self.q])
+
+    def fits(self, i: int, j: int) -> bool:
+        """Whether option i of p goes with option j of q."""
+        for own, others in self.classes:
+            if own >> i & 1:
+                return bool(others >> j & 1)
+        return True
+
+    def row(self, options: Iterable[int]) -> tuple[int, ...]:
+        """For each option of p, the options of q it goes with."""
+        return tuple(
+            next((others for own, others in self.classes if own >> i & 1), -1) for i in options
+        )
+
+    def column(self, options: Iterable[int]) -> tuple[int, ...]:
+        """For each option of q, the options of p it goes with."""
+        return tuple(
+            ~sum(own for own, others in self.classes if not others >> j & 1) for j in options
+        )
 
 
 @dataclass(frozen=True, slots=True)
@@ -56,54 +77,131 @@ class Carried:
 
 
 @dataclass(frozen=True, slots=True)
-class Problem:
-    """A case, numbered. ``start[v]`` is the option of member v that stands today.
+class Pair:
+    """Options of p and q that cost ``weight`` together, in classes; other pairs cost nothing."""
 
-    ``domains[v]`` are the options members are compiled over, as bits: all of ``options[v]``.
+    p: int
+    q: int
+    weight: int
+    classes: Classes
+
+    def costs(self, choice: Sequence[int]) -> bool:
+        for own, others in self.classes:
+            if own >> choice[self.p] & 1 and others >> choice[self.q] & 1:
+                return True
+        return False
+
+
+@dataclass(frozen=True)
+class Problem:
+    """A case, numbered. ``start[v]`` is where member v stands today, ``domains[v]`` what it may
+    become, as bits.
+
     ``broken`` are the numbers of the constraints that do not hold today: they may stay so.
     """
 
+    catalogue: Catalogue
     members: tuple[Member, ...]
-    options: tuple[tuple[Option, ...], ...]
     start: tuple[int, ...]
+    domains: tuple[int, ...]
     constraints: tuple[Constraint, ...]
     broken: frozenset[int]
-    carried: tuple[Carried, ...]
 
-    @property
-    def domains(self) -> tuple[int, ...]:
-        return tuple((1 << len(options)) - 1 for options in self.options)
+    @cached_property
+    def numbers(self) -> Mapping[str, int]:
+        return {m.product: n for n, m in enumerate(self.members)}
 
     def number(self, product: str) -> int:
         """The number of a member. Raises KeyError."""
-        for index, member in enumerate(self.members):
-            if member.product == product:
-                return index
-        raise KeyError(product)
+        return self.numbers[product]
+
+    @cached_property
+    def carried(self) -> tuple[Carried, ...]:
+        """The rules for the candidates that come only by bundle."""
+        return tuple(
+            self.carriage(p, i)
+            for p, member in enumerate(self.members)
+            if member.bundle_only
+            for i in bits(member.bundle_only)
+        )
+
+    def carriage(self, p: int, i: int) -> Carried:
+        """The rule for a release that comes only by bundle: which theme releases carry it."""
+        return Carried(p, i, tuple(self._carriers(p, i)))
+
+    def _carriers(self, p: int, i: int) -> Iterator[tuple[int, int]]:
+        plugin = self.members[p]
+        for name in self.catalogue.carriers.get(plugin.product, ()):
+            theme = self.numbers.get(name)
+            if theme is None or not self.members[theme].active:
+                continue
+            mask = 0
+            for own, text in self.members[theme].line.bundles.get(plugin.product, ()):
+                if plugin.line.number(parse_version(text)) == i:
+                    mask |= own
+            if mask:
+                yield theme, mask
+
+    @cached_property
+    def untested(self) -> tuple[Pair, ...]:
+        """For p, q both active: the options of q newer than options of p were tried with."""
+        found = []
+        for p, member in enumerate(self.members):
+            if not member.active:
+                continue
+            for product in member.line.tested:
+                q = self.numbers.get(product, NOBODY)
+                if q != NOBODY and self.members[q].active:
+                    classes = _table(self.catalogue, self.members, "tested", p, q)
+                    found.append(Pair(p, q, 1, classes))
+        return tuple(found)
 
     def violated(self, choice: Sequence[int]) -> frozenset[int]:
         """The numbers of the constraints that a choice does not meet."""
         return frozenset(n for n, c in enumerate(self.constraints) if not c.holds(choice))
 
 
-def compile_problem(case: Case, members: Sequence[Member], *, universe: bool = False) -> Problem:
-    """Number a case. With ``universe`` the options are all known releases, not candidates only."""
-    options = tuple(m.universe if universe else m.options for m in members)
-    start = tuple(opts.index(m.options[0]) for m, opts in zip(members, options, strict=True))
-    builder = _Builder(case, members, options)
-    constraints = tuple(builder.constraints())
+def compile_problem(case: Case, catalogue: Catalogue | None = None) -> Problem:
+    """Number a case. The catalogue is compiled from the case where none is given."""
+    catalogue = catalogue or Catalogue.of(case)
+    found = members(case, catalogue)
+    start = tuple(m.start for m in found)
+    constraints = tuple(_Builder(catalogue, found).constraints())
     broken = frozenset(n for n, c in enumerate(constraints) if not c.holds(start))
-    carried = tuple(builder.carried(start))
-    return Problem(tuple(members), options, start, constraints, broken, carried)
+    return Problem(catalogue, found, start, tuple(m.candidates for m in found), constraints, broken)
+
+
+def with_candidates(problem: Problem, case: Case, product: str) -> Problem:
+    """The problem of a case changed in what one product on the site may become, and no more.
+
+    Much quicker than compiling anew, unless other plugins may now have to join the site.
+    """
+    changed = {product: again(case, problem.catalogue, problem.members, product)}
+    if product.startswith("theme/"):
+        known = [changed.get(m.product, m) for m in problem.members]
+        for plugin in changed[product].line.bundles:
+            if plugin in problem.numbers:
+                changed[plugin] = again(case, problem.catalogue, known, plugin)
+    whole = tuple(changed.get(m.product, m) for m in problem.members)
+    components = [m for m in whole if not m.addition]
+    additions = {m.product for m in whole if m.addition}
+    present = {m.product for m in components}
+    if set(wanted(case, problem.catalogue, components, present)) != additions:
+        return compile_problem(case, problem.catalogue)
+    return Problem(
+        problem.catalogue,
+        whole,
+        problem.start,
+        tuple(m.candidates for m in whole),
+        problem.constraints,
+        problem.broken,
+    )
 
 
 class _Builder:
-    def __init__(
-        self, case: Case, members: Sequence[Member], options: tuple[tuple[Option, ...], ...]
-    ) -> None:
-        self.case = case
+    def __init__(self, catalogue: Catalogue, members: Sequence[Member]) -> None:
+        self.catalogue = catalogue
         self.members = members
-        self.options = options
         self.number = {m.product: n for n, m in enumerate(members)}
 
     def constraints(self) -> Iterator[Constraint]:
@@ -114,42 +212,21 @@ class _Builder:
         yield from self._clashes()
         yield from self._lockstep()
 
-    def _in_range(self, q: int, text: str) -> int:
-        """The options of q, present, whose version lies in a range, as bits."""
-        wanted = parse_range(text)
-        return _bits(o.version is not None and o.version in wanted for o in self.options[q])
-
-    def _named(self, p: int, field: Literal["requires", "conflicts"]) -> list[str]:
-        found = {
-            q for o in self.options[p] if o.release is not None for q in getattr(o.release, field)
-        }
-        return sorted(found - {self.members[p].product})
-
     def _requires(self, p: int, member: Member) -> Iterator[Constraint]:
-        for product in self._named(p, "requires"):
-            q = self.number.get(product, NOBODY)
-            usable = q != NOBODY and self.members[q].active
-            every = (1 << len(self.options[q])) - 1 if q != NOBODY else 1
-            fits = []
-            for option in self.options[p]:
-                wanted = option.release.requires.get(product) if option.release else None
-                if wanted is None:
-                    fits.append(every)
-                else:
-                    fits.append(self._in_range(q, wanted) if usable else 0)
-            yield Constraint("requires", p, q, member.product, product, tuple(fits))
-
-    def _conflicts(self, p: int, member: Member) -> Iterator[Constraint]:
-        for product in self._named(p, "conflicts"):
+        for product, said in member.line.requires.items():
             q = self.number.get(product, NOBODY)
             if q == NOBODY or not self.members[q].active:
-                continue
-            every = (1 << len(self.options[q])) - 1
-            fits = []
-            for option in self.options[p]:
-                avoided = option.release.conflicts.get(product) if option.release else None
-                fits.append(every if avoided is None else every & ~self._in_range(q, avoided))
-            yield Constraint("conflicts", p, q, member.product, product, tuple(fits))
+                classes: Classes = tuple((own, 0) for own, _ in said)
+            else:
+                classes = _table(self.catalogue, self.members, "requires", p, q)
+            yield Constraint("requires", p, q, member.product, product, classes)
+
+    def _conflicts(self, p: int, member: Member) -> Iterator[Constraint]:
+        for product in member.line.conflicts:
+            q = self.number.get(product, NOBODY)
+            if q != NOBODY and self.members[q].active:
+                classes = _table(self.catalogue, self.members, "conflicts", p, q)
+                yield Constraint("conflicts", p, q, member.product, product, classes)
 
     def _pair(self, a: str, b: str) -> tuple[int, int] | None:
         """The numbers of two products, in the order of their ids, when both can bind."""
@@ -159,78 +236,98 @@ class _Builder:
         return (p, q) if self.members[p].active and self.members[q].active else None
 
     def _clashes(self) -> Iterator[Constraint]:
-        tables: dict[tuple[int, int], list[int]] = {}
-        for clash in self.case.clashes:
+        met: dict[tuple[int, int], list[tuple[int, int]]] = {}
+        for clash in self.catalogue.clashes:
             pair = self._pair(clash.a.product, clash.b.product)
-            if pair is None:
-                continue
-            p, q = pair
-            ranges = {clash.a.product: clash.a.range, clash.b.product: clash.b.range}
-            table = tables.setdefault(
-                pair, [(1 << len(self.options[q])) - 1] * len(self.options[p])
-            )
-            inside = self._in_range(p, ranges[self.members[p].product])
-            avoid = self._in_range(q, ranges[self.members[q].product])
-            for i in range(len(table)):
-                if inside >> i & 1:
-                    table[i] &= ~avoid
-        yield from self._tables("clash", tables)
+            if pair is not None:
+                ranges = {clash.a.product: clash.a.range, clash.b.product: clash.b.range}
+                own, others = (_inside(m := self.members[n], ranges[m.product]) for n in pair)
+                met.setdefault(pair, []).append((own, others))
+        for pair, both in sorted(met.items()):
+            yield self._of_pair("clash", pair, _apart(both))
 
     def _lockstep(self) -> Iterator[Constraint]:
-        tables: dict[tuple[int, int], list[int]] = {}
-        for group in self.case.lockstep:
+        levels: dict[tuple[int, int], set[Match]] = {}
+        for group in self.catalogue.lockstep:
             for a, b in combinations(group.products, 2):
                 pair = self._pair(a, b)
-                if pair is None:
-                    continue
-                p, q = pair
-                table = tables.setdefault(
-                    pair, [(1 << len(self.options[q])) - 1] * len(self.options[p])
-                )
-                for i, option in enumerate(self.options[p]):
-                    table[i] &= _bits(
-                        _match(option.version, o.version, group.match) for o in self.options[q]
-                    )
-        yield from self._tables("lockstep", tables)
+                if pair is not None:
+                    levels.setdefault(pair, set()).add(group.match)
+        for (p, q), matches in sorted(levels.items()):
+            level = next(m for m in ("exact", "minor", "major") if m in matches)
+            yield self._of_pair("lockstep", (p, q), self._matching(p, q, level))
 
-    def _tables(
-        self, kind: ConstraintKind, tables: dict[tuple[int, int], list[int]]
-    ) -> Iterator[Constraint]:
-        for (p, q), table in sorted(tables.items()):
-            yield Constraint(
-                kind, p, q, self.members[p].product, self.members[q].product, tuple(table)
-            )
+    def _matching(self, p: int, q: int, level: Match) -> Classes:
+        """Which versions of two products match. What is absent matches everything."""
+        own, other = _by_mark(self.members[p], level), _by_mark(self.members[q], level)
+        absent = OFF_LIST if self.members[q].addition else 0
+        return tuple((mask, other.get(mark, 0) | absent) for mark, mask in own.items())
 
-    def carried(self, start: tuple[int, ...]) -> Iterator[Carried]:
-        for p, options in enumerate(self.options):
-            for i, option in enumerate(options):
-                if option.bundle_only and i != start[p]:
-                    assert option.version is not None
-                    yield Carried(p, i, tuple(self._carriers(p, option.version)))
-
-    def _carriers(self, p: int, version: Version) -> Iterator[tuple[int, int]]:
-        product = self.members[p].product
-        for theme, member in enumerate(self.members):
-            if not member.product.startswith("theme/") or not member.active:
-                continue
-            mask = _bits(_carries(o, product, version) for o in self.options[theme])
-            if mask:
-                yield theme, mask
+    def _of_pair(self, kind: ConstraintKind, pair: tuple[int, int], classes: Classes) -> Constraint:
+        p, q = pair
+        return Constraint(kind, p, q, self.members[p].product, self.members[q].product, classes)
 
 
-def _carries(option: Option, product: str, version: Version) -> bool:
-    bundled = option.release.bundles.get(product) if option.release else None
-    return bundled is not None and parse_version(bundled) == version
+def _table(catalogue: Catalogue, members: Sequence[Member], field: str, p: int, q: int) -> Classes:
+    """What p's releases say of q, as classes; q's unlisted version or absence put in its place."""
+    other = members[q]
+    rows = catalogue.table(field, members[p].product, other.product)
+    if other.start:
+        return tuple((own, others) for own, others, _ in rows)
+    return tuple(
+        (own, others | OFF_LIST if _off_list(field, other.installed, text) else others)
+        for own, others, text in rows
+    )
 
 
-def _match(a: Version | None, b: Version | None, level: Match) -> bool:
-    if a is None or b is None:
-        return True
+def _off_list(field: str, version: Version | None, text: str) -> bool:
+    """Whether an unlisted version, or being absent, is among those a table speaks of."""
+    match field:
+        case "requires":
+            return version is not None and version in parse_range(text)
+        case "conflicts":
+            return version is None or version not in parse_range(text)
+        case _:
+            return version is not None and version > parse_version(text)
+
+
+def _inside(member: Member, text: str) -> int:
+    found = member.line.within(text)
+    if not member.start and member.installed and member.installed in parse_range(text):
+        found |= OFF_LIST
+    return found
+
+
+def _apart(both: Iterable[tuple[int, int]]) -> Classes:
+    """Classes for pairs of masks that may not meet: what meets none of them is in no class."""
+    classes: list[tuple[int, int]] = []  # options of p, options of q they must not meet
+    for own, others in both:
+        rest, split = own, []
+        for mask, bad in classes:
+            if mask & own:
+                split.append((mask & own, bad | others))
+            if mask & ~own:
+                split.append((mask & ~own, bad))
+            rest &= ~mask
+        if rest:
+            split.append((rest, others))
+        classes = split
+    return tuple((own, ~bad) for own, bad in classes)
+
+
+def _by_mark(member: Member, level: Match) -> dict[object, int]:
+    """The options of a member by what must be equal at a level of lockstep."""
+    found: dict[object, int] = {}
+    numbers = [*bits(member.line.listed), *([0] if not member.start else [])]
+    for number in numbers:
+        version = member.version(number)
+        if version is not None:
+            mark = _mark(version, level)
+            found[mark] = found.get(mark, 0) | 1 << number
+    return found
+
+
+def _mark(version: Version, level: Match) -> object:
     if level == "exact":
-        return a == b
-    places = 2 if level == "minor" else 1
-    return all(a.place(n) == b.place(n) for n in range(places))
-
-
-def _bits(flags: Iterable[bool]) -> int:
-    return sum(1 << index for index, flag in enumerate(flags) if flag)
+        return version.key
+    return tuple(version.place(n) for n in range(2 if level == "minor" else 1))

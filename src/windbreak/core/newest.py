@@ -16,8 +16,11 @@ from windbreak.core.candidates import (
     Member,
     OfferExclusion,
     SoakExclusion,
+    reasons,
 )
+from windbreak.core.candidates import newest as known
 from windbreak.core.case import Case
+from windbreak.core.catalogue import Catalogue, bits
 from windbreak.core.fleet import Value
 from windbreak.core.versions import parse_version
 
@@ -35,24 +38,27 @@ class Newest(Value):
     policy: str | None
 
 
-def newest(case: Case, member: Member) -> Newest:
+def newest(case: Case, catalogue: Catalogue, member: Member) -> Newest:
     """The four answers for one component of a case."""
-    known = [o.version for o in member.universe if o.version is not None]
-    shut = {
-        v for v, rs in member.excluded.items() if any(isinstance(r, _NOT_TO_BE_HAD) for r in rs)
-    }
-    put_off = {
-        v for v, rs in member.excluded.items() if any(isinstance(r, _NOT_BY_POLICY) for r in rs)
-    }
-    had = [v for v in known if v not in shut]
-    allowed = [v for v in had if v not in put_off]
+    had = allowed = member.installed
+    for number in bits(member.universe & ~(1 << member.start)):
+        version = member.version(number)
+        assert version is not None  # a component is at some version
+        if member.installed is not None and version < member.installed:
+            continue
+        told = reasons(case, catalogue, member, number)
+        if not any(isinstance(r, _NOT_TO_BE_HAD) for r in told):
+            had = version
+            if not any(isinstance(r, _NOT_BY_POLICY) for r in told):
+                allowed = version
+    top = known(case, member)
     theme, carried = _carried(case, member.product)
     return Newest(
-        maker=member.newest.text if member.newest else None,
+        maker=top.text if top else None,
         carried=carried,
         carried_by=theme,
-        licence=max(had).text if had else None,
-        policy=max(allowed).text if allowed else None,
+        licence=had.text if had else None,
+        policy=allowed.text if allowed else None,
     )
 
 

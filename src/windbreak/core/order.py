@@ -73,7 +73,7 @@ def order(resolution: Resolution) -> Order:
     """
     problem = resolution.problem
     forbidden: list[dict[int, int]] = []
-    fixed: dict[int, int] = {}
+    domains = list(problem.domains)
     choice = resolution.choice
     while True:
         passages: list[Passage] = []
@@ -95,8 +95,9 @@ def order(resolution: Resolution) -> Order:
         for passage in dead:
             forbidden.append({v: choice[v] for v in passage.joined})
         # Where even looking takes too long, the group stays as it is, and is told to be stuck.
-        fixed |= {v: 1 << problem.start[v] for v in left_out}
-        found = best(resolution.case, problem, fixed, forbidden)
+        for v in left_out:
+            domains[v] = 1 << problem.start[v]
+        found = best(problem, domains, forbidden)
         assert found is not None  # staying put needs no order
         choice = found
 
@@ -153,16 +154,11 @@ class _Interleaving:
     def _move(self, passage: Passage, state: State, hop: Hop) -> Move:
         place, option = hop
         v = passage.group[place]
-        options = self.problem.options[v]
-        end = options[option]
-        assert end.version is not None  # nothing moves to being absent
-        return Move(
-            v,
-            self.problem.members[v].product,
-            options[state[place]].version,
-            end.version,
-            end.ways[0] if end.ways else None,
-        )
+        member = self.problem.members[v]
+        end = member.version(option)
+        assert end is not None  # nothing moves to being absent
+        start = member.version(state[place])
+        return Move(v, member.product, start, end, member.ways.first(option))
 
 
 def _groups(problem: Problem, choice: Sequence[int]) -> list[list[int]]:

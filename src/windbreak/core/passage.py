@@ -18,8 +18,9 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 
+from windbreak.core.candidates import hops as hops_to
+from windbreak.core.catalogue import bits
 from windbreak.core.constraints import NOBODY, Problem
-from windbreak.core.versions import parse_range
 
 State = tuple[int, ...]  # an option of each member of a group
 Hop = tuple[int, int]  # place in the group, option it goes to
@@ -121,19 +122,16 @@ class Passage:
 
     def _hops_of(self, n: int) -> dict[int, list[int]]:
         """For each option a member may stand at, the options one hop above it, highest first."""
-        v = self.group[n]
-        options, start, end = self.problem.options[v], self.start[n], self.target[n]
-        if self.problem.members[v].addition:
+        member = self.problem.members[self.group[n]]
+        start, end = self.start[n], self.target[n]
+        if member.addition:
             return {start: [end]}
-        found: dict[int, list[int]] = {}
-        for i in range(start, end):
-            here = options[i].version
-            assert here is not None  # only an addition can be absent
-            found[i] = [
-                j
-                for j in range(end, i, -1)
-                if (release := options[j].release) and here in parse_range(release.from_)
-            ]
+        found: dict[int, list[int]] = {i: [] for i in bits(member.candidates) if start <= i < end}
+        for j in reversed(list(bits(member.candidates))):
+            if start < j <= end:
+                for i in bits(hops_to(member, j)):
+                    if i in found:
+                        found[i].append(j)
         return found
 
     def _fewest_hops(self, n: int) -> dict[int, int]:
@@ -506,14 +504,11 @@ class Passage:
             v = self.group[n]
             for number in self.checks:
                 c = self.problem.constraints[number]
+                width = range(self.problem.domains[v].bit_length())
                 if c.p == v:
-                    found.append((number, c.q, c.fits))
+                    found.append((number, c.q, c.row(width)))
                 elif c.q == v:
-                    width = range(len(self.problem.options[v]))
-                    turned = tuple(
-                        sum(1 << i for i, fit in enumerate(c.fits) if fit >> j & 1) for j in width
-                    )
-                    found.append((number, c.p, turned))
+                    found.append((number, c.p, c.column(width)))
             self._sides[n] = found
         return found
 

@@ -7,20 +7,19 @@ compares plain numbers; the rule for ties follows as its lowest places.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Literal
 
-from windbreak.core.candidates import HoldExclusion, Member, Option, members
+from windbreak.core.candidates import HoldExclusion, Member, newest, reasons
 from windbreak.core.case import Case, Frozen
-from windbreak.core.constraints import Problem, compile_problem
-from windbreak.core.search import Model, Pair, build_model, cheapest
-from windbreak.core.versions import Version, parse_range, parse_version
+from windbreak.core.catalogue import Catalogue
+from windbreak.core.constraints import NOBODY, Pair, Problem, compile_problem
+from windbreak.core.search import Found, Model, build_model, cheapest
+from windbreak.core.versions import Version
 
 Outcome = Literal["move", "part", "current", "held", "stay", "add", "absent"]
-
-SEVERITY = {"critical": 64, "high": 16, "medium": 4, "low": 1}
 
 
 class Objective(Frozen):
@@ -41,162 +40,163 @@ class Resolution:
     case: Case
     problem: Problem
     choice: tuple[int, ...]
+    found: Found | None = None  # how the search came to it; None for a choice from elsewhere
 
     @cached_property
     def objective(self) -> Objective:
-        return weigh(self.case, self.problem, self.choice)
+        return weigh(self.problem, self.choice)
 
-    def option(self, v: int) -> Option:
-        return self.problem.options[v][self.choice[v]]
+    @cached_property
+    def vector(self) -> Vector:
+        return Vector(self.problem)
+
+    def version(self, v: int) -> Version | None:
+        """The version a member should reach; None for an addition left out."""
+        return self.problem.members[v].version(self.choice[v])
 
     def target(self, product: str) -> Version | None:
-        """The version a member should reach; None for an addition left out."""
-        return self.option(self.problem.number(product)).version
+        """Likewise by product id."""
+        return self.version(self.problem.number(product))
 
 
-def resolve(case: Case) -> Resolution:
-    """Find the best choice. Never fails: staying put is always allowed."""
-    problem = compile_problem(case, members(case))
-    choice = best(case, problem)
-    assert choice is not None  # the state of today is always allowed
-    return Resolution(case, problem, choice)
+def resolve(case: Case, catalogue: Catalogue | None = None) -> Resolution:
+    """Find the best choice. Never fails: staying put is always allowed.
+
+    ``catalogue`` is the case's own, compiled, or a wider one; it is compiled where none is given.
+    """
+    problem = compile_problem(case, catalogue)
+    vector = Vector(problem)
+    found = cheapest(vector.model(), vector)
+    assert found is not None  # the state of today is always allowed
+    resolution = Resolution(case, problem, found.choice, found)
+    resolution.__dict__["vector"] = vector
+    return resolution
 
 
 def best(
-    case: Case,
     problem: Problem,
-    fixed: dict[int, int] | None = None,
-    forbidden: Sequence[dict[int, int]] = (),
+    domains: Sequence[int],
+    forbidden: Sequence[Mapping[int, int]] = (),
 ) -> tuple[int, ...] | None:
-    """The best allowed choice with some members fixed (member to option bits), or None."""
-    return cheapest(vector_model(case, problem), fixed, forbidden)
+    """The best allowed choice among narrower domains that contains nothing forbidden, or None."""
+    vector = Vector(problem)
+    found = cheapest(vector.model(domains), vector, forbidden)
+    return found.choice if found else None
 
 
-def vector_model(case: Case, problem: Problem) -> Model:
-    """The model whose prices are the vector, packed; lowest places: the rule for ties."""
-    size = len(problem.members)
-    exposures = [
-        [exposure(case, m.product, o.version) for o in opts]
-        for m, opts in zip(problem.members, problem.options, strict=True)
-    ]
-    pairs = untested_pairs(problem)
-    ties, weight = _tie_prices(problem)
-    w_moves = weight
-    w_untested = w_moves * (size + 1)
-    w_lag = w_untested * (len(pairs) + 1)
-    w_behind = w_lag * (sum(len(o) for o in problem.options) + 1)
-    w_exposure = w_behind * (size + 1)
-    w_broken = w_exposure * (sum(max(row) for row in exposures) + 1)
-    prices = []
-    for v, member in enumerate(problem.members):
-        count = len(problem.options[v])
-        row = []
-        for i in range(count):
-            price = ties[v][i] + exposures[v][i] * w_exposure
-            price += lag(member, count, i) * w_lag
-            price += w_behind if lag(member, count, i) else 0
-            price += w_moves if i != problem.start[v] else 0
-            row.append(price)
-        prices.append(row)
-    weighed = [Pair(pair.p, pair.q, w_untested, pair.cost) for pair in pairs]
-    return build_model(problem, prices=prices, pairs=weighed, broken_weight=w_broken)
+class Vector:
+    """The prices of options whose sum is the vector, packed; lowest places: the rule for ties.
+
+    Runtimes take the lowest that serves, the others the newest, product by product in the order
+    of their ids; runtimes weigh more than the rest.
+    """
+
+    def __init__(self, problem: Problem) -> None:
+        self.problem = problem
+        size = len(problem.members)
+        weight = 1
+        self._tie = [0] * size
+        order = sorted(range(size), key=lambda v: (not self._runtime(v), v))
+        for v in reversed(order):
+            self._tie[v] = weight
+            weight *= problem.domains[v].bit_count()
+        self._moves = weight
+        self._untested = self._moves * (size + 1)
+        self._lag = self._untested * (len(problem.untested) + 1)
+        every = sum(d.bit_count() for d in problem.domains)
+        self._behind = self._lag * (every + 1)
+        self._exposure = self._behind * (size + 1)
+        most = sum(
+            weight
+            for m in problem.members
+            for weight, _, mask in m.line.weaknesses
+            if mask & m.candidates or m.candidates & 1
+        )
+        self._broken = self._exposure * (most + 1)
+        self._alone: list[list[int]] = [[] for _ in range(size)]
+        for n in problem.broken:
+            c = problem.constraints[n]
+            if c.q == NOBODY:
+                self._alone[c.p].append(sum(own for own, _ in c.classes))
+
+    def _runtime(self, v: int) -> bool:
+        return self.problem.members[v].line.is_runtime
+
+    def model(self, domains: Sequence[int] | None = None) -> Model:
+        """What is searched, over all candidates or narrower domains."""
+        problem = self.problem
+        pairs = [Pair(x.p, x.q, self._untested, x.classes) for x in problem.untested]
+        for n in problem.broken:
+            c = problem.constraints[n]
+            if c.q != NOBODY:
+                unmet = tuple((own, ~others) for own, others in c.classes)
+                pairs.append(Pair(c.p, c.q, self._broken, unmet))
+        return build_model(problem, problem.domains if domains is None else domains, pairs=pairs)
+
+    def price(self, v: int, i: int) -> int:
+        """What an option costs by itself."""
+        member, domain = self.problem.members[v], self.problem.domains[v]
+        cost = self._broken * sum(mask >> i & 1 for mask in self._alone[v])
+        if member.line.advisories:
+            cost += self._exposure * member.line.exposure(member.version(i), i)
+        newer = (domain >> i + 1).bit_count()
+        if self._runtime(v):
+            cost += self._tie[v] * (domain & (1 << i) - 1).bit_count()
+        else:
+            cost += self._tie[v] * newer
+            late = lag(member, i)
+            cost += self._lag * late + (self._behind if late else 0)
+        return cost + (self._moves if i != member.start else 0)
+
+    def pick(self, v: int, options: int) -> int:
+        """The cheapest of some options that no mark tells apart."""
+        member = self.problem.members[v]
+        if self._runtime(v) or (member.addition and options & 1):
+            stays = options >> member.start & 1
+            return member.start if stays else (options & -options).bit_length() - 1
+        return options.bit_length() - 1
+
+    def marks(self, v: int) -> list[int]:
+        """Sets of options that differ in exposure, or in what is broken whatever else is done."""
+        line = self.problem.members[v].line
+        return [mask for _, _, mask in line.weaknesses] + self._alone[v]
 
 
-def weigh(case: Case, problem: Problem, choice: Sequence[int]) -> Objective:
+def weigh(problem: Problem, choice: Sequence[int]) -> Objective:
     """The vector of a choice, summed from its definition."""
-    lags = [
-        lag(m, len(o), i) for m, o, i in zip(problem.members, problem.options, choice, strict=True)
-    ]
+    lags = [lag(m, i) for m, i in zip(problem.members, choice, strict=True)]
     return Objective(
         broken=len(problem.violated(choice)),
         exposure=sum(
-            exposure(case, m.product, o[i].version)
-            for m, o, i in zip(problem.members, problem.options, choice, strict=True)
+            m.line.exposure(m.version(i), i) for m, i in zip(problem.members, choice, strict=True)
         ),
         behind=sum(1 for n in lags if n),
         lag=sum(lags),
-        untested=sum(
-            pair.cost[choice[pair.p]] >> choice[pair.q] & 1 for pair in untested_pairs(problem)
-        ),
+        untested=sum(1 for pair in problem.untested if pair.costs(choice)),
         moves=sum(1 for i, today in zip(choice, problem.start, strict=True) if i != today),
     )
 
 
-def exposure(case: Case, product: str, version: Version | None) -> int:
-    """How much every advisory against this version adds up to; 0 where absent."""
-    if version is None:
-        return 0
-    return sum(
-        SEVERITY[a.severity]
-        for a in case.advisories
-        if a.product == product and version in parse_range(a.affected)
-    )
-
-
-def lag(member: Member, count: int, chosen: int) -> int:
+def lag(member: Member, chosen: int) -> int:
     """How many candidates are newer than the chosen one; 0 for runtimes and what stays absent."""
-    if member.product.startswith("runtime/") or (member.addition and chosen == 0):
+    if member.line.is_runtime or (member.addition and not chosen):
         return 0
-    return count - 1 - chosen
-
-
-def untested_pairs(problem: Problem) -> list[Pair]:
-    """For p, q both active: the options of q newer than what options of p were tested with."""
-    found = []
-    for p, member in enumerate(problem.members):
-        if not member.active:
-            continue
-        for q, other in enumerate(problem.members):
-            if q == p or not other.active:
-                continue
-            cost = tuple(
-                _untried(option, problem.options[q], other.product) for option in problem.options[p]
-            )
-            if any(cost):
-                found.append(Pair(p, q, 1, cost))
-    return found
-
-
-def _untried(option: Option, others: Sequence[Option], product: str) -> int:
-    tested = option.release.tested.get(product) if option.release else None
-    if tested is None:
-        return 0
-    limit = parse_version(tested)
-    return sum(1 << j for j, o in enumerate(others) if o.version is not None and o.version > limit)
-
-
-def _tie_prices(problem: Problem) -> tuple[list[list[int]], int]:
-    """Prices that break ties, and the weight of the place above them.
-
-    The lowest runtime that serves, else the newest version, product by product in the order of
-    their ids; runtimes weigh more than the rest.
-    """
-    order = sorted(
-        range(len(problem.members)),
-        key=lambda v: (not problem.members[v].product.startswith("runtime/"), v),
-    )
-    rows: list[list[int]] = [[] for _ in order]
-    weight = 1
-    for v in reversed(order):
-        count = len(problem.options[v])
-        lowest = problem.members[v].product.startswith("runtime/")
-        rows[v] = [weight * (i if lowest else count - 1 - i) for i in range(count)]
-        weight *= count
-    return rows, weight
+    return (member.candidates >> chosen + 1).bit_count()
 
 
 def outcome(resolution: Resolution, v: int) -> Outcome:
     """The one word for what becomes of a member."""
-    member, problem = resolution.problem.members[v], resolution.problem
-    chosen = resolution.choice[v]
-    moved = chosen != problem.start[v]
+    member = resolution.problem.members[v]
+    moved = resolution.choice[v] != member.start
     if member.addition:
         return "add" if moved else "absent"
-    at_newest = resolution.option(v).version == member.newest
+    top = newest(resolution.case, member)
+    at_newest = resolution.version(v) == top
     if moved:
         return "move" if at_newest else "part"
-    if at_newest or member.product.startswith("runtime/"):
+    if at_newest or member.line.is_runtime:
         return "current"
-    assert member.newest is not None  # a component has a version at least
-    reasons = member.excluded.get(member.newest, ())
-    return "held" if any(isinstance(r, HoldExclusion) for r in reasons) else "stay"
+    assert top is not None  # a component has a version at least
+    number = member.line.number(top)
+    told = reasons(resolution.case, resolution.problem.catalogue, member, number)
+    return "held" if any(isinstance(r, HoldExclusion) for r in told) else "stay"

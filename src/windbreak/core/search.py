@@ -4,149 +4,316 @@ Own code, because it is the heart: branch and bound over bit sets. Costs are pla
 compared exactly; a caller packs an ordered vector into one (see resolve). This module knows
 nothing of versions.
 
-State of the search, for each variable:
+State of the search: for each variable its domain, the options still open, as bits. Steps:
 
-    domain   the options still open, as bits
-    price    what each option costs by itself, plus the pairs it makes with variables settled
-
-Steps: (1) split the variables into groups that no constraint joins, each solved alone; (2) in a
-group, settle variables whose domain is one option and charge its pairs to their neighbours'
-prices; (3) drop options without support; (4) bound: the sum of the lowest open prices; (5)
-branch on the variable with the fewest open options, cheapest option first.
+(1) Drop options without support (`propagate`).
+(2) Split the variables into groups that nothing still open joins; each is solved alone.
+(3) In a group, of options that every neighbour takes alike only the cheapest stays, and an option
+    goes that another is at least as good as, whatever the neighbours do (`_reduce`).
+(4) Branch on the variable whose second choice is dearest, cheapest option first; the bound is the
+    sum of the lowest prices. What falls apart on the way is split again.
 """
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
+from typing import Protocol
 
-from windbreak.core.constraints import NOBODY, Problem
+from windbreak.core.catalogue import bits
+from windbreak.core.constraints import NOBODY, Carried, Classes, Pair, Problem
+
+Link = tuple[int, int, Classes]  # p, q, classes: see Constraint
+Domains = list[int]
 
 
-@dataclass(frozen=True, slots=True)
-class Pair:
-    """Options of p and q that cost something together: ``cost[i]`` has bit j for each such j."""
+class Prices(Protocol):
+    """What options cost by themselves."""
 
-    p: int
-    q: int
-    weight: int
-    cost: tuple[int, ...]
+    def price(self, v: int, i: int) -> int:
+        """The cost of one option."""
+
+    def pick(self, v: int, options: int) -> int:
+        """The cheapest of some options that no mark tells apart."""
+
+    def marks(self, v: int) -> Sequence[int]:
+        """Sets of options whose cost differs for other reasons than their order."""
 
 
 @dataclass(slots=True)
 class Model:
-    """What is searched: domains, hard tables, prices. Built once, asked many times.
+    """What is searched: domains, the constraints that bind, and what options cost together.
 
-    ``links[p]`` lists ``(q, table)``: with option i of p, only the options ``table[i]`` of q.
-    ``charges[p]`` lists ``(q, weight, table)`` alike, for pairs that cost. ``carried`` lists
-    ``(p, bit, themes)``: the option needs one of the themes at one of the marked options.
+    ``links[v]``, ``carried[v]`` and ``pairs[v]`` are those that v takes part in, on any side.
     """
 
-    domains: list[int]
-    links: list[list[tuple[int, tuple[int, ...]]]]
-    charges: list[list[tuple[int, int, tuple[int, ...]]]]
-    carried: list[tuple[int, int, tuple[tuple[int, int], ...]]]
-    prices: list[list[int]]
+    domains: Domains
+    links: list[list[Link]]
+    carried: list[list[Carried]]
+    pairs: list[list[Pair]]
+
+    @classmethod
+    def bare(cls, domains: Sequence[int]) -> Model:
+        """A model in which nothing binds yet."""
+        size = range(len(domains))
+        return cls(list(domains), [[] for _ in size], [[] for _ in size], [[] for _ in size])
+
+    def carry(self, rule: Carried) -> None:
+        for v in {rule.p, *(theme for theme, _ in rule.themes)}:
+            self.carried[v].append(rule)
 
 
 def build_model(
     problem: Problem,
+    domains: Sequence[int],
     *,
     only: Iterable[int] | None = None,
-    carried: Iterable[int] | None = None,
-    prices: Sequence[Sequence[int]] | None = None,
+    carried: Iterable[Carried] | None = None,
     pairs: Iterable[Pair] = (),
-    broken_weight: int = 0,
 ) -> Model:
-    """Make a model. ``only``/``carried`` name the constraints and bundle rules that bind (all).
+    """Make a model. ``only`` numbers the constraints that bind (all).
 
-    Constraints that do not hold today never bind; each costs ``broken_weight`` where it stays
-    unmet.
+    Constraints that do not hold today never bind.
     """
-    size = len(problem.members)
-    domains = list(problem.domains)
-    links: list[list[tuple[int, tuple[int, ...]]]] = [[] for _ in range(size)]
-    charges: list[list[tuple[int, int, tuple[int, ...]]]] = [[] for _ in range(size)]
-    own = [list(p) for p in prices] if prices else [[0] * len(o) for o in problem.options]
-    chosen = range(len(problem.constraints)) if only is None else sorted(set(only))
-    for n in chosen:
+    found = Model.bare(domains)
+    for rule in problem.carried if carried is None else carried:
+        found.carry(rule)
+    for n in range(len(problem.constraints)) if only is None else only:
         c = problem.constraints[n]
         if n in problem.broken:
-            if broken_weight and c.q == NOBODY:
-                for i, fit in enumerate(c.fits):
-                    own[c.p][i] += 0 if fit else broken_weight
-            elif broken_weight:
-                every = problem.domains[c.q]
-                table = tuple(every & ~fit for fit in c.fits)
-                _charge(charges, Pair(c.p, c.q, broken_weight, table), len(problem.options[c.q]))
-        elif c.q == NOBODY:
-            for i, fit in enumerate(c.fits):
-                if not fit:
-                    domains[c.p] &= ~(1 << i)
+            continue
+        if c.q == NOBODY:
+            for own, _ in c.classes:
+                found.domains[c.p] &= ~own
         else:
-            links[c.p].append((c.q, c.fits))
-            links[c.q].append((c.p, _turn(c.fits, len(problem.options[c.q]))))
+            link = (c.p, c.q, c.classes)
+            found.links[c.p].append(link)
+            found.links[c.q].append(link)
     for pair in pairs:
-        _charge(charges, pair, len(problem.options[pair.q]))
-    rules = problem.carried
-    which = range(len(rules)) if carried is None else sorted(set(carried))
-    bundle = [(rules[n].p, 1 << rules[n].i, rules[n].themes) for n in which]
-    return Model(domains, links, charges, bundle, own)
+        found.pairs[pair.p].append(pair)
+        found.pairs[pair.q].append(pair)
+    return found
 
 
-def _charge(charges: list[list[tuple[int, int, tuple[int, ...]]]], pair: Pair, width: int) -> None:
-    charges[pair.p].append((pair.q, pair.weight, pair.cost))
-    charges[pair.q].append((pair.p, pair.weight, _turn(pair.cost, width)))
+@dataclass(frozen=True, slots=True)
+class Part:
+    """Variables that nothing open joins to others, and the best choice for them."""
+
+    variables: tuple[int, ...]
+    cost: int
+    choice: Mapping[int, int]
 
 
-def _turn(table: Sequence[int], width: int) -> tuple[int, ...]:
-    """The same pairs of options seen from the other side."""
-    return tuple(sum(1 << i for i, mask in enumerate(table) if mask >> j & 1) for j in range(width))
+@dataclass(frozen=True, slots=True)
+class Found:
+    """The cheapest choice, by parts, so that a question about one need not look at the others.
+
+    ``model`` holds only what was still open after the first look; ``settled`` is what its pairs
+    cost that were not.
+    """
+
+    model: Model
+    settled: int
+    parts: tuple[Part, ...]
+
+    @property
+    def cost(self) -> int:
+        return self.settled + sum(part.cost for part in self.parts)
+
+    @property
+    def choice(self) -> tuple[int, ...]:
+        found = {v: i for part in self.parts for v, i in part.choice.items()}
+        return tuple(found[v] for v in range(len(found)))
 
 
 def cheapest(
-    model: Model,
-    fixed: dict[int, int] | None = None,
-    forbidden: Sequence[dict[int, int]] = (),
-) -> tuple[int, ...] | None:
-    """The cheapest choice, an option number for each variable; None where there is none.
+    model: Model, prices: Prices, forbidden: Sequence[Mapping[int, int]] = ()
+) -> Found | None:
+    """The cheapest choice; None where there is none.
 
-    ``fixed`` narrows domains (variable to bits). A choice that contains one of ``forbidden``
-    whole (variable to option) is passed over.
+    A choice that contains one of ``forbidden`` whole (variable to option) is passed over.
     """
     domains = list(model.domains)
-    for v, mask in (fixed or {}).items():
-        domains[v] &= mask
-    if not _propagate(model, domains, range(len(domains))):
+    if not propagate(model, domains, range(len(domains))):
         return None
-    answer = [0] * len(domains)
-    for group in _groups(model, domains, forbidden):
-        ban = [f for f in forbidden if f and next(iter(f)) in group]
-        best = _Search(model, group, ban).run(domains)
-        if best is None:
+    opened, settled = _opened(model, domains)
+    parts = []
+    for group in _groups(opened, domains, range(len(domains)), forbidden):
+        part = _solved(opened, prices, domains, group, forbidden)
+        if part is None:
             return None
-        for v, i in best.items():
-            answer[v] = i
-    return tuple(answer)
+        parts.append(part)
+    return Found(opened, settled, tuple(parts))
 
 
-def possible(model: Model, fixed: dict[int, int] | None = None) -> bool:
-    """Whether any choice meets the model's constraints; prices are not looked at."""
-    free = Model(
-        model.domains,
-        model.links,
-        [[] for _ in model.domains],
-        model.carried,
-        [[0] * len(p) for p in model.prices],
-    )
-    return cheapest(free, fixed) is not None
+def cheapest_with(found: Found, prices: Prices, v: int, option: int) -> Found | None:
+    """The cheapest choice that has one option, given the cheapest that need not."""
+    model = found.model
+    if not model.domains[v] >> option & 1:
+        return None
+    domains = list(model.domains)
+    domains[v] = 1 << option
+    if not propagate(model, domains, (v,)):
+        return None
+    parts: list[Part] = []
+    for part in found.parts:
+        if v not in part.choice:
+            parts.append(part)
+            continue
+        for group in _groups(model, domains, part.variables, ()):
+            again = _solved(model, prices, domains, group, ())
+            if again is None:
+                return None
+            parts.append(again)
+    return Found(model, found.settled, tuple(parts))
+
+
+def possible(model: Model, fixed: Mapping[int, int], among: Iterable[int] | None = None) -> bool:
+    """Whether any choice meets the model's constraints; prices are not looked at.
+
+    ``among`` names the variables that something binds, where that is known (all).
+    """
+    domains = list(model.domains)
+    for v, mask in fixed.items():
+        domains[v] &= mask
+    variables = range(len(domains)) if among is None else list(among)
+    if not propagate(model, domains, variables):
+        return False
+    return _feasible(model, domains, variables)
+
+
+def _feasible(model: Model, domains: Domains, open_: Iterable[int]) -> bool:
+    """Whether what is still open can be settled, one group after the other."""
+    for group in _groups(model, domains, open_, ()):
+        free = [v for v in group if domains[v] & (domains[v] - 1)]
+        if len(group) == 1 or not free:
+            continue
+        v = min(free, key=lambda v: domains[v].bit_count())
+        for i in reversed(list(bits(domains[v]))):
+            narrowed = list(domains)
+            narrowed[v] = 1 << i
+            if propagate(model, narrowed, (v,)) and _feasible(model, narrowed, group):
+                break
+        else:
+            return False
+    return True
+
+
+def propagate(model: Model, domains: Domains, changed: Iterable[int]) -> bool:
+    """Drop options that nothing supports, until nothing changes; False when one has none left."""
+    waiting = list(changed)
+    queued = set(waiting)
+    links, carried = model.links, model.carried
+    while waiting:
+        v = waiting.pop()
+        queued.discard(v)
+        if not domains[v]:
+            return False
+        for p, q, classes in links[v]:
+            if p == v:
+                rest, allowed = domains[v], 0
+                for own, others in classes:
+                    if rest & own:
+                        allowed |= others
+                        rest &= ~own
+                        if not rest:
+                            break
+                if rest:
+                    continue
+                other, before = q, domains[q]
+                after = before & allowed
+            else:
+                there = domains[v]
+                other, before = p, domains[p]
+                after = before
+                for own, others in classes:
+                    if not others & there:
+                        after &= ~own
+            if after != before:
+                if not after:
+                    return False
+                domains[other] = after
+                if other not in queued:
+                    queued.add(other)
+                    waiting.append(other)
+        for rule in carried[v]:
+            other, after = _carry(rule, domains)
+            if after != domains[other]:
+                if not after:
+                    return False
+                domains[other] = after
+                if other not in queued:
+                    queued.add(other)
+                    waiting.append(other)
+    return True
+
+
+def _carry(rule: Carried, domains: Domains) -> tuple[int, int]:
+    """What a bundle rule leaves of one variable's domain: the variable, and its domain after."""
+    p, bit = rule.p, 1 << rule.i
+    if domains[p] & bit:
+        able = [(t, mask) for t, mask in rule.themes if domains[t] & mask]
+        if not able:
+            return p, domains[p] & ~bit
+        if domains[p] == bit and len(able) == 1:
+            theme, mask = able[0]
+            return theme, domains[theme] & mask
+    return p, domains[p]
+
+
+def _opened(
+    model: Model, domains: Domains, variables: Iterable[int] | None = None
+) -> tuple[Model, int]:
+    """The model without what nothing can change any more, and what its decided pairs cost."""
+    opened = Model.bare(domains)
+    settled = 0
+    for v in range(len(domains)) if variables is None else variables:
+        for link in model.links[v]:
+            if link[0] == v and _forbids(link, domains):
+                opened.links[v].append(link)
+                opened.links[link[1]].append(link)
+        for pair in model.pairs[v]:
+            if pair.p != v:
+                continue
+            may, must = _costs(pair, domains)
+            if must:
+                settled += pair.weight
+            elif may:
+                opened.pairs[v].append(pair)
+                opened.pairs[pair.q].append(pair)
+        for rule in model.carried[v]:
+            if rule.p == v and domains[v] >> rule.i & 1:
+                opened.carry(rule)
+    return opened, settled
+
+
+def _forbids(link: Link, domains: Sequence[int]) -> bool:
+    """Whether a constraint still forbids something."""
+    p, q, classes = link
+    mine, there = domains[p], domains[q]
+    return any(own & mine and there & ~others for own, others in classes)
+
+
+def _costs(pair: Pair, domains: Sequence[int]) -> tuple[bool, bool]:
+    """Whether a pair may still cost, and whether it costs whatever is chosen."""
+    rest, there = domains[pair.p], domains[pair.q]
+    may, must = False, True
+    for own, others in pair.classes:
+        if own & rest:
+            rest &= ~own
+            may |= bool(others & there)
+            must &= not there & ~others
+    return may, must and not rest
 
 
 def _groups(
-    model: Model, domains: Sequence[int], forbidden: Sequence[dict[int, int]]
+    model: Model,
+    domains: Sequence[int],
+    variables: Iterable[int],
+    forbidden: Sequence[Mapping[int, int]],
 ) -> list[list[int]]:
-    """The variables in groups that nothing joins; settled ones stand alone."""
-    leader = list(range(len(domains)))
+    """The variables in groups that nothing still open joins."""
+    leader = {v: v for v in variables}
 
     def find(v: int) -> int:
         while leader[v] != v:
@@ -154,140 +321,269 @@ def _groups(
             v = leader[v]
         return v
 
-    def join(a: int, b: int) -> None:
-        leader[find(a)] = find(b)
-
-    for p in range(len(domains)):
-        for q, _ in model.links[p]:
-            join(p, q)
-        for q, _, _ in model.charges[p]:
-            join(p, q)
-    for p, _, themes in model.carried:
-        for theme, _ in themes:
-            join(p, theme)
+    for v in leader:
+        for link in model.links[v]:
+            p, q, _ = link
+            if p == v and q in leader and find(p) != find(q) and _forbids(link, domains):
+                leader[find(p)] = find(q)
+        for pair in model.pairs[v]:
+            p, q = pair.p, pair.q
+            if p == v and q in leader and find(p) != find(q) and _costs(pair, domains)[0]:
+                leader[find(p)] = find(q)
+        for rule in model.carried[v]:
+            if rule.p == v and domains[v] >> rule.i & 1:
+                for theme, mask in rule.themes:
+                    if theme in leader and domains[theme] & mask:
+                        leader[find(v)] = find(theme)
     for banned in forbidden:
-        first, *rest = banned
-        for v in rest:
-            join(first, v)
+        joined = [v for v in banned if v in leader]
+        for v in joined[1:]:
+            leader[find(v)] = find(joined[0])
     groups: dict[int, list[int]] = {}
-    for v in range(len(domains)):
+    for v in leader:
         groups.setdefault(find(v), []).append(v)
     return list(groups.values())
 
 
-def _propagate(model: Model, domains: list[int], changed: Iterable[int]) -> bool:
-    """Drop options that nothing supports, until nothing changes; False when one has none left."""
-    waiting = list(changed)
-    queued = set(waiting)
-    carried = model.carried
-    while True:
-        while waiting:
-            p = waiting.pop()
-            queued.discard(p)
-            domain = domains[p]
-            if not domain:
-                return False
-            for q, table in model.links[p]:
-                support = 0
-                rest = domain
-                before = domains[q]
-                while rest:
-                    low = rest & -rest
-                    support |= table[low.bit_length() - 1]
-                    rest ^= low
-                    if not before & ~support:
-                        break
-                after = before & support
-                if after != before:
-                    if not after:
-                        return False
-                    domains[q] = after
-                    if q not in queued:
-                        queued.add(q)
-                        waiting.append(q)
-        for p, bit, themes in carried:
-            if domains[p] & bit:
-                able = [(t, mask) for t, mask in themes if domains[t] & mask]
-                if not able:
-                    after, hit = domains[p] & ~bit, p
-                elif domains[p] == bit and len(able) == 1:
-                    hit, mask = able[0]
-                    after = domains[hit] & mask
-                else:
-                    continue
-                if not after:
-                    return False
-                if after != domains[hit]:
-                    domains[hit] = after
-                    if hit not in queued:
-                        queued.add(hit)
-                        waiting.append(hit)
-        if not waiting:
-            return True
+def _solved(
+    model: Model,
+    prices: Prices,
+    domains: Sequence[int],
+    group: list[int],
+    forbidden: Sequence[Mapping[int, int]],
+) -> Part | None:
+    """The best of one group of variables; None where there is none."""
+    banned = [f for f in forbidden if next(iter(f)) in group]
+    own = list(domains)
+    if len(group) == 1 and not banned and not model.pairs[group[0]]:
+        (v,) = group
+        least = min((prices.price(v, i), i) for i in _cheapest_alike(model, prices, own, v))
+        return Part((v,), least[0], {v: least[1]})
+    settled = 0
+    if not banned:
+        _reduce(model, prices, own, group)
+        model, settled = _opened(model, own, group)
+    rows = {v: {i: prices.price(v, i) for i in bits(own[v])} for v in group}
+    found = _Search(model, banned).best(own, rows, group, None)
+    return Part(tuple(group), settled + found[0], found[1]) if found else None
+
+
+def _cheapest_alike(model: Model, prices: Prices, domains: Sequence[int], v: int) -> list[int]:
+    """The cheapest option of each set that price and neighbours take alike."""
+    blocks = [domains[v]]
+    for mask in (*prices.marks(v), *_told_apart(model, domains, v)):
+        split = []
+        for block in blocks:
+            inside = block & mask
+            if inside and inside != block:
+                split += [inside, block ^ inside]
+            else:
+                split.append(block)
+        blocks = split
+    return [prices.pick(v, block) for block in blocks]
+
+
+def _told_apart(model: Model, domains: Sequence[int], v: int) -> set[int]:
+    """Sets of options of v that some neighbour tells from the others."""
+    found: set[int] = set()
+    for p, q, classes in model.links[v]:
+        if p == v:
+            alike: dict[int, int] = {}
+            for own, others in classes:
+                seen = others & domains[q]
+                if seen != domains[q]:
+                    alike[seen] = alike.get(seen, 0) | own
+            found.update(alike.values())
+        else:
+            found.update(others for own, others in classes if own & domains[p])
+    for pair in model.pairs[v]:
+        for own, others in pair.classes:
+            found.add(own if pair.p == v else others)
+    for rule in model.carried[v]:
+        if rule.p == v:
+            found.add(1 << rule.i)
+        found.update(mask for theme, mask in rule.themes if theme == v)
+    return found
+
+
+def _reduce(model: Model, prices: Prices, domains: Domains, group: list[int]) -> None:
+    """Drop options that a cheaper one can always stand in for, until nothing changes."""
+    waiting = dict.fromkeys(v for v in group if domains[v] & (domains[v] - 1))
+    while waiting:
+        v = next(iter(waiting))
+        del waiting[v]
+        before = list(domains)
+        domains[v] = _unrivalled(model, prices, domains, v)
+        if domains[v] != before[v]:
+            propagate(model, domains, (v,))
+            for u in group:
+                if domains[u] != before[u]:
+                    waiting |= dict.fromkeys(
+                        w for w in _neighbours(model, u) if domains[w] & (domains[w] - 1)
+                    )
+
+
+def _neighbours(model: Model, v: int) -> list[int]:
+    found = [q if p == v else p for p, q, _ in model.links[v]]
+    found += [pair.q if pair.p == v else pair.p for pair in model.pairs[v]]
+    for rule in model.carried[v]:
+        found += [rule.p, *(theme for theme, _ in rule.themes)]
+    return found
+
+
+def _unrivalled(model: Model, prices: Prices, domains: Sequence[int], v: int) -> int:
+    """The options of v of which none other is at least as good whatever the neighbours do."""
+    reps = _cheapest_alike(model, prices, domains, v)
+    if len(reps) > 1:
+        ranked = sorted(reps, key=lambda i: prices.price(v, i))
+        kept: list[tuple[int, list[int]]] = []
+        for i in ranked:
+            bad = _bad_for(model, domains, v, i)
+            if not any(all(not a & ~b for a, b in zip(x, bad, strict=True)) for _, x in kept):
+                kept.append((i, bad))
+        reps = [i for i, _ in kept]
+    return sum(1 << i for i in reps)
+
+
+def _bad_for(model: Model, domains: Sequence[int], v: int, i: int) -> list[int]:
+    """What goes against an option: neighbours it can't stand, is dearer with, or doesn't serve."""
+    found = []
+    for p, q, classes in model.links[v]:
+        bad = 0
+        if p == v:
+            for own, others in classes:
+                if own >> i & 1:
+                    bad = domains[q] & ~others
+                    break
+        else:
+            for own, others in classes:
+                if not others >> i & 1:
+                    bad |= own & domains[p]
+        found.append(bad)
+    for pair in model.pairs[v]:
+        bad = 0
+        for own, others in pair.classes:
+            if pair.p == v and own >> i & 1:
+                bad = others & domains[pair.q]
+            elif pair.q == v and others >> i & 1:
+                bad |= own & domains[pair.p]
+        found.append(bad)
+    for rule in model.carried[v]:
+        if rule.p == v:
+            found.append(int(rule.i == i))
+        found += [~mask >> i & 1 for theme, mask in rule.themes if theme == v]
+    return found
+
+
+Rows = dict[int, dict[int, int]]  # by variable, what each of its options costs by now
+Best = tuple[int, dict[int, int]]
 
 
 class _Search:
     """Branch and bound over one group."""
 
-    def __init__(self, model: Model, group: list[int], forbidden: list[dict[int, int]]) -> None:
+    def __init__(self, model: Model, forbidden: Sequence[Mapping[int, int]]) -> None:
         self.model = model
-        self.group = group
         self.forbidden = forbidden
-        self.best_cost: int | None = None
-        self.best: dict[int, int] | None = None
+        self.chosen: dict[int, int] = {}  # only kept up where something is forbidden
 
-    def run(self, domains: Sequence[int]) -> dict[int, int] | None:
-        prices = {v: self.model.prices[v] for v in self.group}
-        self._go(list(domains), prices, 0, list(self.group))
-        return self.best
+    def best(
+        self, domains: Domains, rows: Rows, group: Sequence[int], limit: int | None
+    ) -> Best | None:
+        """The cheapest choice for a group that costs less than ``limit``; None without any.
 
-    def _go(
-        self, domains: list[int], prices: dict[int, list[int]], spent: int, open_: list[int]
-    ) -> None:
-        # Settle what has one option left; its pairs are charged to the neighbours still open.
-        still = []
-        for v in open_:
+        What is settled is paid, and lays what its pairs cost on the neighbours still open.
+        """
+        rows = {v: rows[v] for v in group}
+        spent, choice = 0, {}
+        free = []
+        for v in group:
             if domains[v] & (domains[v] - 1):
-                still.append(v)
-                continue
-            i = domains[v].bit_length() - 1
-            spent += prices[v][i]
-            for q, weight, table in self.model.charges[v]:
-                mask = table[i]
-                if q in prices and mask & domains[q]:
-                    row = prices[q] = list(prices[q])
-                    for j in range(len(row)):
-                        if mask >> j & 1:
-                            row[j] += weight
-            prices = {q: row for q, row in prices.items() if q != v}
-        bound = spent
-        choice, fewest, floor = -1, 0, 0
-        for v in still:
-            row, rest, low = prices[v], domains[v], None
-            count = rest.bit_count()
-            while rest:
-                bit = rest & -rest
-                cost = row[bit.bit_length() - 1]
-                if low is None or cost < low:
-                    low = cost
-                rest ^= bit
-            assert low is not None  # an open variable has options
-            bound += low
-            if choice < 0 or count < fewest or (count == fewest and low > floor):
-                choice, fewest, floor = v, count, low
-        if self.best_cost is not None and bound >= self.best_cost:
-            return
-        if not still:
-            found = {v: domains[v].bit_length() - 1 for v in self.group}
-            if not any(all(found[v] == i for v, i in f.items()) for f in self.forbidden):
-                self.best_cost, self.best = spent, found
-            return
-        row = prices[choice]
-        options = [i for i in range(len(row)) if domains[choice] >> i & 1]
-        for i in sorted(options, key=row.__getitem__):
-            if self.best_cost is not None and bound - floor + row[i] >= self.best_cost:
+                free.append(v)
+        for v in group:
+            if not domains[v] & (domains[v] - 1):
+                i = domains[v].bit_length() - 1
+                spent += rows.pop(v)[i]
+                choice[v] = i
+                for pair in self.model.pairs[v]:
+                    _lay(pair, v, i, domains, rows)
+        lows = {v: min(rows[v][i] for i in bits(domains[v])) for v in free}
+        bound = spent + sum(lows.values())
+        if limit is not None and bound >= limit:
+            return None
+        if self.forbidden:
+            return self._avoiding(domains, rows, free, spent, choice, limit)
+        if free:
+            groups = _groups(self.model, domains, free, ())
+            for g in sorted(groups, key=len):
+                low = sum(lows[v] for v in g)
+                room = None if limit is None else limit - (bound - low)
+                found = self._branch(domains, rows, g, room)
+                if found is None:
+                    return None
+                bound += found[0] - low
+                choice |= found[1]
+        return bound, choice
+
+    def _branch(
+        self, domains: Domains, rows: Rows, group: Sequence[int], limit: int | None
+    ) -> Best | None:
+        """Try each option of one variable of a group, cheapest first."""
+        v = min(group, key=lambda v: self._promise(v, domains, rows))
+        rest = sum(min(rows[u][i] for i in bits(domains[u])) for u in group if u != v)
+        best = None
+        for i in sorted(bits(domains[v]), key=rows[v].__getitem__):
+            if limit is not None and rows[v][i] + rest >= limit:
                 break
             narrowed = list(domains)
-            narrowed[choice] = 1 << i
-            if _propagate(self.model, narrowed, [choice]):
-                self._go(narrowed, dict(prices), spent, still)
+            narrowed[v] = 1 << i
+            if propagate(self.model, narrowed, (v,)):
+                found = self.best(narrowed, rows, group, limit)
+                if found is not None:
+                    best, limit = found, found[0]
+        return best
+
+    def _promise(self, v: int, domains: Sequence[int], rows: Rows) -> tuple[int, int]:
+        """Who is branched on first: whose second choice is dearest, then who binds the most."""
+        first, second, *_ = sorted(rows[v][i] for i in bits(domains[v]))
+        return -(second - first).bit_length(), -len(self.model.links[v])
+
+    def _avoiding(
+        self,
+        domains: Domains,
+        rows: Rows,
+        free: list[int],
+        spent: int,
+        choice: dict[int, int],
+        limit: int | None,
+    ) -> Best | None:
+        """The same where whole choices are forbidden, which join everything they name."""
+        before = self.chosen
+        self.chosen = before | choice
+        found: Best | None = None
+        if free:
+            room = None if limit is None else limit - spent
+            below = self._branch(domains, rows, free, room)
+            if below is not None:
+                found = spent + below[0], choice | below[1]
+        elif not any(all(self.chosen.get(v) == i for v, i in f.items()) for f in self.forbidden):
+            found = spent, choice
+        self.chosen = before
+        return found
+
+
+def _lay(pair: Pair, v: int, i: int, domains: Sequence[int], rows: Rows) -> None:
+    """Lay what a pair costs with option i of v on the options of the other, if it is open."""
+    other = pair.q if pair.p == v else pair.p
+    row = rows.get(other)
+    if row is None:
+        return
+    hit = 0
+    for own, others in pair.classes:
+        if pair.p == v and own >> i & 1:
+            hit = others
+            break
+        if pair.q == v and others >> i & 1:
+            hit |= own
+    if hit & domains[other]:
+        rows[other] = {j: p + pair.weight if hit >> j & 1 else p for j, p in row.items()}

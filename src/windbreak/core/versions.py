@@ -7,6 +7,8 @@ matches text; it knows nothing of products or releases.
 from __future__ import annotations
 
 import re
+from bisect import bisect_left, bisect_right
+from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import lru_cache
 from typing import Literal
@@ -174,6 +176,62 @@ class Range:
 
     def __str__(self) -> str:
         return self.text
+
+
+class Ladder:
+    """Versions lowest first, in which ranges are found by halves; ``mask`` has bit k for rung k."""
+
+    def __init__(self, versions: Sequence[Version]) -> None:
+        self.versions = tuple(versions)
+        self._keys = [v.key for v in self.versions]
+        self._every = (1 << len(self.versions)) - 1
+        self._prerelease = sum(1 << k for k, v in enumerate(self.versions) if v.prerelease)
+
+    def find(self, version: Version) -> int | None:
+        """The rung of a version, None where it is not there."""
+        k = bisect_left(self._keys, version.key)
+        return k if k < len(self._keys) and self._keys[k] == version.key else None
+
+    def above(self, version: Version) -> int:
+        """The rungs above a version, as bits."""
+        return self._every & -(1 << bisect_right(self._keys, version.key))
+
+    def mask(self, wanted: Range) -> int:
+        """The rungs in a range, as bits: exactly those for which ``version in wanted``."""
+        found = 0
+        for clauses in wanted.alternatives:
+            inside = self._every
+            for clause in clauses:
+                inside &= self._admitted(clause)
+            found |= inside
+        return found
+
+    def _admitted(self, clause: _Clause) -> int:
+        bound = clause.version
+        if bound is None:
+            return sum(1 << k for k, v in enumerate(self.versions) if clause.admits(v))
+        above = self.above(bound)
+        from_ = self._every & -(1 << bisect_left(self._keys, bound.key))
+        match clause.operator:
+            case ">=":
+                return from_
+            case ">":
+                return above
+            case "<=":
+                return self._every & ~above
+            case "<":
+                below = self._every & ~from_
+                if not bound.prerelease:
+                    # Only the last rungs below the bound can be pre-releases of it.
+                    for k in reversed(range(below.bit_length())):
+                        if self.versions[k].release != bound.release:
+                            break
+                        below &= ~(self._prerelease & 1 << k)
+                return below
+            case "!=":
+                return self._every & ~(from_ & ~above)
+            case _:
+                return from_ & ~above
 
 
 _CLAUSE = re.compile(r"\s*(?P<operator>>=|<=|==|!=|>|<|=)?\s*(?P<version>.*?)\s*\Z", re.DOTALL)

@@ -8,12 +8,13 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from zoneinfo import ZoneInfo
 
-from windbreak.core.candidates import Member, SoakExclusion, members
+from windbreak.core.candidates import SoakExclusion, members
 from windbreak.core.case import Advisory, Case
+from windbreak.core.catalogue import Catalogue
 from windbreak.core.errors import RangeError
 from windbreak.core.explain import PlannedStep, Verdict, counted, day, step_title
 from windbreak.core.fleet import WORST_FIRST, Inventory, Site, State
-from windbreak.core.newest import newest
+from windbreak.core.newest import Newest, newest
 from windbreak.core.overview import Standing
 from windbreak.core.passing import Passed, passed
 from windbreak.core.versions import jump, parse_range, parse_version
@@ -293,9 +294,12 @@ def site_view(context: Context, site: str) -> SiteView:
     if inventory is not None:
         case = reasoning.case_of(context, site)
         answer = reasoning.reason(case).answer
-        by_product = {m.product: m for m in members(case)}
+        catalogue = Catalogue.of(case)
+        by_product = {m.product: m for m in members(case, catalogue)}
         views = [
-            _component(context, case, known, inventory, v, by_product[v.product])
+            _component(
+                context, case, known, inventory, v, newest(case, catalogue, by_product[v.product])
+            )
             for v in answer.verdicts
         ]
         shown = [v for v in views if v.version is not None or v.target is not None]
@@ -354,7 +358,7 @@ def plan_text(context: Context, plan: SitePlan) -> str:
 
 
 def _component(
-    context: Context, case: Case, site: Site, inventory: Inventory, verdict: Verdict, member: Member
+    context: Context, case: Case, site: Site, inventory: Inventory, verdict: Verdict, four: Newest
 ) -> ComponentView:
     product = verdict.product
     installed = next((c for c in inventory.components if c.product == product), None)
@@ -370,7 +374,7 @@ def _component(
         origin=origin(context, case, site, inventory, product),
         active=active,
         text=_sentence(case, verdict, active=active),
-        four=newest(case, member),
+        four=four,
         passes=_passes(context, product, verdict),
         folder=installed.folder if installed else None,
         own=product in site.own,

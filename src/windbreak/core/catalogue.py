@@ -1,0 +1,253 @@
+"""The catalogue compiled: every product's releases as one row of bits.
+
+Source of the rules: docs/reasoning.md. Of what releases say of each other nothing is decided
+here; it is only brought into a form in which a site's situation can be read off quickly. It
+depends on no site, no policy and no clock, so it is made once and used for a whole fleet.
+
+A product's *line* numbers its releases from 1, lowest first; bit ``k`` of a mask is release k.
+Bit 0 is kept for what has no release: an installed version that nobody listed, or being absent.
+"""
+
+from __future__ import annotations
+
+from bisect import bisect_right
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from functools import cached_property
+from itertools import accumulate
+from operator import or_
+
+from windbreak.core.case import (
+    SEVERITY,
+    Advisory,
+    Case,
+    Channel,
+    Clash,
+    Lockstep,
+    Product,
+    Release,
+)
+from windbreak.core.versions import Ladder, Version, jump, parse_range, parse_version
+
+OFF_LIST = 1  # the bit of an unlisted version, or of being absent
+
+
+@dataclass(frozen=True, slots=True)
+class Jumps:
+    """The releases above a version, as bits, by how far away they are."""
+
+    major: int
+    minor: int
+    patch: int
+
+
+class Line:
+    """One product's releases, lowest first. A custom product has none."""
+
+    def __init__(
+        self, product: Product, releases: Iterable[Release], advisories: Sequence[Advisory]
+    ) -> None:
+        self.product = product
+        self.releases = tuple(sorted(releases, key=lambda r: r.parsed.key))
+        self.versions = tuple(r.parsed for r in self.releases)
+        self.advisories = tuple(advisories)
+        self.listed = (1 << len(self.releases) + 1) - 2
+        self.ladder = Ladder(self.versions)
+        self._within: dict[str, int] = {}
+        self._jumps: dict[tuple[Version, int], Jumps] = {}
+
+    @cached_property
+    def is_runtime(self) -> bool:
+        return self.product.kind == "runtime"
+
+    def number(self, version: Version) -> int:
+        """The number of the release equal to a version; 0 where none is listed."""
+        rung = self.ladder.find(version)
+        return 0 if rung is None else rung + 1
+
+    def above(self, version: Version) -> int:
+        """The releases above a version."""
+        return self.ladder.above(version) << 1
+
+    def within(self, text: str) -> int:
+        """The releases in a range."""
+        known = self._within.get(text)
+        if known is None:
+            known = self._within[text] = self.ladder.mask(parse_range(text)) << 1
+        return known
+
+    def newer_than(self, text: str) -> int:
+        """The releases above a version, given as text."""
+        return self.above(parse_version(text))
+
+    @cached_property
+    def _dates(self) -> tuple[list[int], list[int]]:
+        dated = sorted((r.published.toordinal(), k) for k, r in enumerate(self.releases, 1))
+        return [day for day, _ in dated], [0, *accumulate((1 << k for _, k in dated), or_)]
+
+    def published_by(self, day: int) -> int:
+        """The releases published on a day (as an ordinal) or before it."""
+        days, masks = self._dates
+        return masks[bisect_right(days, day)]
+
+    @cached_property
+    def channels(self) -> Mapping[Channel, int]:
+        found: dict[Channel, int] = {}
+        for k, release in enumerate(self.releases, 1):
+            found[release.channel] = found.get(release.channel, 0) | 1 << k
+        return found
+
+    def jumps(self, start: Version) -> Jumps:
+        """How far each release above ``start`` is away.
+
+        Release parts never fall from one release to the next, so each class is one stretch.
+        """
+        key = (start, self.product.major_place)
+        known = self._jumps.get(key)
+        if known is None:
+            masks = {"major": 0, "minor": 0, "patch": 0}
+            above = self.above(start)
+            for k, version in enumerate(self.versions, 1):
+                if above >> k & 1:
+                    masks[jump(start, version, self.product.major_place)] |= 1 << k
+            known = self._jumps[key] = Jumps(**masks)
+        return known
+
+    def repaired_from(self, start: Version) -> int:
+        """The releases free of some weakness that ``start`` has."""
+        found = 0
+        for one in self.advisories:
+            if start in parse_range(one.affected):
+                found |= self.listed & ~self.within(one.affected)
+        return found
+
+    @cached_property
+    def weaknesses(self) -> tuple[tuple[int, str, int], ...]:
+        """What each advisory weighs, its range, and the releases it affects."""
+        return tuple(
+            (SEVERITY[a.severity], a.affected, self.within(a.affected)) for a in self.advisories
+        )
+
+    def exposure(self, version: Version | None, number: int) -> int:
+        """How much the advisories against a version add up to; 0 where absent."""
+        if version is None:
+            return 0
+        if number:
+            return sum(weight for weight, _, mask in self.weaknesses if mask >> number & 1)
+        return sum(w for w, affected, _ in self.weaknesses if version in parse_range(affected))
+
+    @cached_property
+    def stepped(self) -> tuple[int, ...]:
+        """The numbers of the releases that not every version may go to, lowest first."""
+        return tuple(k for k, r in enumerate(self.releases, 1) if r.from_.strip() != "*")
+
+    @cached_property
+    def requires(self) -> Mapping[str, tuple[tuple[int, str], ...]]:
+        """By other product: which releases require it, and in which range."""
+        return self._said(r.requires for r in self.releases)
+
+    @cached_property
+    def conflicts(self) -> Mapping[str, tuple[tuple[int, str], ...]]:
+        return self._said(r.conflicts for r in self.releases)
+
+    @cached_property
+    def tested(self) -> Mapping[str, tuple[tuple[int, str], ...]]:
+        """By other product: which releases were tried with it, and up to which version."""
+        return self._said(r.tested for r in self.releases)
+
+    @cached_property
+    def bundles(self) -> Mapping[str, tuple[tuple[int, str], ...]]:
+        """By plugin: which releases carry it, and in which version."""
+        return self._said(r.bundles for r in self.releases)
+
+    def _said(self, each: Iterable[Mapping[str, str]]) -> dict[str, tuple[tuple[int, str], ...]]:
+        found: dict[str, dict[str, int]] = {}
+        for k, said in enumerate(each, 1):
+            for other, text in said.items():
+                if other != self.product.id:
+                    row = found.setdefault(other, {})
+                    row[text] = row.get(text, 0) | 1 << k
+        return {
+            other: tuple((mask, text) for text, mask in row.items())
+            for other, row in sorted(found.items())
+        }
+
+
+class Catalogue:
+    """What is known of products, as the reasoning takes it.
+
+    Lines, and tables between two of them, are made when they are first asked for.
+    """
+
+    def __init__(
+        self,
+        products: Iterable[Product],
+        releases: Iterable[Release],
+        lockstep: Sequence[Lockstep] = (),
+        advisories: Iterable[Advisory] = (),
+        clashes: Sequence[Clash] = (),
+    ) -> None:
+        self.products = {p.id: p for p in products}
+        self._releases: dict[str, list[Release]] = {}
+        for release in releases:
+            self._releases.setdefault(release.product, []).append(release)
+        self._advisories: dict[str, list[Advisory]] = {}
+        for advisory in advisories:
+            self._advisories.setdefault(advisory.product, []).append(advisory)
+        self.clashes = tuple(clashes)
+        self.lockstep = tuple(lockstep)
+        self._lines: dict[str, Line] = {}
+        self._tables: dict[tuple[str, str, str], tuple[tuple[int, int, str], ...]] = {}
+
+    @classmethod
+    def of(cls, case: Case) -> Catalogue:
+        return cls(case.products, case.releases, case.lockstep, case.advisories, case.clashes)
+
+    def line(self, product: str) -> Line:
+        """Raises KeyError for a product that is not listed."""
+        found = self._lines.get(product)
+        if found is None:
+            known = self.products[product]
+            own = () if known.access == "custom" else self._releases.get(product, ())
+            found = Line(known, own, self._advisories.get(product, ()))
+            self._lines[product] = found
+        return found
+
+    def table(self, field: str, p: str, q: str) -> tuple[tuple[int, int, str], ...]:
+        """What the releases of p say of q in one field, as bits of both: ``(p, q, text)``.
+
+        For "requires" the releases of q that do, for "conflicts" those that do not conflict, for
+        "tested" those newer than was tried.
+        """
+        key = (field, p, q)
+        known = self._tables.get(key)
+        if known is None:
+            other = self.line(q)
+            said: Sequence[tuple[int, str]] = getattr(self.line(p), field)[q]
+            match field:
+                case "requires":
+                    rows = [(mask, other.within(text), text) for mask, text in said]
+                case "conflicts":
+                    rows = [(mask, other.listed & ~other.within(text), text) for mask, text in said]
+                case _:
+                    rows = [(mask, other.newer_than(text), text) for mask, text in said]
+            known = self._tables[key] = tuple(rows)
+        return known
+
+    @cached_property
+    def carriers(self) -> Mapping[str, tuple[str, ...]]:
+        """The themes some release of which carries a plugin, by plugin."""
+        found: dict[str, set[str]] = {}
+        for theme, releases in self._releases.items():
+            for release in releases:
+                for plugin in release.bundles:
+                    found.setdefault(plugin, set()).add(theme)
+        return {plugin: tuple(sorted(themes)) for plugin, themes in found.items()}
+
+
+def bits(mask: int) -> Iterator[int]:
+    """The numbers of the bits of a mask, lowest first."""
+    while mask:
+        low = mask & -mask
+        yield low.bit_length() - 1
+        mask ^= low

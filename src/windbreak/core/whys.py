@@ -1,0 +1,143 @@
+"""Why a step stands where it does, and why a member is left out of the plan.
+
+Source of the rules: docs/reasoning.md, "The order of the moves". The cause is looked for in the
+constraints themselves: what would be broken if the step came earlier or later.
+"""
+
+from __future__ import annotations
+
+from itertools import combinations
+
+from windbreak.core.case import Case
+from windbreak.core.constraints import NOBODY, Constraint, Problem
+from windbreak.core.order import Order, Step
+from windbreak.core.versions import Version
+from windbreak.core.wording import in_words
+
+
+def why(order: Order, n: int) -> str:
+    """What put step n where it is, as a sentence."""
+    step = order.steps[n]
+    choice = order.resolution.choice
+    waypoint = any(step.after[m.v] != choice[m.v] for m in step.moves)
+    if len(step.moves) > 1:
+        return _why_together(order, step)
+    move = step.moves[0]
+    problem, case = order.resolution.problem, order.resolution.case
+    start, end = step.before[move.v], step.after[move.v]
+    for later in order.steps[n + 1 :]:
+        for other in later.moves:
+            if other.v == move.v:
+                continue
+            held = _kept_apart(problem, (move.v, start), (other.v, later.after[other.v]))
+            if held is not None:
+                name = f"{case.label(other.product)} {other.end}"
+                told = _broken_text(problem, case, held, (move.v, move.start), (other.v, other.end))
+                head = f"A stop on the way, so that {name} can follow" if waypoint else None
+                return f"{head or f'Before {name}'}: {told}."
+    for earlier in reversed(order.steps[:n]):
+        for other in earlier.moves:
+            if other.v == move.v:
+                continue
+            held = _kept_apart(problem, (move.v, end), (other.v, earlier.before[other.v]))
+            if held is not None:
+                name = f"{case.label(other.product)} {other.end}"
+                told = _broken_text(problem, case, held, (move.v, move.end), (other.v, other.start))
+                return f"After {name}: {told}."
+    if move.by == "bundle":
+        return _carried_why(order, n, move.v)
+    if waypoint:
+        target = order.resolution.version(move.v)
+        return f"A waypoint: {target} can't be reached straight from {move.start}."
+    if any(m.v == move.v for s in order.steps[:n] for m in s.moves):
+        return f"The rest of the way, now that {move.start} is in place."
+    if move.start is None:
+        return "It joins the site because something here asks for it."
+    return "Nothing ties it; its place is the house's habit."
+
+
+def _kept_apart(problem: Problem, a: tuple[int, int], b: tuple[int, int]) -> Constraint | None:
+    """The constraint that two options of two members do not meet together, if any."""
+    for number, c in enumerate(problem.constraints):
+        if number in problem.broken or c.q == NOBODY:
+            continue
+        for (p, i), (q, j) in ((a, b), (b, a)):
+            if c.p == p and c.q == q and not c.fits(i, j):
+                return c
+    return None
+
+
+def _broken_text(
+    problem: Problem,
+    case: Case,
+    c: Constraint,
+    a: tuple[int, Version | None],
+    b: tuple[int, Version | None],
+) -> str:
+    versions = dict([a, b])
+
+    def named(v: int, product: str) -> str:
+        version = versions[v]
+        return f"{case.label(product)} {version}" if version else f"no {case.label(product)}"
+
+    subject, other = named(c.p, c.subject), named(c.q, c.object)
+    match c.kind:
+        case "requires":
+            version = versions[c.p]
+            line = problem.members[c.p].line
+            number = line.number(version) if version else 0
+            wanted = line.releases[number - 1].requires.get(c.object, "") if number else ""
+            asked = f"{case.label(c.object)} {in_words(wanted)}" if wanted else other
+            return f"{subject} needs {asked}"
+        case "conflicts":
+            return f"{subject} does not go with {other}"
+        case "clash":
+            return f"{subject} and {other} are known to clash"
+        case "lockstep":
+            return f"{subject} and {other} must match"
+
+
+def _carried_why(order: Order, n: int, v: int) -> str:
+    problem, case = order.resolution.problem, order.resolution.case
+    step = order.steps[n]
+    for rule in problem.carried:
+        if rule.p == v and rule.i == step.after[v]:
+            for theme, mask in rule.themes:
+                if mask >> step.after[theme] & 1:
+                    version = problem.members[theme].version(step.after[theme])
+                    name = case.label(problem.members[theme].product)
+                    moved = any(m.v == theme for s in order.steps[:n] for m in s.moves)
+                    if moved:
+                        return f"After {name} {version}, which carries it."
+                    return f"{name} {version} carries it; no later step may take that away."
+    return "Carried by the theme."
+
+
+def _why_together(order: Order, step: Step) -> str:
+    problem, case = order.resolution.problem, order.resolution.case
+    told = []
+    for a, b in combinations(step.moves, 2):
+        for one, other in ((a, b), (b, a)):
+            held = _kept_apart(problem, (one.v, step.after[one.v]), (other.v, step.before[other.v]))
+            if held is not None:
+                told.append(
+                    _broken_text(problem, case, held, (one.v, one.end), (other.v, other.start))
+                )
+    for move in step.moves:
+        if move.by == "bundle":
+            told.append(f"{case.label(move.product)} {move.end} comes only inside the theme")
+    names = list(dict.fromkeys(told))
+    return f"Together, behind a maintenance page: {'; '.join(names)}."
+
+
+def stuck_text(order: Order, v: int) -> str:
+    """Why a member does not reach what would be best for it."""
+    case, problem = order.resolution.case, order.resolution.problem
+    member = problem.members[v]
+    wanted = member.version(order.wanted[v])
+    reached = order.resolution.version(v)
+    label = case.label(member.product)
+    return (
+        f"{label} could be {wanted or 'left out'} but ends at {reached or 'absent'}: "
+        "no order of steps was found that leads there without breaking something on the way."
+    )

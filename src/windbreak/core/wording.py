@@ -1,0 +1,296 @@
+"""Sentences: every reason, act and fact as an engineer would say it to a colleague.
+
+Source of the rules: docs/reasoning.md. Nothing is decided here; each sentence is made from data
+found elsewhere, and nowhere else in the product. What console, command line and notices say of a
+verdict is this text.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from datetime import date
+
+from windbreak.core.acts import Act
+from windbreak.core.blockers import Conflict, Fact, Reason, Trade
+from windbreak.core.candidates import (
+    AccessExclusion,
+    BundleExclusion,
+    Carrier,
+    ChannelExclusion,
+    FromExclusion,
+    HoldExclusion,
+    LicenceExclusion,
+    Member,
+    OfferExclusion,
+    SoakExclusion,
+    reasons,
+)
+from windbreak.core.case import Case
+from windbreak.core.catalogue import bits
+from windbreak.core.constraints import Problem
+from windbreak.core.resolve import Objective, Resolution
+from windbreak.core.versions import Version
+
+
+def sentence(resolution: Resolution, v: int, version: Version, told: Sequence[str]) -> str:
+    """The whole of a blocked component: where it stays or goes instead, and why."""
+    member = resolution.problem.members[v]
+    label = resolution.case.label(member.product)
+    target = resolution.version(v)
+    if member.component is None:
+        head = f"{label} {version} is not taken"
+    elif resolution.choice[v] == member.start:
+        head = f"{label} stays at {target}"
+    else:
+        head = f"{label} goes to {target}, not {version}"
+    return f"{head}. " + " ".join(told)
+
+
+def day(when: date, now: date | None = None) -> str:
+    """A day as people say it: "Thu 26 Nov", with the year where it is not that of ``now``."""
+    year = "" if now is not None and when.year == now.year else f" {when.year}"
+    return f"{when:%a} {when.day} {when:%b}{year}"
+
+
+def tell(resolution: Resolution, member: Member, version: Version, reason: Reason) -> str:
+    """The sentence of one reason why a member does not reach a version."""
+    case = resolution.case
+    name = case.label(member.product)
+    match reason:
+        case ChannelExclusion(channel=channel):
+            return f"{version} is a {channel} release, and the policy does not take those."
+        case HoldExclusion(until=until, reason=why):
+            end = f" until {day(until, case.day)}" if until else ""
+            return f"{version} is held{end}: {why.rstrip('.')}."
+        case SoakExclusion(soak_class=soak, over=over):
+            return f"{version} soaks until {day(over, case.day)}, as a {soak} release does here."
+        case LicenceExclusion(state="none", carried_by=()) if _themes(resolution, member.product):
+            themes = " or ".join(_themes(resolution, member.product))
+            return (
+                f"{themes} does not carry {name} {version} yet, and this site has no licence of "
+                "its own for it."
+            )
+        case LicenceExclusion(state=state, carried_by=carried):
+            said = {
+                "none": f"{name} needs a licence, and this site has none.",
+                "expired": f"this site's licence for {name} has ended.",
+                "not-covered": f"this site's licence for {name} does not cover {version}.",
+            }[state]
+            return first_up(said) + (f" {_carried(case, carried)}" if carried else "")
+        case BundleExclusion(carried_by=carried):
+            return f"{version} comes only inside a theme. {_carried(case, carried)}"
+        case OfferExclusion():
+            return f"The host does not offer {name} {version}."
+        case AccessExclusion():
+            return f"There is no way to get {name} {version}: no feed or shelf has its package."
+        case FromExclusion(needs=needs):
+            return f"{version} can be reached only from {in_words(needs)}, and nothing in reach is."
+        case Conflict(facts=facts):
+            return _Facts(resolution, member.product, version).tell(facts)
+        case Trade():
+            return f"{version} would be possible, but {_dearer(resolution, reason)}."
+
+
+def _dearer(resolution: Resolution, trade: Trade) -> str:
+    """What the best choice with a version is worse in: the first place that differs."""
+    names = listed([resolution.case.label(p) for p in trade.pay])
+    now, then = resolution.objective, trade.instead
+    places = Objective.model_fields
+    place = next((p for p in places if getattr(then, p) != getattr(now, p)), None)
+    if place is None:
+        return f"only in place of {names}, which is no better and no worse"
+    more = getattr(then, place) - getattr(now, place)
+    match place:
+        case "broken":
+            return f"{counted(more, 'thing')} that could be put right would stay broken: {names}"
+        case "exposure":
+            return f"known weaknesses would stay open in {names}"
+        case "behind":
+            return f"{names} would stay behind for it"
+        case "lag":
+            return f"{names} would stay further behind for it"
+        case "untested":
+            count = counted(more, "pair")
+            return f"{count} more would stand together that no maker has tried"
+    return f"{counted(more, 'move')} more would be needed, and nothing gained"
+
+
+def tell_act(case: Case, act: Act) -> str:
+    """What somebody would have to do, as a sentence without its full stop."""
+    name = case.label(act.product) if act.product else ""
+    match act.act:
+        case "wait":
+            assert act.until is not None
+            return f"Wait until {day(act.until, case.day)}"
+        case "activate":
+            return f"Switch {name} on"
+        case "lift-hold":
+            return f"Lift the hold on {name}"
+        case "licence":
+            return f"Get a licence for {name}"
+        case "offer":
+            return f"Ask the host for {name} {act.version}"
+        case "remove":
+            return f"Remove {name}"
+        case "channel":
+            return f"Take {act.channel} releases"
+        case "shelf":
+            return f"Put the package of {name} {act.version} on the shelf"
+
+
+def tell_acts(case: Case, acts: Sequence[Act]) -> str:
+    """A set of acts as one sentence without its full stop."""
+    first, *rest = (tell_act(case, act) for act in acts)
+    return " and ".join([first, *(t[:1].lower() + t[1:] for t in rest)])
+
+
+class _Facts:
+    """The facts that together forbid a version of one product, told."""
+
+    def __init__(self, resolution: Resolution, product: str, version: Version) -> None:
+        self.resolution = resolution
+        self.case: Case = resolution.case
+        self.problem: Problem = resolution.problem
+        self.product = product
+        self.version = version
+        self.limited: set[str] = set()
+
+    def tell(self, facts: Sequence[Fact]) -> str:
+        self.limited = {f.product or "" for f in facts if f.fact == "limit"}
+        said = [self._one(fact) for fact in facts]
+        joint = ", and " if len(said) == 2 else "; "
+        return first_up(joint.join(said)) + "."
+
+    def _one(self, fact: Fact) -> str:
+        a, b = (
+            self.case.label(fact.subject or fact.product or ""),
+            self.case.label(fact.object or ""),
+        )
+        match fact.fact:
+            case "requires" | "conflicts":
+                return self._said(fact, a, b)
+            case "clash":
+                notes = [
+                    c.note
+                    for c in self.case.clashes
+                    if {c.a.product, c.b.product} == {fact.subject, fact.object} and c.note
+                ]
+                why = f": {notes[0].rstrip('.')}" if notes else ""
+                return f"{self._named(fact.subject)} and {self._named(fact.object)} clash{why}"
+            case "lockstep":
+                return f"{a} and {b} must match"
+            case "limit":
+                return self._limit(fact.product or "")
+            case _:
+                return f"{a} comes only inside a theme"
+
+    def _named(self, product: str | None) -> str:
+        """A product, with the version where it is the one asked about."""
+        label = self.case.label(product or "")
+        return f"{label} {self.version}" if product == self.product else label
+
+    def _said(self, fact: Fact, a: str, b: str) -> str:
+        """What one product's releases say of another: in a range, where all say the same."""
+        assert fact.subject is not None and fact.object is not None
+        member = self.problem.members[self.problem.number(fact.subject)]
+        field = member.line.requires if fact.fact == "requires" else member.line.conflicts
+        said = field[fact.object]
+        reach = member.candidates if fact.subject in self.limited else member.universe
+        if fact.subject == self.product:
+            reach = 1 << member.line.number(self.version)
+        ranges = {text for mask, text in said if mask & reach}
+        subject = self._named(fact.subject)
+        if len(ranges) == 1:
+            (text,) = ranges
+            if fact.fact == "requires":
+                return f"{subject} needs {b} {in_words(text)}"
+            return f"{subject} does not go with {b} {in_words(text)}".removesuffix(" on the site")
+        verb = "needs another" if fact.fact == "requires" else "does not go with every"
+        if fact.object == self.product:
+            return f"no {a} within reach goes with {self._named(fact.object)}"
+        return f"{subject} {verb} {b}"
+
+    def _limit(self, product: str) -> str:
+        label = self.case.label(product)
+        number = self.problem.numbers.get(product)
+        if number is None:
+            return f"{label} is not to be had"
+        member = self.problem.members[number]
+        if member.line.is_runtime:
+            offers = [str(member.version(k)) for k in bits(member.candidates)]
+            return f"the host has {label} {listed(offers)}"
+        top = member.version(member.candidates.bit_length() - 1)
+        if top is None:
+            return f"{label} is not to be had{self._beyond(member)}"
+        return f"{label} can go no further than {top}{self._beyond(member)}"
+
+    def _beyond(self, member: Member) -> str:
+        """Why the next release above the candidates is out, in few words."""
+        above = member.line.listed & -(1 << member.candidates.bit_length())
+        if not above:
+            return ""
+        number = (above & -above).bit_length() - 1
+        version = member.line.versions[number - 1]
+        catalogue = self.problem.catalogue
+        for reason in reasons(self.case, catalogue, member, number):
+            match reason:
+                case ChannelExclusion(channel=channel):
+                    return f", as {version} is a {channel} release"
+                case HoldExclusion():
+                    return f", as {version} is held"
+                case SoakExclusion(over=over):
+                    return f", as {version} soaks until {day(over, self.case.day)}"
+                case LicenceExclusion():
+                    return f", as no licence gives {version}"
+                case FromExclusion(needs=needs):
+                    return f", as {version} can be reached only from {in_words(needs)}"
+                case _:
+                    return f", as {version} is not to be had here"
+        return ""
+
+
+def in_words(text: str) -> str:
+    """A range as people say it: ">=8.1" is "8.1 or newer"."""
+    bare = text.strip()
+    if bare.startswith(">=") and "," not in bare and "|" not in bare:
+        return f"{bare[2:].strip()} or newer"
+    if bare.startswith("<") and not bare.startswith("<=") and "," not in bare and "|" not in bare:
+        return f"below {bare[1:].strip()}"
+    parts = [part.strip() for part in bare.split(",")]
+    if len(parts) == 2 and parts[0].startswith(">=") and parts[1].startswith("<"):
+        above = parts[1].lstrip("<=").strip()
+        end = "up to" if parts[1].startswith("<=") else "to below"
+        return f"from {parts[0][2:].strip()} {end} {above}"
+    return "on the site" if bare == "*" else bare
+
+
+def _carried(case: Case, carried: Sequence[Carrier]) -> str:
+    names = [f"{case.label(c.product)} {c.version}" for c in carried]
+    return f"{listed(names)} {'carries' if len(names) == 1 else 'carry'} it."
+
+
+def listed(names: Sequence[str]) -> str:
+    if len(names) < 2:
+        return "".join(names)
+    return f"{', '.join(names[:-1])} and {names[-1]}"
+
+
+def _themes(resolution: Resolution, plugin: str) -> list[str]:
+    """The themes in use on the site that carry a plugin in some release, by name."""
+    problem = resolution.problem
+    return [
+        resolution.case.label(name)
+        for name in problem.catalogue.carriers.get(plugin, ())
+        if (number := problem.numbers.get(name)) is not None and problem.members[number].active
+    ]
+
+
+def counted(count: int, one: str) -> str:
+    """A number with its noun: "1 step", "2 steps"."""
+    return f"{count} {one}" if count == 1 else f"{count} {one}s"
+
+
+def first_up(text: str) -> str:
+    """The text with a capital first, unless it begins with a product id."""
+    bare = text.split(" ", 1)[0].rstrip("'s")
+    return text if "/" in bare else text[:1].upper() + text[1:]

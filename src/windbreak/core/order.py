@@ -8,18 +8,21 @@ steps are interleaved by the house's habit. What a step says of itself is made l
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from functools import cached_property
+from itertools import product
 
 from windbreak.core.candidates import Way
-from windbreak.core.constraints import Problem
+from windbreak.core.catalogue import bits
+from windbreak.core.constraints import NOBODY, Problem
 from windbreak.core.passage import Allowance, Hop, Passage, SearchTooLong, State
 from windbreak.core.passage import Step as PassageStep
 from windbreak.core.resolve import Resolution, best
 from windbreak.core.versions import Version
 
 MOST_STATES = 20_000
+_MOST_TESTS = 300  # passages looked at to say more of targets that can't be reached
 
 
 @dataclass(frozen=True, slots=True)
@@ -77,29 +80,100 @@ def order(resolution: Resolution) -> Order:
     choice = resolution.choice
     while True:
         passages: list[Passage] = []
-        dead: list[Passage] = []
-        left_out: list[int] = []
+        clear = True
         for group in _groups(problem, choice):
-            allowance = Allowance(MOST_STATES)
-            passage = Passage(problem, choice, group, problem.start, allowance=allowance)
+            passage = Passage(problem, choice, group, allowance=Allowance(MOST_STATES))
             try:
-                (dead if passage.cost is None else passages).append(passage)
+                if passage.cost is not None:
+                    passages.append(passage)
+                    passage.allowance.states = 1 << 62
+                    continue
+                forbidden.append(
+                    _Dead(problem, choice).nogood(passage.dead or _around(problem, group))
+                )
             except SearchTooLong:
-                left_out += group
-            passage.allowance = None
-        if not dead and not left_out:
+                # The group stays as it is, and is told to be stuck.
+                for v in group:
+                    domains[v] = 1 << problem.start[v]
+            clear = False
+        if clear:
             reached = Resolution(resolution.case, problem, choice)
             steps = tuple(_Interleaving(reached, passages).steps())
             return Order(reached, steps, resolution.choice)
-        # What a group can't reach depends on its own targets and on who stands around it.
-        for passage in dead:
-            forbidden.append({v: choice[v] for v in passage.joined})
-        # Where even looking takes too long, the group stays as it is, and is told to be stuck.
-        for v in left_out:
-            domains[v] = 1 << problem.start[v]
         found = best(problem, domains, forbidden)
         assert found is not None  # staying put needs no order
         choice = found
+
+
+class _Dead:
+    """Targets that no order of steps leads to, and why: who keeps whom from it."""
+
+    def __init__(self, problem: Problem, choice: Sequence[int]) -> None:
+        self.problem = problem
+        self.choice = list(choice)
+        self.tests = _MOST_TESTS
+
+    def nogood(self, members: Iterable[int]) -> dict[int, int]:
+        """Options, as bits, of as few members as may be, of which no combination can be reached.
+
+        From members that can't reach their targets those are left out without whom the others
+        can't either; then the same is tried for each one's other options.
+        """
+        core = self._fewest(sorted(members))
+        found = {v: 1 << self.choice[v] for v in core}
+        for v in core:
+            others = [list(bits(found[u])) for u in core if u != v]
+            for option in bits(self.problem.domains[v]):
+                rows = list(product(*others))
+                if found[v] >> option & 1 or self.tests < len(rows):
+                    continue
+                self.tests -= len(rows)
+                if all(
+                    self._dead(
+                        core, dict(zip((u for u in core if u != v), row, strict=True)) | {v: option}
+                    )
+                    for row in rows
+                ):
+                    found[v] |= 1 << option
+        return found
+
+    def _fewest(self, members: list[int]) -> list[int]:
+        size = max(1, len(members) // 2)
+        while True:
+            start = 0
+            while start < len(members):
+                fewer = members[:start] + members[start + size :]
+                if fewer and self._dead(fewer, {}):
+                    members = fewer
+                else:
+                    start += size
+            if size == 1:
+                return members
+            size //= 2
+
+    def _dead(self, members: list[int], options: dict[int, int]) -> bool:
+        target = list(self.choice)
+        for v, option in options.items():
+            target[v] = option
+        try:
+            alone = Passage(
+                self.problem, target, members, alone=True, allowance=Allowance(MOST_STATES)
+            )
+            return alone.cost is None
+        except SearchTooLong:
+            return False
+
+
+def _around(problem: Problem, group: Sequence[int]) -> list[int]:
+    """A group and everybody that a constraint or a bundle ties to it."""
+    found = set(group)
+    for c in problem.constraints:
+        if c.p in group or c.q in group:
+            found |= {c.p, c.q} - {NOBODY}
+    for rule in problem.carried:
+        if rule.p in group:
+            found |= {theme for theme, _ in rule.themes}
+    return sorted(found)
 
 
 class _Interleaving:
@@ -121,8 +195,8 @@ class _Interleaving:
             _, n, (hops, after) = min(waiting)
             passage = self.passages[n]
             before = tuple(whole)
-            for place, option in hops:
-                whole[passage.group[place]] = option
+            for member, place in hops:
+                whole[passage.group[member]] = passage.option(member, place)
             moves = tuple(self._move(passage, states[n], hop) for hop in hops)
             states[n], ready[n] = after, self._first(passage, after)
             yield Step(moves, before, tuple(whole))
@@ -135,7 +209,8 @@ class _Interleaving:
         assert here is not None  # only states with a way to the target are asked
         steps = passage.steps(state, here[0] + 1)
         for hops, after in sorted(steps, key=lambda step: self._rank(passage, step[0])):
-            if passage.costs(after, (here[0] - len(hops) + 1, here[1] - len(hops))):
+            single = len(hops) == 1 and passage.harmless(*hops[0], state)
+            if single or passage.costs(after, (here[0] - len(hops) + 1, here[1] - len(hops))):
                 return hops, after
         raise AssertionError("a state with a way to the target has a first step on it")
 
@@ -144,20 +219,21 @@ class _Interleaving:
         case = self.resolution.case
         habit = case.policy.order
         found = []
-        for place, option in hops:
-            product = self.problem.members[passage.group[place]].product
+        for member, place in hops:
+            product = self.problem.members[passage.group[member]].product
             kind = case.product[product].kind
             index = habit.index(kind) if kind in habit else len(habit)
-            found.append((index, product, -option))
+            found.append((index, product, -place))
         return tuple(sorted(found))
 
     def _move(self, passage: Passage, state: State, hop: Hop) -> Move:
-        place, option = hop
-        v = passage.group[place]
+        n, place = hop
+        v = passage.group[n]
         member = self.problem.members[v]
+        option = passage.option(n, place)
         end = member.version(option)
         assert end is not None  # nothing moves to being absent
-        start = member.version(state[place])
+        start = member.version(passage.option(n, state[n]))
         return Move(v, member.product, start, end, member.ways.first(option))
 
 

@@ -1,31 +1,35 @@
 """The way of some members from where they stand to their targets, others standing still.
 
-Source of the rules: docs/reasoning.md, "The order of the moves". A *state* holds the option each
-member of the group stands at. Finding the cheapest way:
+Source of the rules: docs/reasoning.md, "The order of the moves". Each member has *stops*, where it
+may stand on its way, the first and the last included; a *state* holds the place each member has
+reached among its own. Finding the cheapest way:
 
-(1) Where the members fall into parts such that one part can be all done before the next is
-    begun, each part is searched alone. If none of them then costs more than it would with
-    nobody around it, the sum is the least there can be.
-(2) Otherwise A* over (combined, hops). Steps of one hop come first; those of several only when
-    nothing cheaper is left. Hops that can't hurt are made at once, those that can wait are left
-    for the end, and waypoints that gain nothing are passed over.
+(1) Stops are left out that another can stand in for whatever the others do (`_worthless`).
+(2) Members that wait for each other in a ring, and others that are found to be in each other's way,
+    are *knots*: what a knot costs with nobody around it is found first, exactly. The costs of knots
+    that share no member, and the fewest hops of the rest, add up to a bound.
+(3) A* over (combined, hops) with that bound. Hops that can't hurt are made at once, those that can
+    wait are left for the end, and waypoints that gain nothing are passed over.
+(4) Where that takes long, the bound is too low: some knot is missing. Members near each other are
+    tried in threes, and knots grow by a neighbour, for one that costs more or has no way at all.
 """
 
 from __future__ import annotations
 
 import heapq
-from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass, field
 from functools import cached_property
 
 from windbreak.core.candidates import hops as hops_to
 from windbreak.core.catalogue import bits
-from windbreak.core.constraints import NOBODY, Problem
+from windbreak.core.constraints import NOBODY, Constraint, Problem
 
-State = tuple[int, ...]  # an option of each member of a group
-Hop = tuple[int, int]  # place in the group, option it goes to
+State = tuple[int, ...]  # the place each member of a group has reached among its stops
+Hop = tuple[int, int]  # member of the group, place it goes to
 Cost = tuple[int, int]  # combined, hops
 Step = tuple[tuple[Hop, ...], State]  # the hops of a step, and the state after it
+Row = tuple[int, ...]  # for each place of a member, the places of another it goes with, as bits
 
 
 class SearchTooLong(Exception):
@@ -34,7 +38,7 @@ class SearchTooLong(Exception):
 
 @dataclass(slots=True)
 class Allowance:
-    """How many states may still be looked at; shared by a passage and its parts."""
+    """How many states may still be looked at; shared by a passage and its knots."""
 
     states: int
 
@@ -46,17 +50,39 @@ class Allowance:
 
 
 @dataclass(frozen=True, slots=True)
-class _Dead:
-    """Members that can't reach their targets even with nobody around them."""
+class _Near:
+    """What ties a member to another. ``broken``: it does not hold today, and need not."""
 
-    members: tuple[int, ...]
+    other: int
+    row: Row
+    broken: bool
+    unions: dict[int, int] = field(default_factory=dict, compare=False)
+
+    def any_of(self, places: int) -> int:
+        """What goes with at least one of some places."""
+        known = self.unions.get(places)
+        if known is None:
+            known = 0
+            for place in bits(places):
+                known |= self.row[place]
+            self.unions[places] = known
+        return known
+
+
+@dataclass(frozen=True, slots=True)
+class _Rule:
+    """A place of a plugin that is gone to only while one of some themes' places carries it."""
+
+    plugin: int
+    place: int
+    themes: tuple[tuple[int, int], ...]
 
 
 class Passage:
-    """The states of one group of members that move, and the cheapest way through them.
+    """One group of members that move, and the cheapest way for them.
 
-    ``standing`` is an option for every member of the problem: the group starts there, and who is
-    not of the group stays there. With ``alone`` the others don't count at all.
+    ``target`` is an option for every member; who is not of the group stays where it stands today.
+    With ``alone`` the others don't count at all. ``stops`` may be given where they are known.
     """
 
     def __init__(
@@ -64,231 +90,187 @@ class Passage:
         problem: Problem,
         target: Sequence[int],
         group: Sequence[int],
-        standing: Sequence[int],
         *,
         alone: bool = False,
+        stops: Sequence[Sequence[int]] | None = None,
         allowance: Allowance | None = None,
     ) -> None:
         self.problem = problem
-        self.allowance = allowance
-        self.goal = target
+        self.aim = target
         self.group = list(group)
-        self.place = {v: n for n, v in enumerate(group)}
-        self.start: State = tuple(standing[v] for v in group)
-        self.target: State = tuple(target[v] for v in group)
-        self.standing = list(standing)
-        self.checks = self._checks(alone=alone)
-        self.carried = {
-            (self.place[r.p], r.i): r.themes
-            for r in problem.carried
-            if r.p in self.place and not (alone and any(t not in self.place for t, _ in r.themes))
-        }
-        self.hops = [self._hops_of(n) for n in range(len(group))]
-        self.fewest = [self._fewest_hops(n) for n in range(len(group))]
-        self._sides: dict[int, list[tuple[int, int, tuple[int, ...]]]] = {}
-        self._violations: dict[State, frozenset[int]] = {}
+        self.allowance = allowance or Allowance(1 << 62)
+        self.number = {v: n for n, v in enumerate(self.group)}
+        built = _Builder(problem, target, self.group, alone=alone, stops=stops)
+        self.stops = built.stops
+        self.near = built.near
+        self.rules = built.rules
+        self.hops = built.hops
+        self.fewest = built.fewest
+        self.start: State = (0,) * len(self.group)
+        self.target: State = tuple(len(stops) - 1 for stops in self.stops)
+        self.arriving = {(r.plugin, r.place): r for r in self.rules}
+        self.carrying: list[list[_Rule]] = [[] for _ in self.group]
+        for rule in self.rules:
+            for theme, _ in rule.themes:
+                self.carrying[theme].append(rule)
+        self.knots: list[_Knot] = []
+        self.dead: tuple[int, ...] | None = None  # members that have no way, whoever is around
+        self._tried: set[frozenset[int]] = set()
+        self._leading: dict[tuple[int, int, int], bool] = {}
         self._steps: dict[tuple[State, int], list[Step]] = {}
-        self._costs_alone: dict[tuple[tuple[int, ...], State], Cost | None] = {}
-        self._amid_known: dict[tuple[tuple[int, ...], State], bool] = {}
         self._left: dict[State, Cost | None] = {self.target: (0, 0)}
-        self.blamed: tuple[int, ...] | None = None
+
+    def option(self, n: int, place: int) -> int:
+        """The option that a place of a member stands for."""
+        return self.stops[n][place]
 
     @cached_property
     def cost(self) -> Cost | None:
         """What the whole way costs; None when the target can't be reached."""
+        if any(0 not in fewest for fewest in self.fewest):
+            return None
+        for ring in self._rings() if len(self.group) > 2 else ():
+            if 1 < len(ring) < len(self.group) and not self._tie(ring):
+                return None
         return self.left(self.start)
 
-    @cached_property
-    def joined(self) -> list[int]:
-        """The members whose targets keep this group from its own, where it can't reach it."""
-        if self.blamed is not None:
-            return list(self.blamed)
-        found = set(self.group)
-        for n in self.checks:
-            c = self.problem.constraints[n]
-            found |= {c.p} | ({c.q} if c.q != NOBODY else set())
-        for themes in self.carried.values():
-            found |= {theme for theme, _ in themes}
-        return sorted(found)
+    # Knots
 
-    def _checks(self, *, alone: bool) -> list[int]:
-        """The constraints that some member of the group takes part in; alone: none but they."""
-        wanted = all if alone else any
-        return [
-            n
-            for n, c in enumerate(self.problem.constraints)
-            if wanted(v in self.place for v in (c.p, c.q) if v != NOBODY)
-        ]
+    def _tie(self, places: Iterable[int]) -> bool:
+        """Look at some members with nobody around them; False where they have no way even then.
 
-    def _hops_of(self, n: int) -> dict[int, list[int]]:
-        """For each option a member may stand at, the options one hop above it, highest first."""
-        member = self.problem.members[self.group[n]]
-        start, end = self.start[n], self.target[n]
-        if member.addition:
-            return {start: [end]}
-        found: dict[int, list[int]] = {i: [] for i in bits(member.candidates) if start <= i < end}
-        for j in reversed(list(bits(member.candidates))):
-            if start < j <= end:
-                for i in bits(hops_to(member, j)):
-                    if i in found:
-                        found[i].append(j)
-        return found
-
-    def _fewest_hops(self, n: int) -> dict[int, int]:
-        """The least hops from each option to the target; missing where there is no way."""
-        found = {self.target[n]: 0}
-        for i in sorted(self.hops[n], reverse=True):
-            ways = [found[j] + 1 for j in self.hops[n][i] if j in found]
-            if ways:
-                found[i] = min(ways)
-        return found
-
-    def violations(self, state: State) -> frozenset[int]:
-        known = self._violations.get(state)
-        if known is None:
-            whole = self.standing
-            for v, option in zip(self.group, state, strict=True):
-                whole[v] = option
-            constraints = self.problem.constraints
-            known = frozenset(n for n in self.checks if not constraints[n].holds(whole))
-            self._violations[state] = known
-        return known
-
-    def _uncarried(self, state: State, hops: Sequence[Hop]) -> int | None:
-        """The place of a hop that comes only by bundle while no theme in place carries it."""
-        for place, option in hops:
-            themes = self.carried.get((place, option))
-            if themes is None:
-                continue
-            if not any(mask >> self._at(theme, state) & 1 for theme, mask in themes):
-                return place
-        return None
-
-    def _at(self, v: int, state: State) -> int:
-        return state[self.place[v]] if v in self.place else self.standing[v]
-
-    def steps(self, state: State, most: int) -> list[Step]:
-        """Every step from a state, of ``most`` hops at the most, that adds no violation and can't
-        be split in two.
-
-        A set of hops grows from each single one. While it adds a violation, or comes by a bundle
-        that nobody carries, somebody who takes part in that must hop too; while it repairs one,
-        somebody who takes part may hop too, since what is repaired may not be broken again later.
+        They become a knot if they cost more than the knots among them and the fewest hops.
         """
-        known = self._steps.get((state, most))
-        if known is not None:
-            return known
-        if most == 1:
-            singles = list(self._singles(state))
-            self._steps[state, 1] = singles
-            return singles
-        before = self.violations(state)
-        found: dict[frozenset[Hop], State] = {}
-        seen: set[frozenset[Hop]] = set()
-        waiting = [frozenset([(n, j)]) for n in range(len(state)) for j in self._useful(n, state)]
-        while waiting:
-            hops = waiting.pop()
-            if hops in seen:
-                continue
-            seen.add(hops)
-            after = list(state)
-            for place, option in hops:
-                after[place] = option
-            here = tuple(after)
-            moved = {place for place, _ in hops}
-            bare = self._uncarried(here, sorted(hops))
-            added = self.violations(here) - before
-            partners: set[int] = set()
-            if bare is not None:
-                hop = next((p, o) for p, o in hops if p == bare)
-                partners = {self.place[t] for t, _ in self.carried[hop] if t in self.place}
-            elif added:
-                partners = self._partners([min(added)])
-            else:
-                found[hops] = here
-                partners = self._partners(before - self.violations(here))
-            for n in partners - moved if len(hops) < most else ():
-                waiting.extend(hops | {(n, j)} for j in self._useful(n, state))
-        result = [(tuple(sorted(hops)), after) for hops, after in found.items()]
-        result.sort()
-        self._steps[state, most] = result
-        return result
+        members = frozenset(places)
+        if members in self._tried:
+            return True
+        self._tried.add(members)
+        order = sorted(members)
+        group = [self.group[n] for n in order]
+        stops = [self.stops[n] for n in order]
+        alone = Passage(
+            self.problem, self.aim, group, alone=True, stops=stops, allowance=self.allowance
+        )
+        if alone.cost is None:
+            # The stops given were those that others leave; by itself it may have more.
+            bare = Passage(self.problem, self.aim, group, alone=True, allowance=self.allowance)
+            self.dead = tuple(group) if bare.cost is None else None
+            return False
+        inside = [knot for knot in self.knots if members.issuperset(knot.places)]
+        if any(members & set(knot.places) for knot in self.knots if knot not in inside):
+            return True
+        knotted = {n for knot in inside for n in knot.places}
+        combined = sum(knot.cost[0] for knot in inside)
+        hopped = sum(knot.cost[1] for knot in inside)
+        hopped += sum(self.fewest[n][0] for n in members - knotted)
+        if alone.cost > (combined, hopped):
+            self.knots = [knot for knot in self.knots if knot not in inside]
+            self.knots.append(_Knot(tuple(order), alone, alone.cost))
+        return True
 
-    def _singles(self, state: State) -> Iterator[Step]:
-        """The steps of one hop that add no violation; only what the hop touches is looked at."""
-        before = self.violations(state)
-        for n in range(len(state)):
-            for option in self._useful(n, state):
-                after = self._hopped(n, option, state, before)
-                if after is not None:
-                    yield ((n, option),), after
+    def _tie_more(self, size: int) -> bool:
+        """Look for knots around what is tied already; False where somebody has no way."""
+        nearby = [
+            {near.other for near in self.near[n]}
+            | {theme for r in self.rules if r.plugin == n for theme, _ in r.themes}
+            | {r.plugin for r in self.carrying[n]}
+            for n in range(len(self.group))
+        ]
+        if size <= 3:
+            seeds = {frozenset((n, m)) for n, near in enumerate(nearby) for m in near}
+        else:
+            seeds = {frozenset(knot.places) for knot in self.knots}
+        for seed in sorted(seeds, key=sorted):
+            for n in sorted(set[int]().union(*(nearby[m] for m in seed)) - seed):
+                if not self._tie(seed | {n}):
+                    return False
+        return True
 
-    def _hopped(self, n: int, option: int, state: State, before: frozenset[int]) -> State | None:
-        """The state after one hop; None where it adds a violation or nobody carries it."""
-        repaired = []
-        for number, q, fits in self._near(n):
-            if not fits[option] >> (0 if q == NOBODY else self._at(q, state)) & 1:
-                if number not in before:
-                    return None
-            elif number in before:
-                repaired.append(number)
-        after = (*state[:n], option, *state[n + 1 :])
-        if self._uncarried(after, ((n, option),)) is not None:
-            return None
-        self._violations[after] = before.difference(repaired) if repaired else before
-        return after
+    def _rings(self) -> list[list[int]]:
+        """The members in rings of who has to wait for whom, by their shortest ways."""
+        chains = [self._chain(n) for n in range(len(self.group))]
+        waits: dict[int, list[int]] = {n: [] for n in range(len(self.group))}
+        for n, near in enumerate(self.near):
+            for one in near:
+                if not one.broken and not _can_follow(one.row, chains[n], chains[one.other]):
+                    waits[n].append(one.other)
+        for rule in self.rules:
+            if rule.place in chains[rule.plugin] and len(rule.themes) == 1:
+                theme, mask = rule.themes[0]
+                if not mask & 1:
+                    waits[rule.plugin].append(theme)
+                if not mask >> self.target[theme] & 1:
+                    waits[theme].append(rule.plugin)
+        return list(_rings(waits))
 
-    def _partners(self, constraints: Sequence[int] | frozenset[int]) -> set[int]:
-        ends = {v for n in constraints for v in self._ends(n)}
-        return {self.place[v] for v in ends if v in self.place}
+    def _chain(self, n: int) -> list[int]:
+        """A shortest way of one member by itself, both ends included."""
+        found = [0]
+        while found[-1] != self.target[n]:
+            left = self.fewest[n][found[-1]] - 1
+            found.append(next(j for j in self.hops[n][found[-1]] if self.fewest[n].get(j) == left))
+        return found
 
-    def _ends(self, n: int) -> tuple[int, int]:
-        return self.problem.constraints[n].p, self.problem.constraints[n].q
+    # The search
 
-    def _useful(self, n: int, state: State) -> list[int]:
-        """The hops of a member from where it stands, those only that can still reach its target."""
-        return [j for j in self.hops[n].get(state[n], ()) if j in self.fewest[n]]
+    def bound(self, state: State) -> Cost | None:
+        """What is left from a state at least; None where there is no way."""
+        combined = hopped = 0
+        loose = 0
+        for knot in self.knots:
+            found = knot.alone.left(tuple([state[n] for n in knot.places]))
+            if found is None:
+                return None
+            combined += found[0]
+            hopped += found[1]
+            for n in knot.places:
+                loose -= self.fewest[n][state[n]]
+        return combined, hopped + loose + sum(map(dict.__getitem__, self.fewest, state))
 
     def left(self, state: State) -> Cost | None:
         """The cheapest cost from a state to the target, None where there is no way."""
         if state not in self._left:
-            found = self._by_parts(state)
-            if isinstance(found, _Dead):
-                self._left[state] = None
-                if state == self.start:
-                    self.blamed = found.members
-            else:
-                self._left[state] = found or self._search(state, None)
+            self._left[state] = self._cheapest(state, None)
         return self._left[state]
 
     def costs(self, state: State, cost: Cost) -> bool:
         """Whether the cheapest cost from a state is this one, which it can't be below."""
         if state in self._left:
             return self._left[state] == cost
-        found = self._by_parts(state)
-        if isinstance(found, _Dead):
-            self._left[state] = None
+        bound = self.bound(state)
+        if bound is None or bound > cost:
             return False
-        if found is None:
-            found = self._search(state, cost) if (0, self._togo(state)) <= cost else None
-        if found is not None:
-            self._left[state] = found
-        return found == cost
+        return self._cheapest(state, cost) == cost
 
-    def _search(self, state: State, limit: Cost | None) -> Cost | None:
-        """A* over (combined, hops); None where there is no way, or none within the limit.
+    def _cheapest(self, state: State, limit: Cost | None) -> Cost | None:
+        """The cost of the cheapest way, None where there is none, or none within the limit."""
+        size = 3
+        patience = 40 + 4 * len(self.group)
+        while True:
+            try:
+                return self._search(state, limit, patience)
+            except _Impatient:
+                if size <= len(self.group) // 2 + 1:
+                    if not self._tie_more(size):
+                        return None
+                    size += 1
+                patience *= 8
+
+    def _search(self, state: State, limit: Cost | None, patience: int) -> Cost | None:
+        """A* over (combined, hops).
 
         A step of k hops counts k - 1 as combined, so the steps are the hops less the combined,
-        and where combined is least, fewest hops means fewest steps. The hope is that nothing need
-        be combined and that each member takes its fewest hops; it is never too high. Among equals
-        the state nearest the target is looked at first.
+        and where combined is least, fewest hops means fewest steps. Among equals the state
+        nearest the target is looked at first.
         """
+        bound = self.bound(state)
+        if bound is None:
+            return None
         spent: dict[State, Cost] = {state: (0, 0)}
         parent: dict[State, State] = {}
-        togo = self._togo(state)
         # Steps of one hop are tried first; a state comes up again for those of two hops only
         # when nothing cheaper is left, and so on.
-        heap = [((0, togo), togo, 1, state, (0, 0))]
+        heap = [(bound, bound[1], 1, state, (0, 0))]
         while heap:
             hope, togo, size, here, cost = heapq.heappop(heap)
             if limit is not None and hope > limit:
@@ -298,11 +280,13 @@ class Passage:
             rest = self._left.get(here)
             if rest is not None:
                 return self._reached(state, here, rest, spent, parent)
-            if self.allowance is not None:
-                self.allowance.spend()
+            self.allowance.spend()
+            patience -= 1
+            if patience < 0:
+                raise _Impatient
             combined, hopped = cost
             if size < len(state):
-                again = (hope[0] + 1, hope[1])
+                again = (max(hope[0], combined + size), hope[1])
                 heapq.heappush(heap, (again, togo, size + 1, here, cost))
             for hops, after in self._worth_trying(here, size):
                 if len(hops) != size:
@@ -310,250 +294,16 @@ class Passage:
                 further = (combined + len(hops) - 1, hopped + len(hops))
                 if after in spent and further >= spent[after]:
                     continue
-                if after in self._left and self._left[after] is None:
+                known = self._left[after] if after in self._left else self.bound(after)
+                if known is None:
                     continue
                 spent[after] = further
                 parent[after] = here
-                known = self._left.get(after)
-                nearer = known[1] if known else self._togo(after)
-                hope = (further[0] + (known[0] if known else 0), further[1] + nearer)
-                heapq.heappush(heap, (hope, nearer, 1, after, further))
+                hope = (further[0] + known[0], further[1] + known[1])
+                heapq.heappush(heap, (hope, known[1], 1, after, further))
         for here in spent:
             self._left[here] = None
         return None
-
-    def _by_parts(self, state: State) -> Cost | _Dead | None:
-        """The cost where the group falls into parts that can be done one after the other.
-
-        A part that is dearer amid the others than by itself is joined with a neighbour and tried
-        again. None where only the whole is left, which then has to be searched. Where a part has
-        no way even by itself, the whole has none either.
-        """
-        for n, i in enumerate(state):
-            if i not in self.fewest[n]:
-                return _Dead((self.group[n],))
-        parts = self._in_turn(state)
-        whole = list(self.standing)
-        for v, option in zip(self.group, state, strict=True):
-            whole[v] = option
-        done: list[Cost] = []
-        while len(parts) > 1:
-            index = len(done)
-            if index == len(parts):
-                return sum(c for c, _ in done), sum(h for _, h in done)
-            part = parts[index]
-            alone = self._alone(part, whole)
-            if alone is None:
-                return _Dead(part)
-            if self._amid(part, whole, alone):
-                done.append(alone)
-                for v in part:
-                    whole[v] = self.goal[v]
-                continue
-            other = self._neighbour(parts, index, state)
-            if other is None:
-                return None
-            # The parts between them stay in their places; the joined one stands at the later.
-            first, last = min(index, other), max(index, other)
-            joined = tuple(sorted((*parts[first], *parts[last])))
-            parts = [*parts[:first], *parts[first + 1 : last], joined, *parts[last + 1 :]]
-            for v in joined:
-                whole[v] = state[self.place[v]]
-            for later in parts[first:]:
-                for v in later:
-                    whole[v] = state[self.place[v]]
-            del done[first:]
-        return None
-
-    def _neighbour(self, parts: list[tuple[int, ...]], index: int, state: State) -> int | None:
-        """The part nearest to one, later ones first, that a constraint or bundle ties to it."""
-        own = set(parts[index])
-        tied: set[int] = set()
-        for v in own:
-            n = self.place[v]
-            open_ = range(state[n], self.target[n] + 1)
-            for _, q, fits in self._near(n):
-                others = self._open(q, state)
-                if q in self.place and any(others & ~fits[i] for i in open_):
-                    tied.add(q)
-        for (n, _), themes in self.carried.items():
-            movers = {t for t, _ in themes if t in self.place}
-            if self.group[n] in own:
-                tied |= movers
-            elif movers & own:
-                tied.add(self.group[n])
-        order = [*range(index + 1, len(parts)), *range(index - 1, -1, -1)]
-        return next((k for k in order if tied & set(parts[k])), None)
-
-    def _alone(self, part: tuple[int, ...], whole: Sequence[int]) -> Cost | None:
-        """What a part costs with nobody around it."""
-        key = (part, tuple(whole[v] for v in part))
-        if key not in self._costs_alone:
-            passage = Passage(
-                self.problem, self.goal, part, whole, alone=True, allowance=self.allowance
-            )
-            self._costs_alone[key] = passage.cost
-        return self._costs_alone[key]
-
-    def _amid(self, part: tuple[int, ...], whole: Sequence[int], cost: Cost) -> bool:
-        """Whether a part costs no more amid the others, as they stand."""
-        key = (part, tuple(whole))
-        if key not in self._amid_known:
-            passage = Passage(self.problem, self.goal, part, whole, allowance=self.allowance)
-            self._amid_known[key] = passage.costs(passage.start, cost)
-        return self._amid_known[key]
-
-    def _in_turn(self, state: State) -> list[tuple[int, ...]]:
-        """The members that still move, in parts, those first that others have to wait for.
-
-        Who can't go whole after another goes before it; members that wait for each other in a
-        ring are one part.
-        """
-        moving = [n for n, i in enumerate(state) if i != self.target[n]]
-        chains = {n: self._chain(n, state[n]) for n in moving}
-        waits: dict[int, list[int]] = {n: [] for n in moving}
-        for index, a in enumerate(moving):
-            for b in moving[index + 1 :]:
-                if not self._can_follow(b, a, chains, state):
-                    waits[a].append(b)
-                if not self._can_follow(a, b, chains, state):
-                    waits[b].append(a)
-        return [tuple(sorted(self.group[n] for n in ring)) for ring in _rings(waits)]
-
-    def _chain(self, n: int, option: int) -> list[int]:
-        """A shortest way of one member by itself, both ends included."""
-        found = [option]
-        while found[-1] != self.target[n]:
-            left = self.fewest[n][found[-1]] - 1
-            found.append(next(j for j in self.hops[n][found[-1]] if self.fewest[n].get(j) == left))
-        return found
-
-    def _can_follow(self, b: int, a: int, chains: dict[int, list[int]], state: State) -> bool:
-        """Whether b can go all its way after a went all of its own, as far as the two go."""
-        v = self.group[b]
-        for _, q, fits in self._near(a):
-            if q != v:
-                continue
-            ways = [fits[i] >> state[b] & 1 for i in chains[a]]
-            ways += [fits[chains[a][-1]] >> j & 1 for j in chains[b]]
-            if ways != sorted(ways):  # something that held would not hold any more
-                return False
-        for n, other, gone in ((a, b, False), (b, a, True)):
-            for option in chains[n][1:]:
-                themes = self.carried.get((n, option), ())
-                movers = [(t, m) for t, m in themes if t in self.place]
-                still = any(m >> self._at(t, state) & 1 for t, m in themes if t not in self.place)
-                if still or len(movers) != 1 or movers[0][0] != self.group[other]:
-                    continue
-                stands = self.target[other] if gone else state[other]
-                if not movers[0][1] >> stands & 1:
-                    return False
-        return True
-
-    def _worth_trying(self, state: State, size: int) -> list[Step]:
-        """The steps from a state that a cheapest way can do with; the others need no look.
-
-        A hop to a target that stands at least all that what it leaves would stand is made at
-        once: any way from here can be changed to begin with it. A member that stands, where it
-        is, all that its neighbours may still become, and may hop when they have, waits for the
-        rest likewise.
-        """
-        moving = [n for n, i in enumerate(state) if i != self.target[n]]
-        for n in moving:
-            high = self.hops[n][state[n]][0] if self.hops[n].get(state[n]) else state[n]
-            passed = set(range(state[n], high))
-            if (
-                high in self.fewest[n]
-                and self._leads_on(n, passed, high)
-                and self._stands(n, state, high, passed)
-            ):
-                after = self._hopped(n, high, state, self.violations(state))
-                if after is not None:
-                    return [(((n, high),), after)] if size == 1 else []
-        direct = [n for n in moving if self.fewest[n][state[n]] == 1]
-        later = set()
-        for n in direct:
-            above = set(range(state[n] + 1, self.target[n] + 1))
-            if self._stands(n, state, state[n], above) and self._may_end(n, state):
-                later.add(n)
-        steps = self.steps(state, size)
-        if len(later) < len(moving):
-            steps = [step for step in steps if not any(n in later for n, _ in step[0])]
-        idle = {hop for hop in {h for hops, _ in steps for h in hops} if self._idle(state, *hop)}
-        return [step for step in steps if idle.isdisjoint(step[0])] if idle else steps
-
-    def _leads_on(self, n: int, passed: set[int], option: int) -> bool:
-        """Whether an option allows each hop beyond it that those passed over allow."""
-        beyond = {j for i in passed for j in self.hops[n].get(i, ()) if j > option}
-        return beyond <= set(self.hops[n].get(option, ()))
-
-    def _idle(self, state: State, n: int, option: int) -> bool:
-        """Whether a waypoint gains nothing over staying: it stands no more and leads no further."""
-        here = state[n]
-        if option == self.target[n] or self.fewest[n][option] < self.fewest[n][here]:
-            return False
-        if not self._leads_on(n, {option}, here):
-            return False
-        return self._stands(n, state, here, {option})
-
-    def _near(self, n: int) -> list[tuple[int, int, tuple[int, ...]]]:
-        """The constraints of a member: number, the other member, what fits from its side."""
-        found = self._sides.get(n)
-        if found is None:
-            found = []
-            v = self.group[n]
-            for number in self.checks:
-                c = self.problem.constraints[number]
-                width = range(self.problem.domains[v].bit_length())
-                if c.p == v:
-                    found.append((number, c.q, c.row(width)))
-                elif c.q == v:
-                    found.append((number, c.p, c.column(width)))
-            self._sides[n] = found
-        return found
-
-    def _open(self, q: int, state: State) -> int:
-        """The options a member may still stand at, as bits."""
-        if q == NOBODY:
-            return 1
-        if q not in self.place:
-            return 1 << self.standing[q]
-        n = self.place[q]
-        return (1 << self.target[n] + 1) - (1 << state[n])
-
-    def _stands(self, n: int, state: State, option: int, others: set[int]) -> bool:
-        """Whether a member at an option stands all that it would at any of the others."""
-        violated = self.violations(state)
-        for number, q, fits in self._near(n):
-            open_ = self._open(q, state)
-            own = fits[option] & open_
-            if number in violated:
-                if own and own != open_:
-                    return False
-            elif any(fits[i] & open_ & ~own for i in others):
-                return False
-        v = self.group[n]
-        for (place, i), themes in self.carried.items():
-            if state[place] >= i or i > self.target[place] or place == n:
-                continue
-            for theme, mask in themes:
-                if theme == v and not mask >> option & 1 and any(mask >> i & 1 for i in others):
-                    return False
-        return True
-
-    def _may_end(self, n: int, state: State) -> bool:
-        """Whether the hop to the target adds nothing, neighbours here or at their targets."""
-        target = self.target[n]
-        if (n, target) in self.carried:
-            return False
-        for _, q, fits in self._near(n):
-            ends = [0 if q == NOBODY else self._at(q, state)]
-            if q in self.place:
-                ends.append(self.target[self.place[q]])
-            for end in ends:
-                if fits[state[n]] >> end & 1 and not fits[target] >> end & 1:
-                    return False
-        return True
 
     def _reached(
         self,
@@ -570,8 +320,396 @@ class Passage:
             self._left[here] = (total[0] - spent[here][0], total[1] - spent[here][1])
         return total
 
-    def _togo(self, state: State) -> int:
-        return sum(self.fewest[n][i] for n, i in enumerate(state))
+    # Steps
+
+    def steps(self, state: State, most: int) -> list[Step]:
+        """Every step from a state, of ``most`` hops at the most, that adds no violation and can't
+        be split in two.
+
+        A set of hops grows from each single one. While it adds a violation, or comes by a bundle
+        that nobody carries, somebody who takes part in that must hop too; while it repairs one,
+        somebody who takes part may hop too, since what is repaired may not be broken again later.
+        """
+        known = self._steps.get((state, most))
+        if known is not None:
+            return known
+        found: list[Step]
+        if most == 1:
+            found = [
+                (((n, j),), after)
+                for n in range(len(state))
+                for j in self.hops[n][state[n]]
+                if (after := self.hopped(n, j, state)) is not None
+            ]
+        else:
+            found = sorted(self._joint(state, most))
+        self._steps[state, most] = found
+        return found
+
+    def hopped(self, n: int, place: int, state: State) -> State | None:
+        """The state after one hop; None where it adds a violation or nobody carries it."""
+        here = state[n]
+        for near in self.near[n]:
+            at = state[near.other]
+            if not near.row[place] >> at & 1 and (not near.broken or near.row[here] >> at & 1):
+                return None
+        rule = self.arriving.get((n, place))
+        if rule is not None and not any(mask >> state[t] & 1 for t, mask in rule.themes):
+            return None
+        return (*state[:n], place, *state[n + 1 :])
+
+    def _joint(self, state: State, most: int) -> Iterator[Step]:
+        seen: set[frozenset[Hop]] = set()
+        waiting = [frozenset([(n, j)]) for n in range(len(state)) for j in self.hops[n][state[n]]]
+        while waiting:
+            hops = waiting.pop()
+            if hops in seen:
+                continue
+            seen.add(hops)
+            after = list(state)
+            for n, place in hops:
+                after[n] = place
+            here = tuple(after)
+            moved = {n for n, _ in hops}
+            partners = self._must_join(hops, state, here)
+            if partners is None:
+                yield tuple(sorted(hops)), here
+                partners = self._may_join(moved, state, here)
+            if len(hops) < most:
+                for n in partners - moved:
+                    waiting.extend(hops | {(n, j)} for j in self.hops[n][state[n]])
+
+    def _must_join(self, hops: Iterable[Hop], state: State, after: State) -> set[int] | None:
+        """Somebody of whom one must hop too; None where the step can be made as it is."""
+        ordered = sorted(hops)
+        for hop in ordered:
+            rule = self.arriving.get(hop)
+            if rule is not None and not any(mask >> after[t] & 1 for t, mask in rule.themes):
+                return {t for t, _ in rule.themes}
+        for n, _ in ordered:
+            for near in self.near[n]:
+                m = near.other
+                if not near.row[after[n]] >> after[m] & 1 and (
+                    not near.broken or near.row[state[n]] >> state[m] & 1
+                ):
+                    return {n, m}
+        return None
+
+    def _may_join(self, moved: Iterable[int], state: State, after: State) -> set[int]:
+        """Who takes part in what a step repairs."""
+        return {
+            near.other
+            for n in moved
+            for near in self.near[n]
+            if near.broken
+            and near.row[after[n]] >> after[near.other] & 1
+            and not near.row[state[n]] >> state[near.other] & 1
+        }
+
+    def _worth_trying(self, state: State, size: int) -> list[Step]:
+        """The steps from a state that a cheapest way can do with; the others need no look.
+
+        A hop that can't hurt is made at once: any way from here can be changed to begin with it.
+        A member that stands, where it is, all that its neighbours may still become, and may hop
+        when they have, waits for the rest likewise.
+        """
+        moving = [n for n, place in enumerate(state) if place != self.target[n]]
+        for n in moving:
+            hop = self._harmless(n, state)
+            if hop is not None and (after := self.hopped(n, hop, state)) is not None:
+                return [(((n, hop),), after)] if size == 1 else []
+        later = {n for n in moving if self._may_wait(n, state)}
+        steps = self.steps(state, size)
+        if len(later) < len(moving):
+            steps = [step for step in steps if not any(n in later for n, _ in step[0])]
+        idle = {hop for hops, _ in steps for hop in hops if self._idle(state, *hop)}
+        return [step for step in steps if idle.isdisjoint(step[0])] if idle else steps
+
+    def harmless(self, n: int, place: int, state: State) -> bool:
+        """Whether a hop that can be made takes nothing from any way from here."""
+        return self._harmless(n, state) == place
+
+    def _harmless(self, n: int, state: State) -> int | None:
+        """The highest hop of a member, if it stands all there that it would at what it passes."""
+        here = state[n]
+        high = self.hops[n][here][0]
+        passed = (1 << high) - (1 << here)
+        if not self._leads_on(n, passed, high) or not self._stands(n, state, high, passed):
+            return None
+        return high
+
+    def _may_wait(self, n: int, state: State) -> bool:
+        """Whether a member can do its one hop when all others are done."""
+        here, end = state[n], self.target[n]
+        if self.fewest[n][here] != 1 or (n, end) in self.arriving:
+            return False
+        above = (1 << end + 1) - (2 << here)
+        if not self._stands(n, state, here, above):
+            return False
+        for near in self.near[n]:
+            for at in (state[near.other], self.target[near.other]):
+                if near.row[here] >> at & 1 and not near.row[end] >> at & 1:
+                    return False
+        return True
+
+    def _leads_on(self, n: int, passed: int, place: int) -> bool:
+        """Whether a place allows each hop beyond it that those passed over allow."""
+        known = self._leading.get((n, passed, place))
+        if known is None:
+            own = self.hops[n][place]
+            known = all(j <= place or j in own for i in bits(passed) for j in self.hops[n][i])
+            self._leading[n, passed, place] = known
+        return known
+
+    def _idle(self, state: State, n: int, place: int) -> bool:
+        """Whether a waypoint gains nothing over staying: it stands no more and leads no further."""
+        here = state[n]
+        if place == self.target[n] or self.fewest[n][place] < self.fewest[n][here]:
+            return False
+        return self._leads_on(n, 1 << place, here) and self._stands(n, state, here, 1 << place)
+
+    def _stands(self, n: int, state: State, place: int, others: int) -> bool:
+        """Whether a member at a place stands all that it would at any of the others."""
+        for near in self.near[n]:
+            m, row = near.other, near.row
+            open_ = (1 << self.target[m] + 1) - (1 << state[m])
+            own = row[place] & open_
+            if near.broken and not row[state[n]] >> state[m] & 1:
+                if own and own != open_:
+                    return False
+            elif own != open_ and near.any_of(others) & open_ & ~own:
+                return False
+        for rule in self.carrying[n]:
+            if state[rule.plugin] >= rule.place:
+                continue
+            for theme, mask in rule.themes:
+                if theme == n and not mask >> place & 1 and mask & others:
+                    return False
+        return True
+
+
+class _Impatient(Exception):
+    """A search took longer than its bound makes likely."""
+
+
+@dataclass(frozen=True, slots=True)
+class _Knot:
+    """Members that cost more together than each by itself. ``alone`` is their own passage."""
+
+    places: tuple[int, ...]
+    alone: Passage
+    cost: Cost
+
+
+class _Builder:
+    """Stops, hops and tables of a group, in the places of its own stops."""
+
+    def __init__(
+        self,
+        problem: Problem,
+        target: Sequence[int],
+        group: Sequence[int],
+        *,
+        alone: bool,
+        stops: Sequence[Sequence[int]] | None,
+    ) -> None:
+        self.problem = problem
+        self.group = group
+        self.number = {v: n for n, v in enumerate(group)}
+        self.start = [problem.start[v] for v in group]
+        self.target = [target[v] for v in group]
+        self.ties = [
+            (number, c)
+            for number, c in enumerate(problem.constraints)
+            if c.p in self.number or c.q in self.number
+        ]
+        own = [self._open(n, alone=alone) for n in range(len(group))]
+        if stops is not None:
+            own = [[o for o in row if o in set(own[n])] for n, row in enumerate(stops)]
+        self._make(own, alone=alone)
+        if stops is None:
+            kept = [
+                [
+                    o
+                    for k, o in enumerate(row)
+                    if k in (0, len(row) - 1) or not self._worthless(n, k)
+                ]
+                for n, row in enumerate(own)
+            ]
+            if kept != own:
+                self._make(kept, alone=alone)
+
+    def _make(self, stops: list[list[int]], *, alone: bool) -> None:
+        self.stops = stops
+        self.hops = [self._hops_of(n, alone=alone) for n in range(len(self.group))]
+        self.fewest = [self._fewest_of(n) for n in range(len(self.group))]
+        # Hops that lead nowhere are no hops.
+        self.hops = [
+            [[j for j in row if j in self.fewest[n]] for row in hops]
+            for n, hops in enumerate(self.hops)
+        ]
+        self.near: list[list[_Near]] = [[] for _ in self.group]
+        self._put_near()
+        self.rules = list(self._rules_of(alone=alone))
+
+    def _open(self, n: int, *, alone: bool) -> list[int]:
+        """The options between start and target that no constraint shuts by itself."""
+        v = self.group[n]
+        member = self.problem.members[v]
+        start, end = self.start[n], self.target[n]
+        if start == end:
+            return [start]
+        if member.addition:
+            return [start, end]
+        between = member.candidates & (1 << end + 1) - (1 << start)
+        for number, c in self.ties:
+            if number not in self.problem.broken and (side := self._side(c, v, alone=alone)):
+                between &= side[0] | 1 << start
+        return list(bits(between))
+
+    def _side(self, c: Constraint, v: int, *, alone: bool) -> tuple[int] | None:
+        """The options of v that go with where the other side stays; None where it may move."""
+        if c.p == v and (c.q == NOBODY or (c.q not in self.number and not alone)):
+            at = 0 if c.q == NOBODY else self.problem.start[c.q]
+            return (~sum(own for own, others in c.classes if not others >> at & 1),)
+        if c.q == v and c.p not in self.number and not alone:
+            at = self.problem.start[c.p]
+            return (next((others for own, others in c.classes if own >> at & 1), -1),)
+        return None
+
+    def _hops_of(self, n: int, *, alone: bool) -> list[list[int]]:
+        """For each place of a member those one hop above it, highest first."""
+        v = self.group[n]
+        member, stops = self.problem.members[v], self.stops[n]
+        if member.addition:
+            return [[1], []] if len(stops) > 1 else [[]]
+        # What a hop has repaired no later one may break: of what does not hold today.
+        sides = [
+            side[0]
+            for number, c in self.ties
+            if number in self.problem.broken and (side := self._side(c, v, alone=alone))
+        ]
+        found: list[list[int]] = [[] for _ in stops]
+        for j in reversed(range(1, len(stops))):
+            from_ = hops_to(member, stops[j])
+            for i in range(j):
+                if from_ >> stops[i] & 1 and all(
+                    not side >> stops[i] & 1 or side >> stops[j] & 1 for side in sides
+                ):
+                    found[i].append(j)
+        return found
+
+    def _fewest_of(self, n: int) -> dict[int, int]:
+        """The least hops from each place to the target; missing where there is no way."""
+        end = len(self.stops[n]) - 1
+        found = {end: 0}
+        for i in reversed(range(end)):
+            ways = [found[j] + 1 for j in self.hops[n][i] if j in found]
+            if ways:
+                found[i] = min(ways)
+        return found
+
+    def _put_near(self) -> None:
+        """What ties two of the group, seen from both; what always holds ties nobody."""
+        whole: dict[tuple[int, int], list[int]] = {}
+        for number, c in self.ties:
+            p, q = self.number.get(c.p), self.number.get(c.q)
+            if p is None or q is None:
+                continue
+            every = (1 << len(self.stops[q])) - 1
+            row = [every] * len(self.stops[p])
+            for own, others in c.classes:
+                fit = -1
+                for k, option in enumerate(self.stops[p]):
+                    if own >> option & 1:
+                        if fit < 0:
+                            fit = sum(
+                                1 << j for j, o in enumerate(self.stops[q]) if others >> o & 1
+                            )
+                        row[k] = fit
+            if number in self.problem.broken:
+                self._tie(p, q, tuple(row), broken=True)
+            elif (q, p) in whole:
+                turned = _turned(row, len(self.stops[q]))
+                whole[q, p] = [a & b for a, b in zip(whole[q, p], turned, strict=True)]
+            elif (p, q) in whole:
+                whole[p, q] = [a & b for a, b in zip(whole[p, q], row, strict=True)]
+            else:
+                whole[p, q] = row
+        for (p, q), both in whole.items():
+            self._tie(p, q, tuple(both), broken=False)
+
+    def _tie(self, p: int, q: int, row: Row, *, broken: bool) -> None:
+        every = (1 << len(self.stops[q])) - 1
+        if all(fit == every for fit in row) or (broken and not any(row)):
+            return
+        self.near[p].append(_Near(q, row, broken))
+        self.near[q].append(_Near(p, _turned(row, len(self.stops[q])), broken))
+
+    def _rules_of(self, *, alone: bool) -> Iterator[_Rule]:
+        for rule in self.problem.carried:
+            n = self.number.get(rule.p)
+            if n is None or rule.i not in self.stops[n]:
+                continue
+            movers = [(self.number[t], mask) for t, mask in rule.themes if t in self.number]
+            others = [(t, mask) for t, mask in rule.themes if t not in self.number]
+            if alone and others:
+                continue
+            if any(mask >> self.problem.start[t] & 1 for t, mask in others):
+                continue
+            themes = tuple(
+                (t, sum(1 << k for k, o in enumerate(self.stops[t]) if mask >> o & 1))
+                for t, mask in movers
+            )
+            yield _Rule(n, self.stops[n].index(rule.i), themes)
+
+    def _worthless(self, n: int, place: int) -> bool:
+        """Whether another stop can stand in for one, whatever the others do."""
+        stops = self.stops[n]
+        before = {i for i in range(place) if place in self.hops[n][i]}
+        after = set(self.hops[n][place])
+        if not after or not (before and 0 in self.fewest[n]):
+            return True
+        for other in range(len(stops)):
+            if other == place:
+                continue
+            from_ = {i for i in range(other) if other in self.hops[n][i]}
+            to = set(self.hops[n][other])
+            if other and not before - {other} <= from_:
+                continue
+            if other != len(stops) - 1 and not after - {other} <= to:
+                continue
+            twin = other < place and self._as_good(n, place, other)
+            if self._as_good(n, other, place) and not twin:
+                return True
+        return False
+
+    def _as_good(self, n: int, one: int, other: int) -> bool:
+        """Whether a stop stands all that another does, and is as easily come by."""
+        for near in self.near[n]:
+            if near.row[other] & ~near.row[one] or (
+                near.broken and near.row[one] != near.row[other]
+            ):
+                return False
+        for rule in self.rules:
+            if rule.plugin == n and rule.place == one and one:
+                return False
+            for theme, mask in rule.themes:
+                if theme == n and mask >> other & 1 and not mask >> one & 1:
+                    return False
+        return True
+
+
+def _turned(row: Sequence[int], width: int) -> Row:
+    """The same pairs of places seen from the other side."""
+    return tuple(sum(1 << i for i, fit in enumerate(row) if fit >> j & 1) for j in range(width))
+
+
+def _can_follow(row: Row, first: Sequence[int], second: Sequence[int]) -> bool:
+    """Whether one member can go all its way, and another all of its own after it."""
+    ways = [row[i] & 1 for i in first]
+    ways += [row[first[-1]] >> j & 1 for j in second]
+    return all(ways)
 
 
 def _rings(waits: dict[int, list[int]]) -> Iterator[list[int]]:

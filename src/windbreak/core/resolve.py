@@ -7,7 +7,7 @@ compares plain numbers; the rule for ties follows as its lowest places.
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Literal
@@ -16,7 +16,7 @@ from windbreak.core.candidates import HoldExclusion, Member, newest, reasons
 from windbreak.core.case import Case, Frozen
 from windbreak.core.catalogue import Catalogue
 from windbreak.core.constraints import NOBODY, Pair, Problem, compile_problem
-from windbreak.core.search import Found, Model, build_model, cheapest
+from windbreak.core.search import Found, Model, Nogood, build_model, cheapest
 from windbreak.core.versions import Version
 
 Outcome = Literal["move", "part", "current", "held", "stay", "add", "absent"]
@@ -76,11 +76,11 @@ def resolve(case: Case, catalogue: Catalogue | None = None) -> Resolution:
 def best(
     problem: Problem,
     domains: Sequence[int],
-    forbidden: Sequence[Mapping[int, int]] = (),
+    nogoods: Sequence[Nogood] = (),
 ) -> tuple[int, ...] | None:
-    """The best allowed choice among narrower domains that contains nothing forbidden, or None."""
+    """The best allowed choice among narrower domains that meets no nogood, or None."""
     vector = Vector(problem)
-    found = cheapest(vector.model(domains), vector, forbidden)
+    found = cheapest(vector.model(domains, nogoods), vector)
     return found.choice if found else None
 
 
@@ -122,7 +122,7 @@ class Vector:
     def _runtime(self, v: int) -> bool:
         return self.problem.members[v].line.is_runtime
 
-    def model(self, domains: Sequence[int] | None = None) -> Model:
+    def model(self, domains: Sequence[int] | None = None, nogoods: Sequence[Nogood] = ()) -> Model:
         """What is searched, over all candidates or narrower domains."""
         problem = self.problem
         pairs = [Pair(x.p, x.q, self._untested, x.classes) for x in problem.untested]
@@ -131,7 +131,8 @@ class Vector:
             if c.q != NOBODY:
                 unmet = tuple((own, ~others) for own, others in c.classes)
                 pairs.append(Pair(c.p, c.q, self._broken, unmet))
-        return build_model(problem, problem.domains if domains is None else domains, pairs=pairs)
+        open_ = problem.domains if domains is None else domains
+        return build_model(problem, open_, pairs=pairs, nogoods=nogoods)
 
     def price(self, v: int, i: int) -> int:
         """What an option costs by itself."""

@@ -25,6 +25,7 @@ from windbreak.core.constraints import NOBODY, Carried, Classes, Pair, Problem
 
 Link = tuple[int, int, Classes]  # p, q, classes: see Constraint
 Domains = list[int]
+Nogood = Mapping[int, int]  # options, as bits, of some variables
 
 
 class Prices(Protocol):
@@ -44,23 +45,35 @@ class Prices(Protocol):
 class Model:
     """What is searched: domains, the constraints that bind, and what options cost together.
 
-    ``links[v]``, ``carried[v]`` and ``pairs[v]`` are those that v takes part in, on any side.
+    ``links[v]``, ``carried[v]``, ``pairs[v]`` and ``nogoods[v]`` are those that v takes part in, on
+    any side. A nogood names options of some variables (as bits) that may not be met all at once.
     """
 
     domains: Domains
     links: list[list[Link]]
     carried: list[list[Carried]]
     pairs: list[list[Pair]]
+    nogoods: list[list[Nogood]]
 
     @classmethod
     def bare(cls, domains: Sequence[int]) -> Model:
         """A model in which nothing binds yet."""
         size = range(len(domains))
-        return cls(list(domains), [[] for _ in size], [[] for _ in size], [[] for _ in size])
+        return cls(
+            list(domains),
+            [[] for _ in size],
+            [[] for _ in size],
+            [[] for _ in size],
+            [[] for _ in size],
+        )
 
     def carry(self, rule: Carried) -> None:
         for v in {rule.p, *(theme for theme, _ in rule.themes)}:
             self.carried[v].append(rule)
+
+    def forbid(self, nogood: Nogood) -> None:
+        for v in nogood:
+            self.nogoods[v].append(nogood)
 
 
 def build_model(
@@ -70,6 +83,7 @@ def build_model(
     only: Iterable[int] | None = None,
     carried: Iterable[Carried] | None = None,
     pairs: Iterable[Pair] = (),
+    nogoods: Iterable[Nogood] = (),
 ) -> Model:
     """Make a model. ``only`` numbers the constraints that bind (all).
 
@@ -92,6 +106,8 @@ def build_model(
     for pair in pairs:
         found.pairs[pair.p].append(pair)
         found.pairs[pair.q].append(pair)
+    for nogood in nogoods:
+        found.forbid(nogood)
     return found
 
 
@@ -126,20 +142,15 @@ class Found:
         return tuple(found[v] for v in range(len(found)))
 
 
-def cheapest(
-    model: Model, prices: Prices, forbidden: Sequence[Mapping[int, int]] = ()
-) -> Found | None:
-    """The cheapest choice; None where there is none.
-
-    A choice that contains one of ``forbidden`` whole (variable to option) is passed over.
-    """
+def cheapest(model: Model, prices: Prices) -> Found | None:
+    """The cheapest choice; None where there is none."""
     domains = list(model.domains)
     if not propagate(model, domains, range(len(domains))):
         return None
     opened, settled = _opened(model, domains)
     parts = []
-    for group in _groups(opened, domains, range(len(domains)), forbidden):
-        part = _solved(opened, prices, domains, group, forbidden)
+    for group in _groups(opened, domains, range(len(domains))):
+        part = _solved(opened, prices, domains, group)
         if part is None:
             return None
         parts.append(part)
@@ -160,8 +171,8 @@ def cheapest_with(found: Found, prices: Prices, v: int, option: int) -> Found | 
         if v not in part.choice:
             parts.append(part)
             continue
-        for group in _groups(model, domains, part.variables, ()):
-            again = _solved(model, prices, domains, group, ())
+        for group in _groups(model, domains, part.variables):
+            again = _solved(model, prices, domains, group)
             if again is None:
                 return None
             parts.append(again)
@@ -184,7 +195,7 @@ def possible(model: Model, fixed: Mapping[int, int], among: Iterable[int] | None
 
 def _feasible(model: Model, domains: Domains, open_: Iterable[int]) -> bool:
     """Whether what is still open can be settled, one group after the other."""
-    for group in _groups(model, domains, open_, ()):
+    for group in _groups(model, domains, open_):
         free = [v for v in group if domains[v] & (domains[v] - 1)]
         if len(group) == 1 or not free:
             continue
@@ -245,7 +256,34 @@ def propagate(model: Model, domains: Domains, changed: Iterable[int]) -> bool:
                 if other not in queued:
                     queued.add(other)
                     waiting.append(other)
+        for nogood in model.nogoods[v]:
+            other, after = _avoid(nogood, domains)
+            if other >= 0 and after != domains[other]:
+                if not after:
+                    return False
+                domains[other] = after
+                if other not in queued:
+                    queued.add(other)
+                    waiting.append(other)
     return True
+
+
+def _avoid(nogood: Nogood, domains: Domains) -> tuple[int, int]:
+    """What a nogood leaves of one variable's domain: the variable, and its domain after.
+
+    The variable is below 0 where it leaves everybody as they are.
+    """
+    last = -1
+    for v, mask in nogood.items():
+        if not domains[v] & mask:
+            return -1, 0
+        if domains[v] & ~mask:
+            if last >= 0:
+                return -1, 0
+            last = v
+    if last < 0:
+        return next(iter(nogood)), 0
+    return last, domains[last] & ~nogood[last]
 
 
 def _carry(rule: Carried, domains: Domains) -> tuple[int, int]:
@@ -284,6 +322,9 @@ def _opened(
         for rule in model.carried[v]:
             if rule.p == v and domains[v] >> rule.i & 1:
                 opened.carry(rule)
+        for nogood in model.nogoods[v]:
+            if v == next(iter(nogood)) and all(domains[u] & mask for u, mask in nogood.items()):
+                opened.forbid(nogood)
     return opened, settled
 
 
@@ -310,7 +351,6 @@ def _groups(
     model: Model,
     domains: Sequence[int],
     variables: Iterable[int],
-    forbidden: Sequence[Mapping[int, int]],
 ) -> list[list[int]]:
     """The variables in groups that nothing still open joins."""
     leader = {v: v for v in variables}
@@ -335,10 +375,11 @@ def _groups(
                 for theme, mask in rule.themes:
                     if theme in leader and domains[theme] & mask:
                         leader[find(v)] = find(theme)
-    for banned in forbidden:
-        joined = [v for v in banned if v in leader]
-        for v in joined[1:]:
-            leader[find(v)] = find(joined[0])
+        for nogood in model.nogoods[v]:
+            if all(domains[u] & mask for u, mask in nogood.items()):
+                for u in nogood:
+                    if u in leader:
+                        leader[find(u)] = find(v)
     groups: dict[int, list[int]] = {}
     for v in leader:
         groups.setdefault(find(v), []).append(v)
@@ -350,21 +391,17 @@ def _solved(
     prices: Prices,
     domains: Sequence[int],
     group: list[int],
-    forbidden: Sequence[Mapping[int, int]],
 ) -> Part | None:
     """The best of one group of variables; None where there is none."""
-    banned = [f for f in forbidden if next(iter(f)) in group]
     own = list(domains)
-    if len(group) == 1 and not banned and not model.pairs[group[0]]:
+    if len(group) == 1 and not model.pairs[group[0]]:
         (v,) = group
         least = min((prices.price(v, i), i) for i in _cheapest_alike(model, prices, own, v))
         return Part((v,), least[0], {v: least[1]})
-    settled = 0
-    if not banned:
-        _reduce(model, prices, own, group)
-        model, settled = _opened(model, own, group)
+    _reduce(model, prices, own, group)
+    model, settled = _opened(model, own, group)
     rows = {v: {i: prices.price(v, i) for i in bits(own[v])} for v in group}
-    found = _Search(model, banned).best(own, rows, group, None)
+    found = _Search(model).best(own, rows, group, None)
     return Part(tuple(group), settled + found[0], found[1]) if found else None
 
 
@@ -403,6 +440,7 @@ def _told_apart(model: Model, domains: Sequence[int], v: int) -> set[int]:
         if rule.p == v:
             found.add(1 << rule.i)
         found.update(mask for theme, mask in rule.themes if theme == v)
+    found.update(nogood[v] for nogood in model.nogoods[v])
     return found
 
 
@@ -428,6 +466,8 @@ def _neighbours(model: Model, v: int) -> list[int]:
     found += [pair.q if pair.p == v else pair.p for pair in model.pairs[v]]
     for rule in model.carried[v]:
         found += [rule.p, *(theme for theme, _ in rule.themes)]
+    for nogood in model.nogoods[v]:
+        found += nogood
     return found
 
 
@@ -472,6 +512,7 @@ def _bad_for(model: Model, domains: Sequence[int], v: int, i: int) -> list[int]:
         if rule.p == v:
             found.append(int(rule.i == i))
         found += [~mask >> i & 1 for theme, mask in rule.themes if theme == v]
+    found += [nogood[v] >> i & 1 for nogood in model.nogoods[v]]
     return found
 
 
@@ -482,10 +523,8 @@ Best = tuple[int, dict[int, int]]
 class _Search:
     """Branch and bound over one group."""
 
-    def __init__(self, model: Model, forbidden: Sequence[Mapping[int, int]]) -> None:
+    def __init__(self, model: Model) -> None:
         self.model = model
-        self.forbidden = forbidden
-        self.chosen: dict[int, int] = {}  # only kept up where something is forbidden
 
     def best(
         self, domains: Domains, rows: Rows, group: Sequence[int], limit: int | None
@@ -511,10 +550,8 @@ class _Search:
         bound = spent + sum(lows.values())
         if limit is not None and bound >= limit:
             return None
-        if self.forbidden:
-            return self._avoiding(domains, rows, free, spent, choice, limit)
         if free:
-            groups = _groups(self.model, domains, free, ())
+            groups = _groups(self.model, domains, free)
             for g in sorted(groups, key=len):
                 low = sum(lows[v] for v in g)
                 room = None if limit is None else limit - (bound - low)
@@ -547,29 +584,6 @@ class _Search:
         """Who is branched on first: whose second choice is dearest, then who binds the most."""
         first, second, *_ = sorted(rows[v][i] for i in bits(domains[v]))
         return -(second - first).bit_length(), -len(self.model.links[v])
-
-    def _avoiding(
-        self,
-        domains: Domains,
-        rows: Rows,
-        free: list[int],
-        spent: int,
-        choice: dict[int, int],
-        limit: int | None,
-    ) -> Best | None:
-        """The same where whole choices are forbidden, which join everything they name."""
-        before = self.chosen
-        self.chosen = before | choice
-        found: Best | None = None
-        if free:
-            room = None if limit is None else limit - spent
-            below = self._branch(domains, rows, free, room)
-            if below is not None:
-                found = spent + below[0], choice | below[1]
-        elif not any(all(self.chosen.get(v) == i for v, i in f.items()) for f in self.forbidden):
-            found = spent, choice
-        self.chosen = before
-        return found
 
 
 def _lay(pair: Pair, v: int, i: int, domains: Sequence[int], rows: Rows) -> None:

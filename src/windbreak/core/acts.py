@@ -75,7 +75,7 @@ def _apply(case: Case, act: Act) -> Case:
 
 
 MOST_ACTS = 3  # in a set, and sets that are told
-MOST_TRIES = 600  # changed cases looked at for one version; beyond it nothing is known
+MOST_TRIES = 400  # changed cases reasoned about for one version; beyond it nothing is known
 
 
 class SearchTooLong(Exception):
@@ -93,42 +93,117 @@ def smallest(case: Case, problem: Problem, product: str, number: int) -> list[tu
     (2) Each act that touches the core is tried. Where that does not help, the changed case has a
         core of its own, and an act that touches that one joins; one act more in each round. A
         longer wait takes the place of a shorter one and is no act more.
+    (3) A core that no act so far touches stands from the beginning: a set that leaves it alone, or
+        has too few acts left for all such cores, need not be reasoned about.
     """
-    search = _Search(product, number)
-    round_ = [_Changed(case, problem, frozenset(), None, search)]
-    for _ in range(MOST_ACTS):
+    search = _Search(product, number, _Touching(case, problem, product))
+    round_ = [_Changed(search, case, problem)]
+    for size in range(1, MOST_ACTS + 1):
+        search.left = MOST_ACTS - size
         round_ = search.longer([new for changed in round_ for new in changed.one_more()])
-        found = [changed.acts for changed in round_ if changed.frees]
+        found = [changed for changed in round_ if changed.frees]
         if found:
-            return sorted(found, key=lambda acts: [_rank(a) for a in acts])[:MOST_ACTS]
+            first = sorted(found, key=_Changed.rank)[:MOST_ACTS]
+            for changed in list(first):
+                _put_lesser(changed, first)
+            return [changed.acts for changed in first]
     return []
 
 
-class _Search:
-    """What is sought, and which changes were looked at already."""
+def _put_lesser(changed: _Changed, first: list[_Changed]) -> None:
+    """Put among the first sets those with a package on the shelf in place of a licence.
 
-    def __init__(self, product: str, number: int) -> None:
+    A licence does all that a package of its product does, so the search leaves packages out
+    where a licence could be had.
+    """
+    for licence in sorted((a for a in changed.others if a.act == "licence"), key=_rank):
+        product = licence.product or ""
+        rest = changed.others - {licence}
+        without: _Changed | None = None
+        for release in changed.problem.catalogue.line(product).releases:
+            shelf = Act(act="shelf", product=product, version=release.version)
+            wait = () if changed.until is None else (Act(act="wait", until=changed.until),)
+            rank = [_rank(a) for a in sorted((*wait, *rest, shelf), key=_rank)]
+            if len(first) == MOST_ACTS and rank > first[-1].rank():
+                break  # the packages that follow come later still
+            without = without or changed.instead(rest)
+            if not without.wants_package(product, release.version):
+                continue
+            other = without.after(shelf, rest | {shelf}, changed.until)
+            if all(other.acts != known.acts for known in first) and other.frees:
+                first.append(other)
+                first.sort(key=_Changed.rank)
+                del first[MOST_ACTS:]
+                _put_lesser(other, first)
+
+
+@dataclass(frozen=True, slots=True)
+class _Core:
+    """What touches one thing that makes the release impossible: acts, and a wait until a day."""
+
+    acts: tuple[Act, ...]
+    others: frozenset[Act]
+    first_wait: date
+
+    @classmethod
+    def of(cls, acts: Iterable[Act]) -> _Core:
+        ordered = tuple(sorted(set(acts), key=_rank))
+        waits = [a.until for a in ordered if a.until is not None]
+        others = frozenset(a for a in ordered if a.until is None)
+        return cls(ordered, others, min(waits, default=date.max))
+
+    def touched_by(self, others: frozenset[Act], until: date | None) -> bool:
+        if until is not None and until >= self.first_wait:
+            return True
+        # A package on the shelf touches what a licence for its product does.
+        return any(a in self.others or _as_licence(a) in self.others for a in others)
+
+    def apart(self, other: _Core) -> bool:
+        """Whether no one act touches both."""
+        never = date.max in (self.first_wait, other.first_wait)
+        return never and self.others.isdisjoint(other.others)
+
+
+def _as_licence(act: Act) -> Act | None:
+    return Act(act="licence", product=act.product) if act.act == "shelf" else None
+
+
+class _Search:
+    """What is sought, which changes were looked at already, and the cores found on the way."""
+
+    def __init__(self, product: str, number: int, at_first: _Touching) -> None:
         self.product = product
         self.number = number
+        self.at_first = at_first
+        self.left = MOST_ACTS  # how many acts more a set of this round may get
+        self.tries = 0
         self.seen: set[tuple[frozenset[Act], date | None]] = set()
+        self.cores: list[_Core] = []  # those that stand in the case as it is
 
-    def new(self, acts: frozenset[Act], until: date | None) -> bool:
-        """Whether a change was not looked at before. Raises SearchTooLong."""
-        if (acts, until) in self.seen:
+    def new(self, others: frozenset[Act], until: date | None) -> bool:
+        """Whether a set was not looked at before, and can still become one that helps."""
+        if (others, until) in self.seen:
             return False
-        if len(self.seen) >= MOST_TRIES:
-            raise SearchTooLong
-        self.seen.add((acts, until))
-        return True
+        self.seen.add((others, until))
+        needed: list[_Core] = []
+        for core in self.cores:
+            if not core.touched_by(others, until) and all(core.apart(n) for n in needed):
+                needed.append(core)
+        waits = until is not None and any(c.first_wait < date.max for c in needed)
+        return len(needed) <= self.left + waits
+
+    def untouched(self, others: frozenset[Act], until: date | None) -> _Core | None:
+        """A core that stands whatever a set of acts does."""
+        return next((c for c in self.cores if not c.touched_by(others, until)), None)
 
     def longer(self, round_: list[_Changed]) -> list[_Changed]:
         """A round with the longer waits that its own lead to; the first day that serves only."""
         served: dict[frozenset[Act], date] = {}
-        found: dict[tuple[frozenset[Act], date | None], _Changed] = {}
+        found: list[_Changed] = []
         waiting = list(round_)
         while waiting:
             changed = waiting.pop()
-            found[changed.others, changed.until] = changed
+            found.append(changed)
             if changed.until is None:
                 continue
             first = served.get(changed.others, date.max)
@@ -136,69 +211,105 @@ class _Search:
                 served[changed.others] = min(first, changed.until)
             elif changed.until < first:
                 waiting += changed.later()
-        return [
-            c
-            for c in found.values()
-            if c.until is None or c.until <= served.get(c.others, date.max)
-        ]
+        return [c for c in found if c.until is None or c.until <= served.get(c.others, date.max)]
 
 
-@dataclass(frozen=True)
+@dataclass(eq=False)
 class _Changed:
     """A case after some acts. ``others`` are all but the wait, which lasts ``until`` a day."""
 
-    case: Case
-    problem: Problem
-    others: frozenset[Act]
-    until: date | None
     search: _Search
+    case: Case
+    problem_before: Problem
+    act: Act | None = None  # the last one, which the problem before does not know of
+    others: frozenset[Act] = frozenset()
+    until: date | None = None
 
     @property
     def acts(self) -> tuple[Act, ...]:
         wait = () if self.until is None else (Act(act="wait", until=self.until),)
         return tuple(sorted((*wait, *self.others), key=_rank))
 
+    def rank(self) -> list[tuple[object, ...]]:
+        """The place of a set among equals."""
+        return [_rank(act) for act in self.acts]
+
+    @cached_property
+    def problem(self) -> Problem:
+        if self.act is None:
+            return self.problem_before
+        if self.act.act in ("wait", "activate", "remove", "channel"):
+            return compile_problem(self.case, self.problem_before.catalogue)
+        return with_candidates(self.problem_before, self.case, self.act.product or "")
+
     @cached_property
     def frees(self) -> bool:
-        """Whether some allowed choice has the release."""
+        """Whether some allowed choice has the release. Raises SearchTooLong."""
+        if self.search.untouched(self.others, self.until) is not None:
+            return False
+        self.search.tries += 1
+        if self.search.tries > MOST_TRIES:
+            raise SearchTooLong
         v = self.problem.numbers.get(self.search.product)
         if v is None or not self.problem.domains[v] >> self.search.number & 1:
             return False
         model = build_model(self.problem, self.problem.domains)
         return possible(model, {v: 1 << self.search.number})
 
+    def wants_package(self, product: str, version: str) -> bool:
+        """Whether nothing but access keeps a release out."""
+        v = self.problem.numbers.get(product)
+        if v is None:
+            return False
+        member = self.problem.members[v]
+        number = member.line.number(parse_version(version))
+        told = reasons(self.case, self.problem.catalogue, member, number)
+        return all(r.kind in ("licence", "bundle", "access", "from") for r in told)
+
     @cached_property
-    def touching(self) -> tuple[Act, ...]:
-        """The acts that touch what makes the release impossible here."""
+    def core(self) -> _Core:
+        """What makes the release impossible here."""
+        known = self.search.untouched(self.others, self.until)
+        if known is not None:
+            return known
         v = self.problem.numbers.get(self.search.product)
         if v is None:
-            return ()
-        touching = _Touching(self.case, self.problem, v)
-        return tuple(sorted(set(touching.core_of(self.search.number)), key=_rank))
+            return _Core.of(())
+        here = _Touching(self.case, self.problem, self.search.product)
+        what = here.core_of(self.search.number)
+        found = _Core.of(here.on(what, self.search.number))
+        at_first = _Core.of(self.search.at_first.on(what, self.search.number))
+        if not at_first.touched_by(self.others, self.until):
+            found = _Core.of((*at_first.acts, *found.acts))
+            self.search.cores.append(found)
+        return found
 
     def one_more(self) -> Iterator[_Changed]:
         """This change with each act more that may help."""
-        for act in self.touching:
+        for act in self.core.acts:
             if act.act != "wait":
                 if act not in self.others and self.search.new(self.others | {act}, self.until):
-                    yield self._after(act, self.others | {act}, self.until)
+                    yield self.after(act, self.others | {act}, self.until)
             elif self.until is None and self.search.new(self.others, act.until):
-                yield self._after(act, self.others, act.until)
+                yield self.after(act, self.others, act.until)
 
     def later(self) -> Iterator[_Changed]:
         """This change with a longer wait that may help."""
-        for act in self.touching:
+        for act in self.core.acts:
             longer = act.until is not None and self.until is not None and act.until > self.until
             if longer and self.search.new(self.others, act.until):
-                yield self._after(act, self.others, act.until)
+                yield self.after(act, self.others, act.until)
 
-    def _after(self, act: Act, others: frozenset[Act], until: date | None) -> _Changed:
+    def instead(self, others: frozenset[Act]) -> _Changed:
+        """The case as it is at first after other acts, the wait being the same."""
+        wait = () if self.until is None else (Act(act="wait", until=self.until),)
+        case = applied(self.search.at_first.case, (*wait, *others))
+        problem = compile_problem(case, self.problem.catalogue)
+        return _Changed(self.search, case, problem, None, others, self.until)
+
+    def after(self, act: Act, others: frozenset[Act], until: date | None) -> _Changed:
         case = _apply(self.case, act)
-        if act.act in ("wait", "activate", "remove", "channel"):
-            problem = compile_problem(case, self.problem.catalogue)
-        else:
-            problem = with_candidates(self.problem, case, act.product or "")
-        return _Changed(case, problem, others, until, self.search)
+        return _Changed(self.search, case, self.problem, act, others, until)
 
 
 _ORDER = {kind: place for place, kind in enumerate(get_args(ActKind))}
@@ -210,25 +321,40 @@ def _rank(act: Act) -> tuple[object, ...]:
     return (_ORDER[act.act], act.until or date.min, act.product or "", version, act.channel or "")
 
 
-class _Touching:
-    """The acts that change anything about why one member does not reach a release."""
+_What = str | tuple[Fact, ...]  # an exclusion's kind, or facts
 
-    def __init__(self, case: Case, problem: Problem, v: int) -> None:
+
+class _Touching:
+    """The acts that change anything about why one product does not reach a release."""
+
+    def __init__(self, case: Case, problem: Problem, asked: str) -> None:
         self.case = case
         self.problem = problem
-        self.v = v
-        self.asked = problem.members[v].product
+        self.asked = asked
 
-    def core_of(self, number: int) -> Iterator[Act]:
-        """The acts on the core: the exclusion that fewest acts touch, or the facts."""
-        member = self.problem.members[self.v]
-        if not member.candidates >> number & 1:
-            told = reasons(self.case, self.problem.catalogue, member, number)
-            sets = [list(self._exclusion(member, number, one.kind)) for one in told]
-            yield from min(sets, key=len)
-            return
-        for fact in conflict(self.problem, self.v, number):
-            yield from self._fact(fact)
+    def core_of(self, number: int) -> _What:
+        """What makes a release impossible: the exclusion that fewest acts touch, or facts."""
+        v = self.problem.number(self.asked)
+        member = self.problem.members[v]
+        if member.candidates >> number & 1:
+            return conflict(self.problem, v, number)
+        told = reasons(self.case, self.problem.catalogue, member, number)
+        return min((r.kind for r in told), key=lambda kind: self._hardness(kind, number))
+
+    def _hardness(self, kind: str, number: int) -> tuple[bool, int]:
+        """What is to be changed first: the way of access last, as it is tried only for releases
+        that nothing else keeps out; then what fewest acts touch.
+        """
+        return kind not in ("channel", "hold", "soak"), len(set(self.on(kind, number)))
+
+    def on(self, what: _What, number: int) -> Iterator[Act]:
+        """The acts that touch it."""
+        if isinstance(what, str):
+            member = self.problem.members[self.problem.number(self.asked)]
+            yield from self._exclusion(member, number, what)
+        else:
+            for fact in what:
+                yield from self._fact(fact)
 
     def _exclusion(self, member: Member, number: int, kind: str) -> Iterator[Act]:
         product, release = member.product, member.line.releases[number - 1]
@@ -249,9 +375,10 @@ class _Touching:
     def _fact(self, fact: Fact) -> Iterator[Act]:
         if fact.fact in ("limit", "bundle"):
             assert fact.product is not None
-            number = self.problem.numbers[fact.product]
-            yield from self._limit(self.problem.members[number])
-            yield from self._remove(fact.product)
+            number = self.problem.numbers.get(fact.product, -1)
+            if number >= 0:
+                yield from self._limit(self.problem.members[number])
+                yield from self._remove(fact.product)
             return
         for product in (fact.subject, fact.object):
             number = self.problem.numbers.get(product or "", -1)
@@ -295,6 +422,7 @@ class _Touching:
         product, line = member.line.product, member.line
         if product.access == "licensed" and wanted & ~member.ways.licensed:
             yield Act(act="licence", product=product.id)
+            return
         ways = member.ways
         for number in bits(wanted & ~(ways.public | ways.licensed | ways.shelf | ways.host)):
             version = line.releases[number - 1].version

@@ -50,12 +50,15 @@ class Order:
     """The ordered steps to ``resolution.choice``.
 
     ``wanted`` is the best choice; it differs from the resolution's where no order leads to it,
-    and ``stuck`` then numbers the members left out.
+    and ``stuck`` then numbers the members left out. ``apart`` are members whose targets keep each
+    other from being reached; ``unsearched`` those for whom not every order could be looked at.
     """
 
     resolution: Resolution
     steps: tuple[Step, ...]
     wanted: tuple[int, ...]
+    apart: tuple[tuple[int, ...], ...] = ()
+    unsearched: frozenset[int] = frozenset()
 
     @property
     def combined(self) -> int:
@@ -76,6 +79,7 @@ def order(resolution: Resolution) -> Order:
     """
     problem = resolution.problem
     forbidden: list[dict[int, int]] = []
+    unsearched: set[int] = set()
     domains = list(problem.domains)
     choice = resolution.choice
     while True:
@@ -93,13 +97,15 @@ def order(resolution: Resolution) -> Order:
                 )
             except SearchTooLong:
                 # The group stays as it is, and is told to be stuck.
+                unsearched |= set(group)
                 for v in group:
                     domains[v] = 1 << problem.start[v]
             clear = False
         if clear:
             reached = Resolution(resolution.case, problem, choice)
             steps = tuple(_Interleaving(reached, passages).steps())
-            return Order(reached, steps, resolution.choice)
+            apart = tuple(tuple(nogood) for nogood in forbidden)
+            return Order(reached, steps, resolution.choice, apart, frozenset(unsearched))
         found = best(problem, domains, forbidden)
         assert found is not None  # staying put needs no order
         choice = found

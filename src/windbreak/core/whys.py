@@ -12,7 +12,7 @@ from windbreak.core.case import Case
 from windbreak.core.constraints import NOBODY, Constraint, Problem
 from windbreak.core.order import Order, Step
 from windbreak.core.versions import Version
-from windbreak.core.wording import in_words
+from windbreak.core.wording import in_words, listed
 
 
 def why(order: Order, n: int) -> str:
@@ -115,19 +115,23 @@ def _carried_why(order: Order, n: int, v: int) -> str:
 
 def _why_together(order: Order, step: Step) -> str:
     problem, case = order.resolution.problem, order.resolution.case
-    told = []
+    told: dict[str, None] = {}
+    matching: dict[str, None] = {}
     for a, b in combinations(step.moves, 2):
         for one, other in ((a, b), (b, a)):
             held = _kept_apart(problem, (one.v, step.after[one.v]), (other.v, step.before[other.v]))
-            if held is not None:
-                told.append(
-                    _broken_text(problem, case, held, (one.v, one.end), (other.v, other.start))
-                )
+            if held is None:
+                continue
+            if held.kind == "lockstep":
+                matching |= {case.label(a.product): None, case.label(b.product): None}
+                continue
+            text = _broken_text(problem, case, held, (one.v, one.end), (other.v, other.start))
+            told[text] = None
     for move in step.moves:
         if move.by == "bundle":
-            told.append(f"{case.label(move.product)} {move.end} comes only inside the theme")
-    names = list(dict.fromkeys(told))
-    return f"Together, behind a maintenance page: {'; '.join(names)}."
+            told[f"{case.label(move.product)} {move.end} comes only inside the theme"] = None
+    said = [f"{listed(list(matching))} must match at every moment"] if matching else []
+    return f"Together, behind a maintenance page: {'; '.join([*said, *told])}."
 
 
 def stuck_text(order: Order, v: int) -> str:
@@ -137,7 +141,19 @@ def stuck_text(order: Order, v: int) -> str:
     wanted = member.version(order.wanted[v])
     reached = order.resolution.version(v)
     label = case.label(member.product)
-    return (
-        f"{label} could be {wanted or 'left out'} but ends at {reached or 'absent'}: "
-        "no order of steps was found that leads there without breaking something on the way."
-    )
+    head = f"{label} could be {wanted or 'left out'} but ends at {reached or 'absent'}"
+    group = next((g for g in order.apart if v in g), ())
+    others = [
+        f"{case.label(problem.members[u].product)} "
+        f"{problem.members[u].version(order.wanted[u]) or 'left out'}"
+        for u in group
+        if u != v
+    ]
+    if others:
+        return (
+            f"{head}: it and {listed(others)} can't all be reached from here, "
+            "as in every order one of them breaks another on the way."
+        )
+    if v in order.unsearched:
+        return f"{head}: so much ties it that not every order could be looked at."
+    return f"{head}: others that had to stay keep it from going further."

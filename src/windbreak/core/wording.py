@@ -29,7 +29,7 @@ from windbreak.core.case import Case
 from windbreak.core.catalogue import bits
 from windbreak.core.constraints import Problem
 from windbreak.core.resolve import Objective, Resolution
-from windbreak.core.versions import Version
+from windbreak.core.versions import Version, parse_version
 
 
 def sentence(resolution: Resolution, v: int, version: Version, told: Sequence[str]) -> str:
@@ -102,7 +102,8 @@ def _dearer(resolution: Resolution, trade: Trade) -> str:
     more = getattr(then, place) - getattr(now, place)
     match place:
         case "broken":
-            return f"{counted(more, 'thing')} that could be put right would stay broken: {names}"
+            whose = f" of {names}" if names else ""
+            return f"{counted(more, 'thing')}{whose} that could be put right would stay broken"
         case "exposure":
             return f"known weaknesses would stay open in {names}"
         case "behind":
@@ -154,12 +155,30 @@ class _Facts:
         self.product = product
         self.version = version
         self.limited: set[str] = set()
+        self.reach: dict[str, int] = {}  # what the facts told so far leave of a product
 
     def tell(self, facts: Sequence[Fact]) -> str:
+        """The facts as one sentence, going out from the product asked about."""
         self.limited = {f.product or "" for f in facts if f.fact == "limit"}
-        said = [self._one(fact) for fact in facts]
+        self.reach = {self.product: 1 << self._member(self.product).line.number(self.version)}
+        said = [self._one(fact) for fact in self._outward(facts)]
         joint = ", and " if len(said) == 2 else "; "
         return first_up(joint.join(said)) + "."
+
+    def _outward(self, facts: Sequence[Fact]) -> list[Fact]:
+        """Each fact after one that it follows on; a product's limit after what asks for it."""
+        waiting, found, met = list(facts), [], {self.product}
+        while waiting:
+            near = [f for f in waiting if met & {f.subject, f.object, f.product}]
+            near.sort(key=lambda f: (f.product is None, f.subject not in met))
+            fact = near[0] if near else waiting[0]
+            waiting.remove(fact)
+            found.append(fact)
+            met |= {p for p in (fact.subject, fact.object, fact.product) if p}
+        return found
+
+    def _member(self, product: str) -> Member:
+        return self.problem.members[self.problem.number(product)]
 
     def _one(self, fact: Fact) -> str:
         a, b = (
@@ -192,23 +211,30 @@ class _Facts:
     def _said(self, fact: Fact, a: str, b: str) -> str:
         """What one product's releases say of another: in a range, where all say the same."""
         assert fact.subject is not None and fact.object is not None
-        member = self.problem.members[self.problem.number(fact.subject)]
+        member = self._member(fact.subject)
         field = member.line.requires if fact.fact == "requires" else member.line.conflicts
         said = field[fact.object]
-        reach = member.candidates if fact.subject in self.limited else member.universe
-        if fact.subject == self.product:
-            reach = 1 << member.line.number(self.version)
+        reach = self.reach.get(fact.subject, -1)
+        reach &= member.candidates if fact.subject in self.limited else member.universe
         ranges = {text for mask, text in said if mask & reach}
         subject = self._named(fact.subject)
-        if len(ranges) == 1:
-            (text,) = ranges
-            if fact.fact == "requires":
-                return f"{subject} needs {b} {in_words(text)}"
-            return f"{subject} does not go with {b} {in_words(text)}".removesuffix(" on the site")
-        verb = "needs another" if fact.fact == "requires" else "does not go with every"
-        if fact.object == self.product:
+        if fact.subject in self.reach and fact.subject != self.product:
+            subject = f"{subject} then"
+        if fact.fact == "conflicts":
+            if len(ranges) == 1:
+                with_ = self._named(fact.object) if fact.object == self.product else b
+                words = "" if fact.object == self.product else f" {in_words(*ranges)}"
+                told = f"{subject} does not go with {with_}{words}"
+                return told.removesuffix(" on the site")
             return f"no {a} within reach goes with {self._named(fact.object)}"
-        return f"{subject} {verb} {b}"
+        lowest = _lowest(ranges)
+        if lowest is None:
+            return f"no {a} within reach goes with {self._named(fact.object)}"
+        number = self.problem.numbers.get(fact.object)
+        if number is not None:
+            inside = self.problem.members[number].line.within(lowest)
+            self.reach[fact.object] = self.reach.get(fact.object, -1) & inside
+        return f"{subject} needs {b} {in_words(lowest)}"
 
     def _limit(self, product: str) -> str:
         label = self.case.label(product)
@@ -273,6 +299,16 @@ def listed(names: Sequence[str]) -> str:
     if len(names) < 2:
         return "".join(names)
     return f"{', '.join(names[:-1])} and {names[-1]}"
+
+
+def _lowest(ranges: set[str]) -> str | None:
+    """The range that is in all of some: the only one, or the lowest of "this or newer"."""
+    if len(ranges) == 1:
+        return next(iter(ranges))
+    bare = [r.strip() for r in ranges]
+    if not bare or not all(r.startswith(">=") and "," not in r and "|" not in r for r in bare):
+        return None
+    return min(bare, key=lambda r: parse_version(r[2:]).key)
 
 
 def _themes(resolution: Resolution, plugin: str) -> list[str]:

@@ -35,7 +35,8 @@ test: setup console
 	bash tests/run.sh
 
 bench: setup
-	$(BIN)/python benchmarks/reasoning.py
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check "matplotlib>=3.9" "ortools>=9.12"
+	$(BIN)/python -m benchmarks.reasoning
 	$(BIN)/python benchmarks/tracking.py
 
 format: setup

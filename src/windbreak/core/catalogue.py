@@ -173,6 +173,15 @@ class Line:
         }
 
 
+Source = tuple[
+    tuple[Product, ...],
+    tuple[Release, ...],
+    tuple[Lockstep, ...],
+    tuple[Advisory, ...],
+    tuple[Clash, ...],
+]
+
+
 class Catalogue:
     """What is known of products, as the reasoning takes it.
 
@@ -196,6 +205,8 @@ class Catalogue:
             self._advisories.setdefault(advisory.product, []).append(advisory)
         self.clashes = tuple(clashes)
         self.lockstep = tuple(lockstep)
+        self._shared: Catalogue | None = None  # whose lines are taken, but for ``_own`` products
+        self._own: frozenset[str] = frozenset()
         self._lines: dict[str, Line] = {}
         self._tables: dict[tuple[str, str, str], tuple[tuple[int, int, str], ...]] = {}
 
@@ -203,8 +214,39 @@ class Catalogue:
     def of(cls, case: Case) -> Catalogue:
         return cls(case.products, case.releases, case.lockstep, case.advisories, case.clashes)
 
+    @property
+    def source(self) -> Source:
+        """What it was made from, in the order of the constructor's arguments."""
+        products = tuple(self.products.values())
+        releases = tuple(r for rs in self._releases.values() for r in rs)
+        advisories = tuple(a for found in self._advisories.values() for a in found)
+        return products, releases, self.lockstep, advisories, self.clashes
+
+    def beside(self, case: Case) -> Catalogue:
+        """This catalogue with what a case knows otherwise: products that are not listed here, or
+        are another thing on its site; and its releases of these, and of those it has any of.
+
+        A case without releases and with the products as they are here gets this catalogue itself.
+        """
+        changed = {p.id: p for p in case.products if self.products.get(p.id) != p}
+        own: dict[str, list[Release]] = {}
+        for release in case.releases:
+            own.setdefault(release.product, []).append(release)
+        changed |= {p: case.product[p] for p in own if p not in changed}
+        if not changed:
+            return self
+        found = Catalogue((), (), self.lockstep, (), self.clashes)
+        found.products = {**self.products, **changed}
+        found._releases = {**self._releases, **{p: own.get(p, []) for p in changed}}
+        found._advisories = self._advisories
+        found._shared = self
+        found._own = frozenset(changed)
+        return found
+
     def line(self, product: str) -> Line:
         """Raises KeyError for a product that is not listed."""
+        if self._shared is not None and product not in self._own:
+            return self._shared.line(product)
         found = self._lines.get(product)
         if found is None:
             known = self.products[product]
@@ -219,6 +261,8 @@ class Catalogue:
         For "requires" the releases of q that do, for "conflicts" those that do not conflict, for
         "tested" those newer than was tried.
         """
+        if self._shared is not None and self._own.isdisjoint((p, q)):
+            return self._shared.table(field, p, q)
         key = (field, p, q)
         known = self._tables.get(key)
         if known is None:
@@ -233,6 +277,16 @@ class Catalogue:
                     rows = [(mask, other.newer_than(text), text) for mask, text in said]
             known = self._tables[key] = tuple(rows)
         return known
+
+    @cached_property
+    def required_by(self) -> Mapping[str, tuple[str, ...]]:
+        """The products some release of which requires a product, by that product."""
+        found: dict[str, set[str]] = {}
+        for product, releases in self._releases.items():
+            for release in releases:
+                for other in release.requires:
+                    found.setdefault(other, set()).add(product)
+        return {other: tuple(sorted(products)) for other, products in found.items()}
 
     @cached_property
     def carriers(self) -> Mapping[str, tuple[str, ...]]:

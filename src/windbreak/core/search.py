@@ -16,7 +16,7 @@ State of the search: for each variable its domain, the options still open, as bi
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Protocol
 
@@ -424,15 +424,18 @@ def _told_apart(model: Model, domains: Sequence[int], v: int) -> set[int]:
     """Sets of options of v that some neighbour tells from the others."""
     found: set[int] = set()
     for p, q, classes in model.links[v]:
+        there = domains[q] if p == v else domains[p]
+        if not there & (there - 1):
+            continue  # who is settled goes with every option that is left
         if p == v:
             alike: dict[int, int] = {}
             for own, others in classes:
-                seen = others & domains[q]
-                if seen != domains[q]:
+                seen = others & there
+                if seen != there:
                     alike[seen] = alike.get(seen, 0) | own
             found.update(alike.values())
         else:
-            found.update(others for own, others in classes if own & domains[p])
+            found.update([others for own, others in classes if own & there])
     for pair in model.pairs[v]:
         for own, others in pair.classes:
             found.add(own if pair.p == v else others)
@@ -474,46 +477,66 @@ def _neighbours(model: Model, v: int) -> list[int]:
 def _unrivalled(model: Model, prices: Prices, domains: Sequence[int], v: int) -> int:
     """The options of v of which none other is at least as good whatever the neighbours do."""
     reps = _cheapest_alike(model, prices, domains, v)
-    if len(reps) > 1:
-        ranked = sorted(reps, key=lambda i: prices.price(v, i))
-        kept: list[tuple[int, list[int]]] = []
-        for i in ranked:
-            bad = _bad_for(model, domains, v, i)
-            if not any(all(not a & ~b for a, b in zip(x, bad, strict=True)) for _, x in kept):
-                kept.append((i, bad))
-        reps = [i for i, _ in kept]
-    return sum(1 << i for i in reps)
-
-
-def _bad_for(model: Model, domains: Sequence[int], v: int, i: int) -> list[int]:
-    """What goes against an option: neighbours it can't stand, is dearer with, or doesn't serve."""
-    found = []
-    for p, q, classes in model.links[v]:
-        bad = 0
-        if p == v:
-            for own, others in classes:
-                if own >> i & 1:
-                    bad = domains[q] & ~others
+    if len(reps) == 1:
+        return 1 << reps[0]
+    better_off = list(_better_off(model, domains, v))
+    kept = 0
+    for _, i in sorted((prices.price(v, i), i) for i in reps):
+        rivals = kept  # all cheaper ones
+        for these, others in better_off:
+            if these >> i & 1:
+                rivals &= ~others
+                if not rivals:
                     break
-        else:
+        if not rivals:
+            kept |= 1 << i
+    return kept
+
+
+def _better_off(model: Model, domains: Sequence[int], v: int) -> Iterator[tuple[int, int]]:
+    """Options of v that are better off with some neighbour than others: ``(these, others)``."""
+    for p, q, classes in model.links[v]:
+        there = domains[q] if p == v else domains[p]
+        if not there & (there - 1):
+            continue  # who is settled goes with every option that is left
+        if p != v:
             for own, others in classes:
-                if not others >> i & 1:
-                    bad |= own & domains[p]
-        found.append(bad)
+                if own & there:
+                    yield others, ~others
+            continue
+        bound = 0
+        for own, others in classes:
+            bound |= own
+            worse = 0
+            for other, less in classes:
+                if others & there & ~less:
+                    worse |= other
+            yield own, worse
+        yield ~bound, sum(own for own, others in classes if there & ~others)
     for pair in model.pairs[v]:
-        bad = 0
+        there = domains[pair.q] if pair.p == v else domains[pair.p]
+        if pair.p != v:
+            for own, others in pair.classes:
+                if own & there:
+                    yield ~others, others
+            continue
+        bound = 0
         for own, others in pair.classes:
-            if pair.p == v and own >> i & 1:
-                bad = others & domains[pair.q]
-            elif pair.q == v and others >> i & 1:
-                bad |= own & domains[pair.p]
-        found.append(bad)
+            bound |= own
+            worse = 0
+            for other, more in pair.classes:
+                if more & there & ~others:
+                    worse |= other
+            yield own, worse
+        yield ~bound, sum(own for own, others in pair.classes if there & others)
     for rule in model.carried[v]:
         if rule.p == v:
-            found.append(int(rule.i == i))
-        found += [~mask >> i & 1 for theme, mask in rule.themes if theme == v]
-    found += [nogood[v] >> i & 1 for nogood in model.nogoods[v]]
-    return found
+            yield ~(1 << rule.i), 1 << rule.i
+        for theme, mask in rule.themes:
+            if theme == v:
+                yield mask, ~mask
+    for nogood in model.nogoods[v]:
+        yield ~nogood[v], nogood[v]
 
 
 Rows = dict[int, dict[int, int]]  # by variable, what each of its options costs by now

@@ -1,0 +1,67 @@
+"""The same choice by a general constraint solver, to stand beside ours in the benchmarks.
+
+It is given the same numbered problem and the same vector, packed into one objective. Rules for
+ties are left out, which makes its work lighter.
+"""
+
+from __future__ import annotations
+
+from ortools.sat.python import cp_model
+
+from windbreak.core.catalogue import bits
+from windbreak.core.constraints import NOBODY, Problem
+from windbreak.core.resolve import Objective, lag, weigh
+
+
+def solved(problem: Problem) -> Objective:
+    """The best vector of a problem, proved by the solver, on one core."""
+    model = cp_model.CpModel()
+    chosen = [
+        {i: model.new_bool_var(f"{v}:{i}") for i in bits(domain)}
+        for v, domain in enumerate(problem.domains)
+    ]
+    for row in chosen:
+        model.add_exactly_one(row.values())
+    size = len(chosen) + 1
+    lags = sum(d.bit_count() for d in problem.domains) + 1
+    weights = {"moves": 1, "untested": size}
+    weights["lag"] = weights["untested"] * (len(problem.untested) + 1)
+    weights["behind"] = weights["lag"] * lags
+    weights["exposure"] = weights["behind"] * size
+    weights["broken"] = weights["exposure"] * 4096
+    cost = []
+    for v, (member, row) in enumerate(zip(problem.members, chosen, strict=True)):
+        for i, var in row.items():
+            late = lag(member, i)
+            price = weights["moves"] * (i != problem.start[v]) + weights["lag"] * late
+            price += weights["behind"] * bool(late)
+            price += weights["exposure"] * member.line.exposure(member.version(i), i)
+            if price:
+                cost.append(price * var)
+    for n, c in enumerate(problem.constraints):
+        unmet = model.new_bool_var(f"broken {n}") if n in problem.broken else None
+        if unmet is not None:
+            cost.append(weights["broken"] * unmet)
+        for own, others in c.classes:
+            fits = [] if c.q == NOBODY else [x for j, x in chosen[c.q].items() if others >> j & 1]
+            for i, var in chosen[c.p].items():
+                if own >> i & 1:
+                    model.add_bool_or(*fits, var.negated(), *([unmet] if unmet is not None else []))
+    for pair in problem.untested:
+        costs = model.new_bool_var(f"untested {pair.p} {pair.q}")
+        cost.append(weights["untested"] * costs)
+        for own, others in pair.classes:
+            for i, var in chosen[pair.p].items():
+                for j, other in chosen[pair.q].items() if own >> i & 1 else ():
+                    if others >> j & 1:
+                        model.add_bool_or(var.negated(), other.negated(), costs)
+    for rule in problem.carried:
+        themes = [x for t, mask in rule.themes for i, x in chosen[t].items() if mask >> i & 1]
+        model.add_bool_or(*themes, chosen[rule.p][rule.i].negated())
+    model.minimize(sum(cost))
+    solver = cp_model.CpSolver()
+    solver.parameters.num_workers = 1
+    status = solver.solve(model)
+    assert status == cp_model.OPTIMAL  # staying put is always allowed
+    choice = [next(i for i, x in row.items() if solver.boolean_value(x)) for row in chosen]
+    return weigh(problem, choice)

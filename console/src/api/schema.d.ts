@@ -48,6 +48,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/acts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Acts
+         * @description What somebody could do, what frees most across the fleet first.
+         */
+        get: operations["list_acts_api_v1_acts_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/advisories": {
         parameters: {
             query?: never;
@@ -1446,6 +1466,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sites/{id}/outlook": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show Outlook
+         * @description A site's verdicts and plan, with acts taken as done. Nothing is changed or kept.
+         */
+        get: operations["show_outlook_api_v1_sites__id__outlook_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/sites/{id}/own/{kind}/{slug}": {
         parameters: {
             query?: never;
@@ -1543,7 +1583,7 @@ export interface paths {
         };
         /**
          * Show Verdicts
-         * @description What the reasoning says of each component.
+         * @description What the reasoning says of each component; with ``if``, what it would say.
          */
         get: operations["show_verdicts_api_v1_sites__id__verdicts_get"];
         put?: never;
@@ -1563,7 +1603,7 @@ export interface paths {
         };
         /**
          * Show Verdict
-         * @description What the reasoning says of one product on a site.
+         * @description What the reasoning says of one product on a site; with ``if``, what it would say.
          */
         get: operations["show_verdict_api_v1_sites__id__verdicts__kind___slug__get"];
         put?: never;
@@ -1743,6 +1783,30 @@ export interface components {
             version?: string | null;
         };
         /**
+         * ActRow
+         * @description A set of acts, where it would be done, and what it frees across the fleet.
+         */
+        ActRow: {
+            /** Acts */
+            acts: components["schemas"]["Act"][];
+            /** Frees */
+            frees: components["schemas"]["FreedMove"][];
+            /** Host */
+            host?: string | null;
+            /** Moves */
+            moves: number;
+            /** Security */
+            security: number;
+            /** Site */
+            site?: string | null;
+            /** Sites */
+            sites: string[];
+            /** Suppose */
+            suppose: string[];
+            /** Text */
+            text: string;
+        };
+        /**
          * ActSet
          * @description Acts after which the version is part of an allowed choice.
          */
@@ -1783,7 +1847,7 @@ export interface components {
              * Changes
              * @default []
              */
-            changes: components["schemas"]["Change"][];
+            changes: components["schemas"]["windbreak__core__tracking__Change"][];
             /**
              * Channel
              * @default stable
@@ -2021,7 +2085,7 @@ export interface components {
             version: string;
         };
         /** Change */
-        Change: {
+        "Change-Input": {
             /** Advisory */
             advisory?: string | null;
             /**
@@ -2544,6 +2608,24 @@ export interface components {
             /** Version */
             version: string;
         };
+        /**
+         * FreedMove
+         * @description A move that becomes possible. ``security``: it leaves a known weakness behind.
+         */
+        FreedMove: {
+            /** Label */
+            label: string;
+            /** Name */
+            name: string;
+            /** Product */
+            product: string;
+            /** Security */
+            security: boolean;
+            /** Site */
+            site: string;
+            /** Version */
+            version: string;
+        };
         /** FromExclusion */
         FromExclusion: {
             /**
@@ -2888,7 +2970,7 @@ export interface components {
              * Changes
              * @default []
              */
-            changes: components["schemas"]["Change"][];
+            changes: components["schemas"]["windbreak__core__tracking__Change"][];
             /**
              * Channel
              * @default stable
@@ -3486,7 +3568,7 @@ export interface components {
              * Changes
              * @default []
              */
-            changes: components["schemas"]["Change"][];
+            changes: components["schemas"]["Change-Input"][];
             /**
              * Channel
              * @default stable
@@ -3710,6 +3792,31 @@ export interface components {
             version: string | null;
         };
         /**
+         * Outlook
+         * @description A site's verdicts and plan with some acts taken as done. Nothing is kept of it.
+         *
+         *     ``situation`` is the key of the situation that was reasoned about, ``reasoned_at`` when.
+         */
+        Outlook: {
+            answer: components["schemas"]["Answer"];
+            /** Changes */
+            changes: components["schemas"]["windbreak__core__outlook__Change"][];
+            /** Label */
+            label: string;
+            plan: components["schemas"]["Plan"];
+            /**
+             * Reasoned At
+             * Format: date-time
+             */
+            reasoned_at: string;
+            /** Site */
+            site: string;
+            /** Situation */
+            situation: string;
+            /** Supposed */
+            supposed: components["schemas"]["Supposed"][];
+        };
+        /**
          * Package
          * @description An archive on the shelf, as it was examined; its id is its SHA-256 in hex.
          *
@@ -3783,7 +3890,7 @@ export interface components {
          * @description A change with the version that brought it.
          */
         PassedChange: {
-            change: components["schemas"]["Change"];
+            change: components["schemas"]["windbreak__core__tracking__Change"];
             /** Version */
             version: string;
         };
@@ -4700,6 +4807,26 @@ export interface components {
             text: string;
         };
         /**
+         * Supposed
+         * @description An act taken as done: on one host or site, or (both None) wherever it can be.
+         *
+         *     ``here`` tells whether it touches the site that was asked about.
+         */
+        Supposed: {
+            act: components["schemas"]["Act"];
+            /**
+             * Here
+             * @default true
+             */
+            here: boolean;
+            /** Host */
+            host?: string | null;
+            /** Site */
+            site?: string | null;
+            /** Text */
+            text: string;
+        };
+        /**
          * TakeOver
          * @example {
          *       "why": "the old machine is gone"
@@ -4939,6 +5066,36 @@ export interface components {
             /** Windows */
             windows: components["schemas"]["Window"][];
         };
+        /**
+         * Change
+         * @description What becomes of a component, and what would become of it; None where it is absent.
+         */
+        windbreak__core__outlook__Change: {
+            /** Instead */
+            instead: string | null;
+            /** Name */
+            name: string;
+            /** Product */
+            product: string;
+            /** Text */
+            text: string;
+            /** To */
+            to: string | null;
+            /** Version */
+            version: string | null;
+        };
+        /** Change */
+        windbreak__core__tracking__Change: {
+            /** Advisory */
+            advisory?: string | null;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "security" | "fix" | "feature" | "breaking";
+            /** Text */
+            text: string;
+        };
     };
     responses: never;
     parameters: never;
@@ -5100,6 +5257,74 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Account"];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    list_acts_api_v1_acts_get: {
+        parameters: {
+            query?: {
+                /** @description an act taken as done, as: offer loom 8.1 on jetty */
+                if?: string[];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ActRow"][];
                 };
             };
             /** @description That can't be read */
@@ -10921,6 +11146,76 @@ export interface operations {
             };
         };
     };
+    show_outlook_api_v1_sites__id__outlook_get: {
+        parameters: {
+            query?: {
+                /** @description an act taken as done, as: offer loom 8.1 on jetty */
+                if?: string[];
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Outlook"];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
     mark_own_api_v1_sites__id__own__kind___slug__put: {
         parameters: {
             query?: never;
@@ -11333,7 +11628,10 @@ export interface operations {
     };
     show_verdicts_api_v1_sites__id__verdicts_get: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description an act taken as done, as: offer loom 8.1 on jetty */
+                if?: string[];
+            };
             header?: never;
             path: {
                 id: string;
@@ -11400,7 +11698,10 @@ export interface operations {
     };
     show_verdict_api_v1_sites__id__verdicts__kind___slug__get: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description an act taken as done, as: offer loom 8.1 on jetty */
+                if?: string[];
+            };
             header?: never;
             path: {
                 id: string;

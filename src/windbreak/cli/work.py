@@ -6,31 +6,18 @@ import argparse
 from datetime import date, datetime
 from typing import TYPE_CHECKING, Any
 
+from windbreak.cli import reasoning
 from windbreak.cli.output import Refusal, age, ask, dump, local, plain, say, state, styled, table
 from windbreak.cli.profile import connect, pick_product, pick_site
 
 if TYPE_CHECKING:
-    from windbreak.core.work import SitePlan
+    pass
 
 
 def add(commands: Any, common: argparse.ArgumentParser) -> None:
+    reasoning.add(commands, common)
     one = commands.add_parser("today", parents=[common], help="what wants attention")
     one.set_defaults(do=_today)
-    one = commands.add_parser("resolve", parents=[common], help="a site's verdicts, with reasons")
-    one.add_argument("site", metavar="SITE")
-    one.set_defaults(do=_resolve)
-    one = commands.add_parser(
-        "why",
-        parents=[common],
-        help="why a product is not newer on a site, and what would change it",
-        epilog="example: windbreak why tarnsey millrace",
-    )
-    one.add_argument("site", metavar="SITE")
-    one.add_argument("product", metavar="PRODUCT")
-    one.set_defaults(do=_why)
-    one = commands.add_parser("plan", parents=[common], help="make a site's ordered plan")
-    one.add_argument("site", metavar="SITE", help="a site, or the number of a plan to show again")
-    one.set_defaults(do=_plan)
     one = commands.add_parser("approve", parents=[common], help="let a plan go")
     one.add_argument("plan", metavar="PLAN", type=int)
     one.add_argument("--why", default="", help="your reason, for the ledger")
@@ -226,79 +213,6 @@ def _wake(args: argparse.Namespace) -> None:
     with connect(args) as windbreak:
         found = windbreak.wake_finding(_pick_finding(windbreak, args.finding).id)
     dump(found) if args.json else say("It is back among what wants attention.")
-
-
-def _resolve(args: argparse.Namespace) -> None:
-    with connect(args) as windbreak:
-        answer = windbreak.verdicts(pick_site(windbreak, args.site))
-    if args.json:
-        return dump(answer)
-    for verdict in answer.verdicts:
-        start, end = verdict.from_ or "absent", verdict.to or "absent"
-        say(f"{verdict.outcome:8} {verdict.product:26} {start} → {end}" if start != end else
-            f"{verdict.outcome:8} {verdict.product:26} {end}")  # fmt: skip
-        if verdict.blocked:
-            say(f"         {verdict.blocked.text}")
-    return None
-
-
-def _why(args: argparse.Namespace) -> None:
-    with connect(args) as windbreak:
-        id = pick_site(windbreak, args.site)
-        verdict = windbreak.verdict(id, pick_product(windbreak, args.product))
-        label = windbreak.site(id).summary.label
-    if args.json:
-        return dump(verdict)
-    if verdict.blocked is None:
-        words = {"move": "goes", "add": "joins at", "current": "is at its newest,"}
-        end = verdict.to or "absent"
-        say(
-            f"**{verdict.product}** {words.get(verdict.outcome, verdict.outcome)} {end} on {label}."
-        )
-        return None
-    say(f"On **{label}**: {verdict.blocked.text}")
-    if verdict.blocked.unblock:
-        say("What would change it")
-        for number, acts in enumerate(verdict.blocked.unblock, start=1):
-            say(f"  {number}  {acts.text}")
-    elif all(t.reason.kind != "trade" for t in verdict.blocked.reasons):
-        say("No one, two or three acts that were tried would change it.")
-    return None
-
-
-def show_plan(plan: SitePlan, names: dict[str, str]) -> None:
-    """Print a plan: its steps with the reason for each place."""
-    from windbreak.core.explain import step_title
-
-    say(f"**Plan {plan.id} for {plan.site}**, {plan.state}, reckoned {local(plan.made_at)}")
-    if not plan.plan.steps:
-        say("Nothing moves now.")
-    for number, step in enumerate(plan.plan.steps, start=1):
-        note = "  (waypoint)" if step.waypoint else ""
-        say(f"  {number:2}  **{step_title(step, names)}**{note}")
-        say(f"      {step.why}")
-    for stuck in plan.plan.stuck:
-        say(f"  stuck: {stuck.text}")
-    for verdict in plan.answer.verdicts:
-        if verdict.blocked is not None:
-            say(f"  not in it: {verdict.blocked.text}")
-
-
-def _plan(args: argparse.Namespace) -> None:
-    with connect(args) as windbreak:
-        if args.site.isdigit():
-            plan = windbreak.plan(int(args.site))
-        else:
-            plan = windbreak.draft_plan(pick_site(windbreak, args.site))
-        names = {r.product.id: r.product.name for r in windbreak.products()}
-    if args.json:
-        return dump(plan)
-    if args.quiet:
-        return print(plan.id)
-    show_plan(plan, names)
-    if plan.state == "draft" and plan.plan.steps:
-        say(f"Let it go: windbreak approve {plan.id}")
-    return None
 
 
 def _approve(args: argparse.Namespace) -> None:

@@ -5,7 +5,7 @@ The sync and the async client share these, and differ only in how they carry one
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Any, Generic, TypeVar
@@ -36,6 +36,7 @@ from windbreak.core.licences import (
     NewSeat,
     Seat,
 )
+from windbreak.core.outlook import ActRow, Outlook
 from windbreak.core.outward import Delivery, Hook, Instance, NewHook
 from windbreak.core.overview import Coverage, ProductRow, ProductView
 from windbreak.core.passing import Passed
@@ -99,6 +100,10 @@ class Call(Generic[T]):
 
 def _get(path: str, answer: Any, **params: object) -> Call[Any]:
     return Call("GET", path, answer, {k: str(v) for k, v in params.items() if v is not None})
+
+
+def _supposing(path: str, answer: Any, suppose: Sequence[str]) -> Call[Any]:
+    return Call("GET", path, answer, {"if": list(suppose)})
 
 
 def _send(method: str, path: str, answer: Any, body: object = None, **params: object) -> Call[Any]:
@@ -226,12 +231,20 @@ def case(id: str) -> Call[Case]:
     return _get(f"/sites/{id}/case", Case)
 
 
-def verdicts(id: str) -> Call[Answer]:
-    return _get(f"/sites/{id}/verdicts", Answer)
+def verdicts(id: str, suppose: Sequence[str] = ()) -> Call[Answer]:
+    return _supposing(f"/sites/{id}/verdicts", Answer, suppose)
 
 
-def verdict(id: str, product: str) -> Call[Verdict]:
-    return _get(f"/sites/{id}/verdicts/{product}", Verdict)
+def verdict(id: str, product: str, suppose: Sequence[str] = ()) -> Call[Verdict]:
+    return _supposing(f"/sites/{id}/verdicts/{product}", Verdict, suppose)
+
+
+def outlook(id: str, suppose: Sequence[str] = ()) -> Call[Outlook]:
+    return _supposing(f"/sites/{id}/outlook", Outlook, suppose)
+
+
+def acts(suppose: Sequence[str] = ()) -> Call[list[ActRow]]:
+    return _supposing("/acts", list[ActRow], suppose)
 
 
 def draft_plan(id: str) -> Call[SitePlan]:

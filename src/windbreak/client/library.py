@@ -12,7 +12,7 @@ from __future__ import annotations
 import asyncio
 import json
 import time
-from collections.abc import AsyncIterator, Callable, Iterator
+from collections.abc import AsyncIterator, Callable, Iterator, Sequence
 from datetime import datetime
 from types import TracebackType
 from typing import Any, TypeVar
@@ -45,6 +45,7 @@ from windbreak.core.licences import (
     NewSeat,
     Seat,
 )
+from windbreak.core.outlook import ActRow, Outlook
 from windbreak.core.outward import Delivery, Hook, Instance, NewHook
 from windbreak.core.overview import Coverage, ProductRow, ProductView
 from windbreak.core.passing import Passed
@@ -243,11 +244,17 @@ class Windbreak:
     def case(self, id: str) -> Case:
         return self.do(calls.case(id))
 
-    def verdicts(self, id: str) -> Answer:
-        return self.do(calls.verdicts(id))
+    def verdicts(self, id: str, suppose: Sequence[str] = ()) -> Answer:
+        return self.do(calls.verdicts(id, suppose))
 
-    def verdict(self, id: str, product: str) -> Verdict:
-        return self.do(calls.verdict(id, product))
+    def verdict(self, id: str, product: str, suppose: Sequence[str] = ()) -> Verdict:
+        return self.do(calls.verdict(id, product, suppose))
+
+    def outlook(self, id: str, suppose: Sequence[str] = ()) -> Outlook:
+        return self.do(calls.outlook(id, suppose))
+
+    def acts(self, suppose: Sequence[str] = ()) -> list[ActRow]:
+        return self.do(calls.acts(suppose))
 
     def draft_plan(self, id: str) -> SitePlan:
         return self.do(calls.draft_plan(id))
@@ -601,11 +608,17 @@ class AsyncWindbreak:
     async def case(self, id: str) -> Case:
         return await self.do(calls.case(id))
 
-    async def verdicts(self, id: str) -> Answer:
-        return await self.do(calls.verdicts(id))
+    async def verdicts(self, id: str, suppose: Sequence[str] = ()) -> Answer:
+        return await self.do(calls.verdicts(id, suppose))
 
-    async def verdict(self, id: str, product: str) -> Verdict:
-        return await self.do(calls.verdict(id, product))
+    async def verdict(self, id: str, product: str, suppose: Sequence[str] = ()) -> Verdict:
+        return await self.do(calls.verdict(id, product, suppose))
+
+    async def outlook(self, id: str, suppose: Sequence[str] = ()) -> Outlook:
+        return await self.do(calls.outlook(id, suppose))
+
+    async def acts(self, suppose: Sequence[str] = ()) -> list[ActRow]:
+        return await self.do(calls.acts(suppose))
 
     async def draft_plan(self, id: str) -> SitePlan:
         return await self.do(calls.draft_plan(id))

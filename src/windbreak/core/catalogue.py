@@ -222,26 +222,59 @@ class Catalogue:
         advisories = tuple(a for found in self._advisories.values() for a in found)
         return products, releases, self.lockstep, advisories, self.clashes
 
-    def beside(self, case: Case) -> Catalogue:
-        """This catalogue with what a case knows otherwise: products that are not listed here, or
-        are another thing on its site; and its releases of these, and of those it has any of.
+    def differs(self, other: Catalogue) -> set[str]:
+        """The products of which this catalogue tells something else than another."""
+        found = {p for p, one in self.products.items() if other.products.get(p) != one}
+        found |= other.products.keys() - self.products.keys()
+        for mine, theirs in (
+            (self._releases, other._releases),
+            (self._advisories, other._advisories),
+        ):
+            for product in mine.keys() | theirs.keys():
+                if mine.get(product) != theirs.get(product):
+                    found.add(product)
+        return found
 
-        A case without releases and with the products as they are here gets this catalogue itself.
-        """
-        changed = {p.id: p for p in case.products if self.products.get(p.id) != p}
-        own: dict[str, list[Release]] = {}
+    def lean(self, case: Case) -> Case:
+        """A case without what it shares with this catalogue, to be put ``beside`` it again."""
+        other = {p.id for p in case.products if self.products.get(p.id) != p}
+        own: dict[str, list[Release]] = {p.id: [] for p in case.products}
         for release in case.releases:
-            own.setdefault(release.product, []).append(release)
-        changed |= {p: case.product[p] for p in own if p not in changed}
-        if not changed:
+            own[release.product].append(release)
+        other |= {p for p, releases in own.items() if releases != self._releases.get(p, [])}
+        return case.model_copy(
+            update={
+                "products": tuple(p for p in case.products if p.id in other),
+                "releases": tuple(r for r in case.releases if r.product in other),
+                "advisories": tuple(a for a in case.advisories if a.product in other),
+                "lockstep": (),
+                "clashes": (),
+            }
+        )
+
+    def beside(self, case: Case) -> Catalogue:
+        """This catalogue with the products of a lean case, which it knows otherwise, their
+        releases and advisories in the place of those here; itself where there are none.
+        """
+        if not case.products:
             return self
+        changed = {p.id: p for p in case.products}
+        own: dict[str, list[Release]] = {p: [] for p in changed}
+        for release in case.releases:
+            own[release.product].append(release)
         found = Catalogue((), (), self.lockstep, (), self.clashes)
         found.products = {**self.products, **changed}
-        found._releases = {**self._releases, **{p: own.get(p, []) for p in changed}}
-        found._advisories = self._advisories
+        found._releases = {**self._releases, **own}
+        found._advisories = {p: a for p, a in self._advisories.items() if p not in changed}
+        for advisory in case.advisories:
+            found._advisories.setdefault(advisory.product, []).append(advisory)
         found._shared = self
         found._own = frozenset(changed)
         return found
+
+    def label(self, product: str) -> str:
+        known = self.products.get(product)
+        return known.label if known else product
 
     def line(self, product: str) -> Line:
         """Raises KeyError for a product that is not listed."""

@@ -142,7 +142,9 @@ def _blocked(resolution: Resolution, v: int, version: Version, *, acts: bool) ->
     if acts and traded is None:
         try:
             sets = smallest(case, problem, member.product, number)
-            unblock = tuple(ActSet(acts=one, text=tell_acts(case, one)) for one in sets)
+            unblock = tuple(
+                ActSet(acts=one, text=tell_acts(problem.catalogue, case.day, one)) for one in sets
+            )
         except SearchTooLong:
             searched = False
     return Blocked(

@@ -27,13 +27,12 @@ _PER_TASK = 32  # situations that go to a worker together
 def situation_key(case: Case) -> str:
     """What is the same for two cases exactly when their sites are in the same situation.
 
-    Left out are the site's name and the time of day, and the order in which things are listed.
+    Left out are the site's name, the day, and the order in which things are listed.
     Of the catalogue only what the case itself holds is looked into: keys of cases that share
     different catalogues can't be compared.
     """
     site, policy = case.site, case.policy
     told = [
-        case.day.isoformat(),
         sorted((c.product, c.version, c.active) for c in site.components),
         sorted((p, sorted(set(versions))) for p, versions in site.offers.items()),
         sorted((x.product, x.range, _day(x.covers_until), _day(x.expires)) for x in site.licences),
@@ -59,9 +58,12 @@ def _day(when: date | None) -> str:
 def changes_on(case: Case) -> date:
     """The first day after the case's own on which its answer can be another by itself.
 
-    That is when a soak, a hold or a licence ends; the last day there is, where none does.
+    That is, for a case with its releases in it, when a soak, a hold or a licence ends, or a new
+    year begins.
     """
     today = case.day
+    # With a new year, days of the old one are written with it.
+    new_year = date(today.year + 1, 1, 1) if today.year < date.max.year else date.max
     soaks = {getattr(case.policy.soak, kind) for kind in type(case.policy.soak).model_fields}
     ends = [hold.until for hold in case.policy.holds] + [x.expires for x in case.site.licences]
     days = [end + timedelta(days=1) for end in ends if end is not None and end < date.max]
@@ -69,7 +71,7 @@ def changes_on(case: Case) -> date:
     for release in case.releases:
         first = release.published.toordinal()
         days += [date.fromordinal(min(first + n, most)) for n in soaks if n]
-    return min((d for d in days if d > today), default=date.max)
+    return min([new_year, *(d for d in days if d > today)])
 
 
 @dataclass(frozen=True)
@@ -129,7 +131,7 @@ def answers(
     executor: Executor | None = None,
 ) -> Iterator[tuple[Case, Answer]]:
     """The answer of each case, in their order; equal situations are reasoned about once."""
-    listed = [(case, situation_key(case)) for case in cases]
+    listed = [(case, f"{case.day} {situation_key(case)}") for case in cases]
     different = {key: case for case, key in reversed(listed)}
     done = tell_all(catalogue, different, Asked(acts=acts), executor)
     for case, key in listed:

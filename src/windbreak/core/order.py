@@ -227,7 +227,7 @@ class _Interleaving:
         found = []
         for member, place in hops:
             product = self.problem.members[passage.group[member]].product
-            kind = case.product[product].kind
+            kind = self.problem.members[passage.group[member]].line.product.kind
             index = habit.index(kind) if kind in habit else len(habit)
             found.append((index, product, -place))
         return tuple(sorted(found))

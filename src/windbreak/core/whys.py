@@ -8,7 +8,6 @@ from __future__ import annotations
 
 from itertools import combinations
 
-from windbreak.core.case import Case
 from windbreak.core.constraints import NOBODY, Constraint, Problem
 from windbreak.core.order import Order, Step
 from windbreak.core.versions import Version
@@ -23,7 +22,7 @@ def why(order: Order, n: int) -> str:
     if len(step.moves) > 1:
         return _why_together(order, step)
     move = step.moves[0]
-    problem, case = order.resolution.problem, order.resolution.case
+    problem = order.resolution.problem
     start, end = step.before[move.v], step.after[move.v]
     for later in order.steps[n + 1 :]:
         for other in later.moves:
@@ -31,8 +30,8 @@ def why(order: Order, n: int) -> str:
                 continue
             held = _kept_apart(problem, (move.v, start), (other.v, later.after[other.v]))
             if held is not None:
-                name = f"{case.label(other.product)} {other.end}"
-                told = _broken_text(problem, case, held, (move.v, move.start), (other.v, other.end))
+                name = f"{problem.catalogue.label(other.product)} {other.end}"
+                told = _broken_text(problem, held, (move.v, move.start), (other.v, other.end))
                 head = f"A stop on the way, so that {name} can follow" if waypoint else None
                 return f"{head or f'Before {name}'}: {told}."
     for earlier in reversed(order.steps[:n]):
@@ -41,8 +40,8 @@ def why(order: Order, n: int) -> str:
                 continue
             held = _kept_apart(problem, (move.v, end), (other.v, earlier.before[other.v]))
             if held is not None:
-                name = f"{case.label(other.product)} {other.end}"
-                told = _broken_text(problem, case, held, (move.v, move.end), (other.v, other.start))
+                name = f"{problem.catalogue.label(other.product)} {other.end}"
+                told = _broken_text(problem, held, (move.v, move.end), (other.v, other.start))
                 return f"After {name}: {told}."
     if move.by == "bundle":
         return _carried_why(order, n, move.v)
@@ -69,7 +68,6 @@ def _kept_apart(problem: Problem, a: tuple[int, int], b: tuple[int, int]) -> Con
 
 def _broken_text(
     problem: Problem,
-    case: Case,
     c: Constraint,
     a: tuple[int, Version | None],
     b: tuple[int, Version | None],
@@ -78,7 +76,11 @@ def _broken_text(
 
     def named(v: int, product: str) -> str:
         version = versions[v]
-        return f"{case.label(product)} {version}" if version else f"no {case.label(product)}"
+        return (
+            f"{problem.catalogue.label(product)} {version}"
+            if version
+            else f"no {problem.catalogue.label(product)}"
+        )
 
     subject, other = named(c.p, c.subject), named(c.q, c.object)
     match c.kind:
@@ -87,7 +89,7 @@ def _broken_text(
             line = problem.members[c.p].line
             number = line.number(version) if version else 0
             wanted = line.releases[number - 1].requires.get(c.object, "") if number else ""
-            asked = f"{case.label(c.object)} {in_words(wanted)}" if wanted else other
+            asked = f"{problem.catalogue.label(c.object)} {in_words(wanted)}" if wanted else other
             return f"{subject} needs {asked}"
         case "conflicts":
             return f"{subject} does not go with {other}"
@@ -98,14 +100,14 @@ def _broken_text(
 
 
 def _carried_why(order: Order, n: int, v: int) -> str:
-    problem, case = order.resolution.problem, order.resolution.case
+    problem = order.resolution.problem
     step = order.steps[n]
     for rule in problem.carried:
         if rule.p == v and rule.i == step.after[v]:
             for theme, mask in rule.themes:
                 if mask >> step.after[theme] & 1:
                     version = problem.members[theme].version(step.after[theme])
-                    name = case.label(problem.members[theme].product)
+                    name = problem.catalogue.label(problem.members[theme].product)
                     moved = any(m.v == theme for s in order.steps[:n] for m in s.moves)
                     if moved:
                         return f"After {name} {version}, which carries it."
@@ -114,7 +116,7 @@ def _carried_why(order: Order, n: int, v: int) -> str:
 
 
 def _why_together(order: Order, step: Step) -> str:
-    problem, case = order.resolution.problem, order.resolution.case
+    problem = order.resolution.problem
     told: dict[str, None] = {}
     matching: dict[str, None] = {}
     for a, b in combinations(step.moves, 2):
@@ -123,28 +125,33 @@ def _why_together(order: Order, step: Step) -> str:
             if held is None:
                 continue
             if held.kind == "lockstep":
-                matching |= {case.label(a.product): None, case.label(b.product): None}
+                matching |= {
+                    problem.catalogue.label(a.product): None,
+                    problem.catalogue.label(b.product): None,
+                }
                 continue
-            text = _broken_text(problem, case, held, (one.v, one.end), (other.v, other.start))
+            text = _broken_text(problem, held, (one.v, one.end), (other.v, other.start))
             told[text] = None
     for move in step.moves:
         if move.by == "bundle":
-            told[f"{case.label(move.product)} {move.end} comes only inside the theme"] = None
+            told[
+                f"{problem.catalogue.label(move.product)} {move.end} comes only inside the theme"
+            ] = None
     said = [f"{listed(list(matching))} must match at every moment"] if matching else []
     return f"Together, behind a maintenance page: {'; '.join([*said, *told])}."
 
 
 def stuck_text(order: Order, v: int) -> str:
     """Why a member does not reach what would be best for it."""
-    case, problem = order.resolution.case, order.resolution.problem
+    problem = order.resolution.problem
     member = problem.members[v]
     wanted = member.version(order.wanted[v])
     reached = order.resolution.version(v)
-    label = case.label(member.product)
+    label = problem.catalogue.label(member.product)
     head = f"{label} could be {wanted or 'left out'} but ends at {reached or 'absent'}"
     group = next((g for g in order.apart if v in g), ())
     others = [
-        f"{case.label(problem.members[u].product)} "
+        f"{problem.catalogue.label(problem.members[u].product)} "
         f"{problem.members[u].version(order.wanted[u]) or 'left out'}"
         for u in group
         if u != v

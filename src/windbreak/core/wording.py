@@ -26,7 +26,7 @@ from windbreak.core.candidates import (
     reasons,
 )
 from windbreak.core.case import Case
-from windbreak.core.catalogue import bits
+from windbreak.core.catalogue import Catalogue, bits
 from windbreak.core.constraints import Problem
 from windbreak.core.resolve import Objective, Resolution
 from windbreak.core.versions import Version, parse_version
@@ -35,7 +35,7 @@ from windbreak.core.versions import Version, parse_version
 def sentence(resolution: Resolution, v: int, version: Version, told: Sequence[str]) -> str:
     """The whole of a blocked component: where it stays or goes instead, and why."""
     member = resolution.problem.members[v]
-    label = resolution.case.label(member.product)
+    label = resolution.problem.catalogue.label(member.product)
     target = resolution.version(v)
     if member.component is None:
         head = f"{label} {version} is not taken"
@@ -54,8 +54,8 @@ def day(when: date, now: date | None = None) -> str:
 
 def tell(resolution: Resolution, member: Member, version: Version, reason: Reason) -> str:
     """The sentence of one reason why a member does not reach a version."""
-    case = resolution.case
-    name = case.label(member.product)
+    case, catalogue = resolution.case, resolution.problem.catalogue
+    name = catalogue.label(member.product)
     match reason:
         case ChannelExclusion(channel=channel):
             return f"{version} is a {channel} release, and the policy does not take those."
@@ -76,9 +76,9 @@ def tell(resolution: Resolution, member: Member, version: Version, reason: Reaso
                 "expired": f"this site's licence for {name} has ended.",
                 "not-covered": f"this site's licence for {name} does not cover {version}.",
             }[state]
-            return first_up(said) + (f" {_carried(case, carried)}" if carried else "")
+            return first_up(said) + (f" {_carried(catalogue, carried)}" if carried else "")
         case BundleExclusion(carried_by=carried):
-            return f"{version} comes only inside a theme. {_carried(case, carried)}"
+            return f"{version} comes only inside a theme. {_carried(catalogue, carried)}"
         case OfferExclusion():
             return f"The host does not offer {name} {version}."
         case AccessExclusion():
@@ -93,7 +93,7 @@ def tell(resolution: Resolution, member: Member, version: Version, reason: Reaso
 
 def _dearer(resolution: Resolution, trade: Trade) -> str:
     """What the best choice with a version is worse in: the first place that differs."""
-    names = listed([resolution.case.label(p) for p in trade.pay])
+    names = listed([resolution.problem.catalogue.label(p) for p in trade.pay])
     now, then = resolution.objective, trade.instead
     places = Objective.model_fields
     place = next((p for p in places if getattr(then, p) != getattr(now, p)), None)
@@ -116,13 +116,13 @@ def _dearer(resolution: Resolution, trade: Trade) -> str:
     return f"{counted(more, 'move')} more would be needed, and nothing gained"
 
 
-def tell_act(case: Case, act: Act) -> str:
+def tell_act(catalogue: Catalogue, today: date, act: Act) -> str:
     """What somebody would have to do, as a sentence without its full stop."""
-    name = case.label(act.product) if act.product else ""
+    name = catalogue.label(act.product) if act.product else ""
     match act.act:
         case "wait":
             assert act.until is not None
-            return f"Wait until {day(act.until, case.day)}"
+            return f"Wait until {day(act.until, today)}"
         case "activate":
             return f"Switch {name} on"
         case "lift-hold":
@@ -139,9 +139,9 @@ def tell_act(case: Case, act: Act) -> str:
             return f"Put the package of {name} {act.version} on the shelf"
 
 
-def tell_acts(case: Case, acts: Sequence[Act]) -> str:
+def tell_acts(catalogue: Catalogue, today: date, acts: Sequence[Act]) -> str:
     """A set of acts as one sentence without its full stop."""
-    first, *rest = (tell_act(case, act) for act in acts)
+    first, *rest = (tell_act(catalogue, today, act) for act in acts)
     return " and ".join([first, *(t[:1].lower() + t[1:] for t in rest)])
 
 
@@ -182,8 +182,8 @@ class _Facts:
 
     def _one(self, fact: Fact) -> str:
         a, b = (
-            self.case.label(fact.subject or fact.product or ""),
-            self.case.label(fact.object or ""),
+            self.problem.catalogue.label(fact.subject or fact.product or ""),
+            self.problem.catalogue.label(fact.object or ""),
         )
         match fact.fact:
             case "requires" | "conflicts":
@@ -191,7 +191,7 @@ class _Facts:
             case "clash":
                 notes = [
                     c.note
-                    for c in self.case.clashes
+                    for c in self.problem.catalogue.clashes
                     if {c.a.product, c.b.product} == {fact.subject, fact.object} and c.note
                 ]
                 why = f": {notes[0].rstrip('.')}" if notes else ""
@@ -205,7 +205,7 @@ class _Facts:
 
     def _named(self, product: str | None) -> str:
         """A product, with the version where it is the one asked about."""
-        label = self.case.label(product or "")
+        label = self.problem.catalogue.label(product or "")
         return f"{label} {self.version}" if product == self.product else label
 
     def _said(self, fact: Fact, a: str, b: str) -> str:
@@ -237,7 +237,7 @@ class _Facts:
         return f"{subject} needs {b} {in_words(lowest)}"
 
     def _limit(self, product: str) -> str:
-        label = self.case.label(product)
+        label = self.problem.catalogue.label(product)
         number = self.problem.numbers.get(product)
         if number is None:
             return f"{label} is not to be had"
@@ -290,8 +290,8 @@ def in_words(text: str) -> str:
     return "on the site" if bare == "*" else bare
 
 
-def _carried(case: Case, carried: Sequence[Carrier]) -> str:
-    names = [f"{case.label(c.product)} {c.version}" for c in carried]
+def _carried(catalogue: Catalogue, carried: Sequence[Carrier]) -> str:
+    names = [f"{catalogue.label(c.product)} {c.version}" for c in carried]
     return f"{listed(names)} {'carries' if len(names) == 1 else 'carry'} it."
 
 
@@ -315,7 +315,7 @@ def _themes(resolution: Resolution, plugin: str) -> list[str]:
     """The themes in use on the site that carry a plugin in some release, by name."""
     problem = resolution.problem
     return [
-        resolution.case.label(name)
+        resolution.problem.catalogue.label(name)
         for name in problem.catalogue.carriers.get(plugin, ())
         if (number := problem.numbers.get(name)) is not None and problem.members[number].active
     ]

@@ -30,6 +30,7 @@ from windbreak.core.work import Principal
 from windbreak.feeds.announced import Announced
 from windbreak.feeds.errors import FeedUnreadable
 from windbreak.feeds.recipes import name_of
+from windbreak.operations import reasoning
 from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
 
@@ -336,6 +337,7 @@ def type_in(context: Context, new: NewRelease, by: Principal) -> KnownRelease:
         context.store.releases.add(release)
         context.record(by.name, f"{release.title} typed in", new.product, why=new.source)
     context.tell("release", new.product, f"{release.title} typed in")
+    reasoning.touch(context, [new.product])
     return release
 
 
@@ -363,6 +365,7 @@ def decide(
         what = f"{known.title}: the {choice.keep} package is the right one"
         context.record(by.name, what, product, why=choice.why)
     context.tell("release", product, what)
+    reasoning.touch(context, [product])
     return changed
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import threading
 from collections.abc import Callable
+from concurrent.futures import Executor
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from pathlib import Path
@@ -16,9 +17,10 @@ from windbreak.packages.shelf import Shelf
 from windbreak.store.sealing import Sealer
 from windbreak.store.store import Store
 
-# Events that change one site's row, and those that may change every site's.
+# Events that change one site's row, and those that may change every site's. Whoever tells of
+# releases and holds says himself which sites they can touch (see reasoning.touch).
 _OF_A_SITE = ("site", "plan", "booking", "licence", "rollout")
-_OF_ALL = ("hold", "product", "release", "host", "day")
+_OF_ALL = ("product", "host", "day", "policy")
 TIMEOUT = httpx.Timeout(10, read=60)
 
 
@@ -28,7 +30,7 @@ class Context:
 
     ``http`` asks sites, which may be anywhere; ``out`` asks makers and tells web hooks, and goes
     to private networks only where the settings allow them. ``per_host`` is how many feeds of one
-    host are asked at once.
+    host are asked at once. ``executor`` is where many sites are reasoned about; None: here.
     """
 
     data: Path
@@ -41,6 +43,7 @@ class Context:
     allowed: tuple[way_out.Network, ...] = ()
     soak: dict[str, int] = field(default_factory=dict)
     per_host: int = 2
+    executor: Executor | None = None
     wrong_tries: dict[str, tuple[int, datetime]] = field(default_factory=dict)
     news: threading.Condition = field(default_factory=threading.Condition)
 

@@ -6,6 +6,7 @@ import secrets
 
 from windbreak.core.fleet import NewHold, StandingHold
 from windbreak.core.work import Principal
+from windbreak.operations import reasoning
 from windbreak.operations.context import Context
 
 
@@ -22,6 +23,7 @@ def hold(context: Context, new: NewHold, by: Principal) -> StandingHold:
         where = new.site or "everywhere"
         context.record(by.name, f"{new.product} held {where}", new.product, why=new.reason)
     context.tell("hold", new.product, f"held {where}")
+    _touch(context, kept)
     return kept
 
 
@@ -32,3 +34,11 @@ def lift(context: Context, id: str, by: Principal) -> None:
         context.store.holds.drop(id)
         context.record(by.name, f"hold on {known.product} lifted", known.product)
     context.tell("hold", known.product, "lifted")
+    _touch(context, known)
+
+
+def _touch(context: Context, hold: StandingHold) -> None:
+    if hold.site is not None:
+        context.store.rows.touch(hold.site)
+    else:
+        reasoning.touch(context, [hold.product])

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-import hashlib
 import threading
 from collections import OrderedDict
-from dataclasses import dataclass, replace
-from datetime import UTC, datetime
+from collections.abc import Iterable
+from dataclasses import dataclass
+from datetime import date, datetime, timedelta
 
 from windbreak.core.case import (
     Advisory,
@@ -20,10 +20,18 @@ from windbreak.core.case import (
     ShelfItem,
     Soak,
 )
-from windbreak.core.explain import Answer, Plan, answer, plan
+from windbreak.core.catalogue import Catalogue
+from windbreak.core.explain import Answer, Plan
 from windbreak.core.fleet import Inventory, Site
-from windbreak.core.order import order
-from windbreak.core.resolve import resolve
+from windbreak.core.many import (
+    Asked,
+    Told,
+    changes_on,
+    reach_of,
+    situation_key,
+    tell_all,
+    tell_one,
+)
 from windbreak.core.tracking import KnownProduct, KnownRelease
 from windbreak.core.versions import parse_version
 from windbreak.core.work import SitePlan
@@ -36,11 +44,13 @@ _KEPT_RESULTS = 1024
 
 @dataclass(frozen=True)
 class Reasoned:
-    """A case with its answer and its plan."""
+    """A case with its answer and its plan; the key of its situation, and when it was reasoned."""
 
     case: Case
     answer: Answer
     plan: Plan
+    key: str
+    made_at: datetime
 
 
 def case_of(context: Context, site: str, *, only: frozenset[str] | None = None) -> Case:
@@ -122,6 +132,7 @@ class _Catalogue:
     withheld: dict[str, tuple[Hold, ...]]
     withdrawn: frozenset[tuple[str, str]]
     licences: licensing.Rights
+    compiled: Catalogue
 
     def around(self, site: Site, inventory: Inventory) -> tuple[dict[str, Product], list[Release]]:
         """The products that matter to a site: those on it, and what they ask for or carry.
@@ -137,18 +148,14 @@ class _Catalogue:
             if id in products:
                 continue
             known = self.known.get(id)
-            fields: dict[str, object] = {"access": "public", "name": name}
-            if id in own:
-                fields["access"] = "custom"
-            elif known is not None:
-                fields = {
-                    "access": known.access,
-                    "name": known.name,
-                    "major_place": known.major_place,
-                    "closed": known.withdrawn_at is not None,
-                }
-            kind = id.partition("/")[0]
-            products[id] = Product.model_validate({"id": id, "kind": kind, **fields})
+            if id in own or known is None:
+                access = "custom" if id in own else "public"
+                kind = id.partition("/")[0]
+                products[id] = Product.model_validate(
+                    {"id": id, "kind": kind, "access": access, "name": name}
+                )
+            else:
+                products[id] = self.compiled.products[id]
             if id in own:
                 continue
             installed = inventory.version_of(id)
@@ -206,17 +213,48 @@ def _catalogue(context: Context) -> _Catalogue:
                     id=told.id, product=told.product, affected=told.affected, severity=told.severity
                 )
             )
+    known = {p.id: p for p in store.products.all()}
     made = _Catalogue(
-        {p.id: p for p in store.products.all()},
+        known,
         {p: tuple(found) for p, found in releases.items()},
         {p: tuple(found) for p, found in advisories.items()},
         {p: tuple(found) for p, found in withheld.items()},
         frozenset(withdrawn),
         licensing.rights(context),
+        Catalogue(
+            [_as_product(p) for p in known.values()],
+            [
+                r
+                for p, found in releases.items()
+                for r in found
+                if p in known and (p, r.version) not in withdrawn
+            ],
+            advisories=[a for p, found in advisories.items() if p in known for a in found],
+        ),
     )
+    if kept is not None:
+        _forget(kept[1].compiled, made.compiled)
     _catalogues.clear()
     _catalogues[id(store)] = (mark, made)
     return made
+
+
+def _as_product(known: KnownProduct) -> Product:
+    return Product.model_validate(
+        {
+            "id": known.id,
+            "kind": known.id.partition("/")[0],
+            "access": known.access,
+            "name": known.name,
+            "major_place": known.major_place,
+            "closed": known.withdrawn_at is not None,
+        }
+    )
+
+
+def compiled(context: Context) -> Catalogue:
+    """Everything that is known of products, compiled for the reasoning. Reads."""
+    return _catalogue(context).compiled
 
 
 def licences_of(context: Context) -> dict[str, set[str]]:
@@ -238,41 +276,104 @@ def why_withheld(release: KnownRelease) -> str | None:
     return None
 
 
-_results: OrderedDict[bytes, Reasoned] = OrderedDict()
+@dataclass(frozen=True)
+class _Kept:
+    """A result, the days it holds, and the products whose catalogue it came from."""
+
+    told: Told
+    made_at: datetime
+    last_day: date
+    products: frozenset[str]
+
+
+_results: OrderedDict[str, _Kept] = OrderedDict()
 _guard = threading.Lock()
 
 
-def reason(case: Case) -> Reasoned:
-    """The answer and plan of a case. Equal situations of one day are reasoned about once,
-    whichever site they are of.
+def _forget(before: Catalogue, after: Catalogue) -> None:
+    """Forget the results that what changed in the catalogue can touch, and no others."""
+    changed = after.differs(before)
+    if not changed:
+        return
+    touched = {p for one in changed for p in reach_of(after, one) | reach_of(before, one)}
+    with _guard:
+        for key in [k for k, kept in _results.items() if not touched.isdisjoint(kept.products)]:
+            del _results[key]
+
+
+def reason(context: Context, case: Case) -> Reasoned:
+    """The answer and plan of a case. Equal situations are reasoned about once, whichever site
+    they are of, and again only when something that can touch them has changed. Reads.
     """
-    at = case.at
-    day = datetime(at.year, at.month, at.day, tzinfo=UTC) if at.tzinfo is UTC else at
-    nobodys = case.site.model_copy(update={"id": ""})
-    text = case.model_copy(update={"at": day, "site": nobodys}).model_dump_json()
-    key = hashlib.sha256(text.encode()).digest()
+    catalogue = _catalogue(context).compiled
+    lean = catalogue.lean(case)
+    key = situation_key(lean)
+    kept = _kept(key, case)
+    if kept is None:
+        kept = _keep(context, key, case, tell_one(lean, catalogue, Asked(acts=True, plans=True)))
+    assert kept.told.plan is not None  # it was asked for
+    same = {"site": case.site.id}
+    return Reasoned(
+        case,
+        kept.told.answer.model_copy(update=same),
+        kept.told.plan.model_copy(update=same),
+        key,
+        kept.made_at,
+    )
+
+
+def prepare(context: Context, cases: Iterable[Case]) -> None:
+    """Reason about what is not known yet of some cases, on the executor where there is one."""
+    if context.executor is None:
+        return
+    catalogue = _catalogue(context).compiled
+    wanted: dict[str, Case] = {}
+    leans: dict[str, Case] = {}
+    for case in cases:
+        lean = catalogue.lean(case)
+        key = situation_key(lean)
+        if key not in wanted and _kept(key, case) is None:
+            wanted[key], leans[key] = case, lean
+    asked = Asked(acts=True, plans=True)
+    for key, told in tell_all(catalogue, leans, asked, context.executor).items():
+        _keep(context, key, wanted[key], told)
+
+
+def _kept(key: str, case: Case) -> _Kept | None:
     with _guard:
         kept = _results.get(key)
-        if kept is not None:
-            _results.move_to_end(key)
-            return replace(kept, case=case)
-    resolution = resolve(case)
-    found = Reasoned(case, answer(resolution), plan(order(resolution)))
+        if kept is None or not kept.made_at.date() <= case.day <= kept.last_day:
+            return None
+        _results.move_to_end(key)
+        return kept
+
+
+def _keep(context: Context, key: str, case: Case, told: Told) -> _Kept:
+    last = changes_on(case)
+    last_day = last if last == date.max else last - timedelta(days=1)
+    kept = _Kept(told, context.clock(), last_day, frozenset(p.id for p in case.products))
     with _guard:
-        _results[key] = found
+        _results[key] = kept
         while len(_results) > _KEPT_RESULTS:
             _results.popitem(last=False)
-    return found
+    return kept
+
+
+def touch(context: Context, products: Iterable[str]) -> None:
+    """Mark the rows of the sites that a change of some products can touch. Writes."""
+    catalogue = _catalogue(context).compiled
+    touched = {p for one in products for p in reach_of(catalogue, one)}
+    context.store.rows.touch_where(touched)
 
 
 def verdicts(context: Context, site: str) -> Answer:
     """The verdicts of a site now. Reads. Raises Refused when its inventory is not known."""
-    return reason(case_of(context, site)).answer
+    return reason(context, case_of(context, site)).answer
 
 
 def draft(context: Context, site: str, *, only: frozenset[str] | None = None) -> SitePlan:
     """Make a plan for a site as it stands, and keep it as a draft. Writes."""
-    found = reason(case_of(context, site, only=only))
+    found = reason(context, case_of(context, site, only=only))
     inventory = context.store.inventories.get(site)
     targets = {
         v.product: v.to
@@ -309,11 +410,11 @@ def draft_for(context: Context, site: str, product: str, version: str) -> SitePl
         | {r.product for r in case.releases if product in (*r.requires, *r.bundles)}
     )
     for only in (frozenset({product}), tied, None):
-        found = reason(case_of(context, site, only=only)).answer
+        found = reason(context, case_of(context, site, only=only)).answer
         if any(v.product == product and v.to == version for v in found.verdicts):
             return draft(context, site, only=only)
     label = case.label(product)
-    for verdict in reason(case).answer.verdicts:
+    for verdict in reason(context, case).answer.verdicts:
         if verdict.product == product:
             why = verdict.blocked.text if verdict.blocked else f"it goes to {verdict.to}."
             raise Refused("not-to-be-reached", f"{label} {version} can't be taken now: {why}")

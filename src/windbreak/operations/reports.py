@@ -252,7 +252,7 @@ def _standing(case: Case, site: Site, verdict: Verdict, state: State) -> Standin
 
 def _reasoned(context: Context, site: str) -> reasoning.Reasoned | None:
     try:
-        return reasoning.reason(reasoning.case_of(context, site))
+        return reasoning.reason(context, reasoning.case_of(context, site))
     except Refused:
         return None
 
@@ -293,7 +293,8 @@ def site_view(context: Context, site: str) -> SiteView:
     components: tuple[ComponentView, ...] = ()
     if inventory is not None:
         case = reasoning.case_of(context, site)
-        answer = reasoning.reason(case).answer
+        reasoned = reasoning.reason(context, case)
+        answer = reasoned.answer
         catalogue = Catalogue.of(case)
         by_product = {m.product: m for m in members(case, catalogue)}
         views = [

@@ -14,7 +14,7 @@ from windbreak.core.versions import Version, parse_version
 from windbreak.core.work import Principal
 from windbreak.feeds.errors import FeedError
 from windbreak.feeds.fetching import PACKAGE_LIMIT, PACKAGE_SECONDS, fetch, origin
-from windbreak.operations import licensing, rights
+from windbreak.operations import licensing, reasoning, rights
 from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
 from windbreak.operations.tracking import credential_of
@@ -179,6 +179,7 @@ def _with_code(
 def _note_refused(context: Context, release: KnownRelease, error: PackageRefused) -> None:
     context.store.releases.change(release.id, refused=str(error))
     context.tell("release", release.product, f"the package of {release.title} was refused")
+    reasoning.touch(context, [release.product])
 
 
 def _outranked(context: Context, release: KnownRelease, package: Package) -> None:

@@ -43,7 +43,7 @@ from windbreak.feeds.fetching import (
 )
 from windbreak.feeds.formats import FORMATS
 from windbreak.feeds.signin import NAMED
-from windbreak.operations import catalogue, outward
+from windbreak.operations import catalogue, outward, reasoning
 from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
 from windbreak.store.sealing import masked, trimmed
@@ -366,6 +366,17 @@ def poll(context: Context, feed: str, *, fresh: bool = False) -> PollResult:
     return _told(context, known, now, announced, taken)
 
 
+def _touch(context: Context, feed: Feed, taken: catalogue.Taken) -> None:
+    """Mark the rows of the sites that what was taken in can touch. Writes."""
+    if feed.kind == "advisories":
+        context.store.rows.touch()
+        return
+    products = {id.partition("@")[0] for id in taken.ids} | set(taken.products)
+    if taken.noted or taken.again:
+        products |= {p.id for p in context.store.products.all() if p.feed == feed.id}
+    reasoning.touch(context, products)
+
+
 def _told(
     context: Context, feed: Feed, now: datetime, announced: Announced, taken: catalogue.Taken
 ) -> PollResult:
@@ -384,6 +395,7 @@ def _told(
         outward.tell(context, "release", {"feed": feed.id, "taken": taken.ids, "text": text})
     if taken.ids or taken.noted:
         context.tell("release", feed.id, text)
+        _touch(context, feed, taken)
     return PollResult(
         feed=feed.id,
         at=now,

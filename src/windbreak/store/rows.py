@@ -45,6 +45,16 @@ class Rows:
         else:
             self.database.tell("UPDATE row SET stale = 1 WHERE site = ?", [site])
 
+    def touch_where(self, products: Iterable[str]) -> None:
+        """Say so of the rows of every site that has one of some products. Writes."""
+        ids = sorted(products)
+        marks = ", ".join("?" * len(ids))
+        self.database.tell(
+            "UPDATE row SET stale = 1 WHERE stale = 0 AND site IN "
+            f"(SELECT site FROM component WHERE product IN ({marks}))",
+            ids,
+        )
+
     def stale(self, limit: int) -> list[str]:
         """Sites whose rows have to be worked out again, so many at the most. Reads."""
         rows = self.database.ask("SELECT site FROM row WHERE stale LIMIT ?", [limit])

@@ -21,12 +21,18 @@ from windbreak.core.fleet import (
     Zone,
     example,
 )
+from windbreak.core.outlook import ActRow, Outlook
 from windbreak.core.work import SitePlan, SiteSummary, SiteView
-from windbreak.operations import reasoning, reports, retiring, sites
+from windbreak.operations import reasoning, reports, retiring, sites, supposing
 from windbreak.operations.errors import Refused
 from windbreak.service.signin import Ctx, Limit, Who
 
 router = APIRouter(tags=["sites"])
+
+If = Annotated[
+    tuple[str, ...],
+    Query(alias="if", description="an act taken as done, as: offer loom 8.1 on jetty"),
+]
 
 
 class Windows(Value):
@@ -188,18 +194,30 @@ def export_case(context: Ctx, who: Who, id: str) -> dict[str, Any]:
 
 
 @router.get("/sites/{id}/verdicts")
-def show_verdicts(context: Ctx, who: Who, id: str) -> Answer:
-    """What the reasoning says of each component."""
-    return reasoning.verdicts(context, id)
+def show_verdicts(context: Ctx, who: Who, id: str, if_: If = ()) -> Answer:
+    """What the reasoning says of each component; with ``if``, what it would say."""
+    return supposing.outlook(context, id, if_).answer
 
 
 @router.get("/sites/{id}/verdicts/{kind}/{slug}")
-def show_verdict(context: Ctx, who: Who, id: str, kind: str, slug: str) -> Verdict:
-    """What the reasoning says of one product on a site."""
-    for verdict in reasoning.verdicts(context, id).verdicts:
+def show_verdict(context: Ctx, who: Who, id: str, kind: str, slug: str, if_: If = ()) -> Verdict:
+    """What the reasoning says of one product on a site; with ``if``, what it would say."""
+    for verdict in supposing.outlook(context, id, if_).answer.verdicts:
         if verdict.product == f"{kind}/{slug}":
             return verdict
     raise Refused("not-installed", f"{kind}/{slug} is not on {id}")
+
+
+@router.get("/sites/{id}/outlook")
+def show_outlook(context: Ctx, who: Who, id: str, if_: If = ()) -> Outlook:
+    """A site's verdicts and plan, with acts taken as done. Nothing is changed or kept."""
+    return supposing.outlook(context, id, if_)
+
+
+@router.get("/acts")
+def list_acts(context: Ctx, who: Who, if_: If = ()) -> list[ActRow]:
+    """What somebody could do, what frees most across the fleet first."""
+    return supposing.acts(context, if_)
 
 
 @router.post("/sites/{id}/plans", status_code=201)

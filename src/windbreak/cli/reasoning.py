@@ -1,0 +1,219 @@
+"""``windbreak resolve``, ``why``, ``acts``, ``plan``: what the reasoning says, and what if."""
+
+from __future__ import annotations
+
+import argparse
+from typing import TYPE_CHECKING, Any
+
+from windbreak.cli.output import age, dump, local, say, table
+from windbreak.cli.profile import connect, pick_product, pick_site
+
+if TYPE_CHECKING:
+    from windbreak.core.explain import Plan, Verdict
+    from windbreak.core.outlook import Outlook
+    from windbreak.core.work import SitePlan
+
+_SUPPOSE = "see it as if this were done, changing nothing; as 'offer loom 8.1 on jetty'"
+
+
+def add(commands: Any, common: argparse.ArgumentParser) -> None:
+    what_if = argparse.ArgumentParser(add_help=False)
+    what_if.add_argument(
+        "--if", dest="suppose", action="append", default=[], metavar="ACT", help=_SUPPOSE
+    )
+    both = [common, what_if]
+    one = commands.add_parser("resolve", parents=both, help="a site's verdicts, with reasons")
+    one.add_argument("site", metavar="SITE")
+    one.set_defaults(do=_resolve)
+    one = commands.add_parser(
+        "why",
+        parents=both,
+        help="why a product is not newer on a site, and what would change it",
+        epilog="example: windbreak why kelp-and-oar millrace",
+    )
+    one.add_argument("site", metavar="SITE")
+    one.add_argument("product", metavar="PRODUCT")
+    one.set_defaults(do=_why)
+    one = commands.add_parser(
+        "acts", parents=both, help="what somebody could do, what frees most first"
+    )
+    one.add_argument("--show", type=int, metavar="N", help="one of them, with every move it frees")
+    one.set_defaults(do=_acts)
+    one = commands.add_parser(
+        "plan",
+        parents=both,
+        help="make a site's ordered plan",
+        epilog="example: windbreak plan kelp-and-oar --if 'offer loom 8.1 on jetty'",
+    )
+    one.add_argument("site", metavar="SITE", help="a site, or the number of a plan to show again")
+    one.set_defaults(do=_plan)
+
+
+def _supposed(found: Outlook) -> None:
+    """Say what was taken as done, and what would be otherwise."""
+    if not found.supposed:
+        return
+    for one in found.supposed:
+        here = "" if one.here else "  (does not touch this site)"
+        say(f"If: **{one.text}**{here}")
+    for change in found.changes:
+        say(f"  {change.text}")
+    if not found.changes:
+        say("  It would change nothing here.")
+    say("Nothing was changed; this is how it would be.")
+    say("")
+
+
+def _resolve(args: argparse.Namespace) -> None:
+    with connect(args) as windbreak:
+        found = windbreak.outlook(pick_site(windbreak, args.site), args.suppose)
+        names = {r.product.id: r.product.name for r in windbreak.products()}
+    if args.json:
+        return dump(found)
+    _supposed(found)
+    rows = [_row(v, names) for v in found.answer.verdicts]
+    table(["product", "now", "to", "newest", "outcome"], rows, "nothing is installed")
+    for verdict in found.answer.verdicts:
+        if verdict.blocked:
+            say(f"  {verdict.blocked.text}")
+    say(f"Reasoned {age(found.reasoned_at)}; situation {found.situation[:8]}")
+    return None
+
+
+def _row(verdict: Verdict, names: dict[str, str]) -> list[str]:
+    moves = verdict.to != verdict.from_
+    return [
+        names.get(verdict.product, verdict.product),
+        verdict.from_ or "absent",
+        verdict.to or "absent" if moves else "",
+        verdict.newest or "",
+        verdict.outcome,
+    ]
+
+
+def _why(args: argparse.Namespace) -> None:
+    with connect(args) as windbreak:
+        id = pick_site(windbreak, args.site)
+        product = pick_product(windbreak, args.product)
+        found = windbreak.outlook(id, args.suppose)
+        verdict = windbreak.verdict(id, product, args.suppose)
+        blocked = verdict.blocked
+        rows = windbreak.acts(args.suppose) if blocked and blocked.unblock else []
+    if args.json:
+        return dump(verdict)
+    _supposed(found)
+    if blocked is None:
+        words = {"move": "goes to", "add": "joins at", "current": "is at its newest,"}
+        said = words.get(verdict.outcome, verdict.outcome)
+        say(f"**{verdict.product}** {said} {verdict.to or 'absent'} on {found.label}.")
+        return None
+    say(f"On **{found.label}**: {blocked.text}")
+    if blocked.unblock:
+        say("What would change it")
+        for number, acts in enumerate(blocked.unblock, start=1):
+            place = next(
+                (n for n, r in enumerate(rows, 1) if r.acts == acts.acts and id in r.sites), None
+            )
+            freed = rows[place - 1] if place else None
+            more = f"   {_frees(freed.moves, len(freed.sites), freed.security)}" if freed else ""
+            show = f"   windbreak acts --show {place}" if place else ""
+            say(f"  {number}  {acts.text}{more}{show}")
+        first = next((r for r in rows if r.acts == blocked.unblock[0].acts and id in r.sites), None)
+        if first is not None:
+            ifs = " ".join(f"--if '{text}'" for text in first.suppose)
+            say(f"See it without changing anything: windbreak plan {id} {ifs}")
+    elif not blocked.searched:
+        say("So much bears on it that not every act could be tried.")
+    elif all(t.reason.kind != "trade" for t in blocked.reasons):
+        say("No act, and no two or three together, would change it.")
+    return None
+
+
+def _frees(moves: int, sites: int, security: int) -> str:
+    from windbreak.core.explain import counted
+
+    text = f"frees {counted(moves, 'move')} on {counted(sites, 'site')}"
+    return f"{text}, {security} of them security" if security else text
+
+
+def _acts(args: argparse.Namespace) -> None:
+    with connect(args) as windbreak:
+        rows = windbreak.acts(args.suppose)
+    if args.show is not None:
+        if not 1 <= args.show <= len(rows):
+            from windbreak.cli.output import Refusal
+
+            raise Refusal(f"there are {len(rows)} acts; --show {args.show} is none of them")
+        row = rows[args.show - 1]
+        if args.json:
+            return dump(row)
+        say(f"**{row.text}**: {_frees(row.moves, len(row.sites), row.security)}")
+        table(
+            ["site", "product", "to", ""],
+            [[m.label, m.name, m.version, "security" if m.security else ""] for m in row.frees],
+            "nothing",
+        )
+        say(
+            "See it on one site: windbreak plan SITE "
+            + " ".join(f"--if '{t}'" for t in row.suppose)
+        )
+        return None
+    if args.json:
+        return dump(rows)
+    table(
+        ["", "act", "frees", "sites", "security"],
+        [
+            [str(n), r.text, str(r.moves), str(len(r.sites)), str(r.security) if r.security else ""]
+            for n, r in enumerate(rows, start=1)
+        ],
+        "nothing waits for an act of anybody",
+    )
+    say("What one of them frees: windbreak acts --show N")
+    return None
+
+
+def show_steps(plan: Plan, names: dict[str, str]) -> None:
+    """Print the steps of a plan with the reason for each place."""
+    from windbreak.core.explain import step_title
+
+    if not plan.steps:
+        say("Nothing moves now.")
+    for number, step in enumerate(plan.steps, start=1):
+        note = "  (waypoint)" if step.waypoint else ""
+        say(f"  {number:2}  **{step_title(step, names)}**{note}")
+        say(f"      {step.why}")
+    for stuck in plan.stuck:
+        say(f"  stuck: {stuck.text}")
+
+
+def show_plan(plan: SitePlan, names: dict[str, str]) -> None:
+    """Print a kept plan: its steps, and what is not in it."""
+    say(f"**Plan {plan.id} for {plan.site}**, {plan.state}, reckoned {local(plan.made_at)}")
+    show_steps(plan.plan, names)
+    for verdict in plan.answer.verdicts:
+        if verdict.blocked is not None:
+            say(f"  not in it: {verdict.blocked.text}")
+
+
+def _plan(args: argparse.Namespace) -> None:
+    with connect(args) as windbreak:
+        names = {r.product.id: r.product.name for r in windbreak.products()}
+        if args.suppose:
+            found = windbreak.outlook(pick_site(windbreak, args.site), args.suppose)
+            if args.json:
+                return dump(found)
+            _supposed(found)
+            say(f"**A plan for {found.label}**, as it would be")
+            return show_steps(found.plan, names)
+        if args.site.isdigit():
+            plan = windbreak.plan(int(args.site))
+        else:
+            plan = windbreak.draft_plan(pick_site(windbreak, args.site))
+    if args.json:
+        return dump(plan)
+    if args.quiet:
+        return print(plan.id)
+    show_plan(plan, names)
+    if plan.state == "draft" and plan.plan.steps:
+        say(f"Let it go: windbreak approve {plan.id}")
+    return None

@@ -1,0 +1,295 @@
+"""What if: a site's outlook with acts taken as done, and the acts of the fleet by what they free.
+
+Nothing here writes: a supposed act changes a copy of the case, and the reasoning is asked again.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Sequence
+from datetime import date
+
+from windbreak.core.acts import Act, applied
+from windbreak.core.case import Case
+from windbreak.core.catalogue import Catalogue
+from windbreak.core.explain import Answer, Verdict, counted
+from windbreak.core.fleet import Site
+from windbreak.core.many import Asked, situation_key, tell_all
+from windbreak.core.outlook import ActRow, Change, FreedMove, Outlook, Supposed
+from windbreak.core.versions import parse_range, parse_version
+from windbreak.core.wording import tell_act, tell_acts
+from windbreak.operations import reasoning
+from windbreak.operations.context import Context
+from windbreak.operations.errors import Refused
+
+FORMS = (
+    "offer PRODUCT VERSION [on HOST]",
+    "licence PRODUCT [on SITE]",
+    "shelf PRODUCT VERSION [on SITE]",
+    "lift-hold PRODUCT [on SITE]",
+    "remove PRODUCT [on SITE]",
+    "activate PRODUCT [on SITE]",
+    "channel preview [on SITE]",
+    "wait DATE",
+)
+
+
+def read(context: Context, text: str) -> Supposed:
+    """A supposed act as people write it: "offer loom 8.1 on jetty". Reads.
+
+    Raises Refused with what would be right.
+    """
+    said, _, place = (part.strip() for part in text.strip().rpartition(" on "))
+    if not said:
+        said, place = text.strip(), ""
+    verb, *words = said.split() or [""]
+    known = reasoning.compiled(context)
+    try:
+        act = _act(known, verb.lower(), words)
+    except (ValueError, IndexError):
+        raise Refused(
+            "unknown-act", f"{text!r} is no act; write it as one of: {'; '.join(FORMS)}"
+        ) from None
+    host = site = None
+    if place and act.act == "offer":
+        host = _named(place, {h.id: h.name for h in context.store.hosts.all()}, "host")
+    elif place:
+        site = _named(place, {s.id: s.label for s in context.store.sites.all()}, "site")
+    where = f" on {place}" if place else ""
+    told = tell_act(known, context.clock().date(), act)
+    return Supposed(act=act, host=host, site=site, text=f"{told}{where}")
+
+
+def _act(known: Catalogue, verb: str, words: list[str]) -> Act:
+    if verb == "wait":
+        return Act(act="wait", until=date.fromisoformat(words[-1]))
+    if verb == "channel" and words == ["preview"]:
+        return Act(act="channel", channel="preview")
+    if verb in ("offer", "shelf"):
+        product = _product(known, " ".join(words[:-1]))
+        version = parse_version(words[-1])
+        line = known.line(product)
+        number = line.number(version)
+        if not number:
+            newest = f"; the newest is {line.versions[-1]}" if line.versions else ""
+            raise Refused(
+                "unknown-release", f"no feed tells of {known.label(product)} {version}{newest}"
+            )
+        if verb == "offer" and not line.is_runtime:
+            raise Refused("no-runtime", f"{known.label(product)} is no runtime: no host offers it")
+        version_text = line.releases[number - 1].version
+        return Act.model_validate({"act": verb, "product": product, "version": version_text})
+    if verb in ("licence", "lift-hold", "remove", "activate"):
+        return Act.model_validate({"act": verb, "product": _product(known, " ".join(words))})
+    raise ValueError(verb)
+
+
+def _product(known: Catalogue, said: str) -> str:
+    if not said:
+        raise ValueError(said)
+    wanted = said.casefold()
+    for id, product in sorted(known.products.items()):
+        if wanted in (id, id.partition("/")[2], product.label.casefold()):
+            return id
+    raise Refused("unknown-product", f"no product is called {said!r}; see `windbreak product list`")
+
+
+def _named(said: str, labels: dict[str, str], what: str) -> str:
+    wanted = re.sub(r"[^a-z0-9]+", "-", said.casefold()).strip("-")
+    found = [id for id in sorted(labels) if id == wanted] or [
+        id
+        for id, label in sorted(labels.items())
+        if id.startswith(wanted) or said.casefold() in label.casefold()
+    ]
+    if not found:
+        raise Refused(f"unknown-{what}", f"no {what} is called {said!r}; there are: "
+                      f"{', '.join(sorted(labels)[:12])}")  # fmt: skip
+    return found[0]
+
+
+def _with(case: Case, site: Site, supposed: Iterable[Supposed]) -> Case:
+    """A case with those acts done that touch its site."""
+    acts = [s.act for s in supposed if s.host in (None, site.host) and s.site in (None, site.id)]
+    day = case.day
+    return applied(case, [a for a in acts if a.until is None or a.until > day])
+
+
+def outlook(context: Context, id: str, texts: Sequence[str] = ()) -> Outlook:
+    """A site's verdicts and plan as they would be. Reads. Raises Refused, NotFound."""
+    site = context.store.sites.get(id)
+    supposed = [
+        s.model_copy(update={"here": s.host in (None, site.host) and s.site in (None, site.id)})
+        for s in (read(context, text) for text in texts)
+    ]
+    case = reasoning.case_of(context, id)
+    now = reasoning.reason(context, case)
+    then = reasoning.reason(context, _with(case, site, supposed)) if supposed else now
+    return Outlook(
+        site=id,
+        label=site.label,
+        supposed=tuple(supposed),
+        answer=then.answer,
+        plan=then.plan,
+        changes=tuple(_changes(case, now.answer, then.answer)),
+        situation=then.key,
+        reasoned_at=then.made_at,
+    )
+
+
+def _changes(case: Case, now: Answer, then: Answer) -> Iterable[Change]:
+    before = {v.product: v for v in now.verdicts}
+    after = {v.product: v for v in then.verdicts}
+    for product in sorted(before.keys() | after.keys()):
+        old, new = before.get(product), after.get(product)
+        ends = [v.to if v else None for v in (old, new)]
+        if ends[0] == ends[1]:
+            continue
+        name = case.label(product)
+        start = next(v.from_ for v in (old, new) if v is not None)
+        if new is None:
+            text = f"{name} would be gone."
+        elif ends[1] is None:
+            text = f"{name} would stay absent, and not join at {ends[0]}."
+        else:
+            text = f"{name} would go to {ends[1]}, not {ends[0] or 'stay absent'}."
+            if start == ends[0]:
+                text = f"{name} would go to {ends[1]}; now it stays at {start}."
+        yield Change(
+            product=product, name=name, version=start, to=ends[0], instead=ends[1], text=text
+        )
+
+
+def acts(context: Context, texts: Sequence[str] = ()) -> list[ActRow]:
+    """The acts that would free something, what frees most first. Reads, and settles stale rows.
+
+    Each set of acts that the reasoning names for some site is tried on every site it would
+    touch, and the moves that come with it are counted. Waiting alone is nobody's act.
+    """
+    supposed = [read(context, text) for text in texts]
+    fleet = _Fleet(context, supposed)
+    return fleet.ranked()
+
+
+class _Fleet:
+    """Every site that stands in need of an act, with its case and what becomes of it now."""
+
+    def __init__(self, context: Context, supposed: Sequence[Supposed]) -> None:
+        self.context = context
+        self.compiled = reasoning.compiled(context)
+        self.known: dict[str, Answer] = {}
+        self.sites: dict[str, Site] = {}
+        self.cases: dict[str, Case] = {}
+        self.now: dict[str, Answer] = {}
+        for site in context.store.sites.all():
+            if site.retired_at is None and context.store.inventories.find(site.id):
+                self.sites[site.id] = site
+                self.cases[site.id] = _with(reasoning.case_of(context, site.id), site, supposed)
+        reasoning.prepare(context, self.cases.values())
+        for id, case in self.cases.items():
+            self.now[id] = reasoning.reason(context, case).answer
+
+    def ranked(self) -> list[ActRow]:
+        where: dict[tuple[tuple[Act, ...], str | None, str | None], set[str]] = {}
+        for id, answer in self.now.items():
+            for verdict in answer.verdicts:
+                for one in verdict.blocked.unblock if verdict.blocked else ():
+                    if any(a.act != "wait" for a in one.acts):
+                        key = (one.acts, *self._place(id, one.acts))
+                        where.setdefault(key, set()).add(id)
+        found = []
+        for (acts, host, site), ids in where.items():
+            if host is not None:
+                ids = {i for i, s in self.sites.items() if s.host == host}
+            row = self._row(acts, host, site, sorted(ids))
+            if row.moves:
+                found.append(row)
+        found.sort(key=lambda r: (-r.moves, -r.security, -len(r.sites), len(r.acts), r.text))
+        return found
+
+    def _place(self, id: str, acts: Iterable[Act]) -> tuple[str | None, str | None]:
+        """Where a set of acts is done: on a host, on one site, or wherever it is wanted."""
+        kinds = {a.act for a in acts}
+        if "offer" in kinds:
+            return self.sites[id].host, None
+        return None, id if kinds & {"remove", "activate"} else None
+
+    def _row(
+        self, acts: tuple[Act, ...], host: str | None, site: str | None, ids: list[str]
+    ) -> ActRow:
+        then = {id: applied(self.cases[id], acts) for id in ids}
+        answers = self._answers(then)
+        frees = [move for id in ids for move in self._freed(id, self.now[id], answers[id])]
+        day = self.context.clock().date()
+        text = tell_acts(self.compiled, day, acts)
+        label = (self.context.store.hosts.get(host).name if host else None) or (
+            self.sites[site].label if site else None
+        )
+        return ActRow(
+            acts=acts,
+            host=host,
+            site=site,
+            text=f"{text} on {label}" if label else text,
+            moves=len(frees),
+            security=sum(f.security for f in frees),
+            sites=tuple(sorted({f.site for f in frees})),
+            frees=tuple(frees),
+            suppose=tuple(_written(a, host if a.act == "offer" else site) for a in acts),
+        )
+
+    def _answers(self, cases: dict[str, Case]) -> dict[str, Answer]:
+        keys, wanted = {}, {}
+        for id, case in cases.items():
+            lean = self.compiled.lean(case)
+            keys[id] = f"{case.day} {situation_key(lean)}"
+            if keys[id] not in self.known:
+                wanted[keys[id]] = lean
+        told = tell_all(self.compiled, wanted, Asked())
+        self.known |= {key: one.answer for key, one in told.items()}
+        return {id: self.known[key] for id, key in keys.items()}
+
+    def _freed(self, id: str, now: Answer, then: Answer) -> Iterable[FreedMove]:
+        before = {v.product: v.to for v in now.verdicts}
+        for verdict in then.verdicts:
+            old = before.get(verdict.product)
+            if verdict.to is None or verdict.to == old or not _up(old, verdict):
+                continue
+            yield FreedMove(
+                site=id,
+                label=self.sites[id].label,
+                product=verdict.product,
+                name=self.cases[id].label(verdict.product),
+                version=verdict.to,
+                security=self._closes(id, verdict, old),
+            )
+
+    def _closes(self, id: str, verdict: Verdict, old: str | None) -> bool:
+        if old is None or verdict.to is None:
+            return False
+        now, then = parse_version(old), parse_version(verdict.to)
+        return any(
+            now in parse_range(a.affected) and then not in parse_range(a.affected)
+            for a in self.cases[id].advisories
+            if a.product == verdict.product
+        )
+
+
+def _up(old: str | None, verdict: Verdict) -> bool:
+    assert verdict.to is not None  # the caller has looked
+    if verdict.product.startswith("runtime/"):
+        return False  # a runtime moves for the sake of others: it is a means, not a gain
+    return old is None or parse_version(verdict.to) > parse_version(old)
+
+
+def _written(act: Act, place: str | None) -> str:
+    """An act in the words that ``read`` takes."""
+    if act.act == "wait":
+        return f"wait {act.until}"
+    slug = (act.product or act.channel or "").partition("/")[2] or act.channel or ""
+    words = [act.act, slug, *([act.version] if act.version else [])]
+    return " ".join(words) + (f" on {place}" if place else "")
+
+
+def told(row: ActRow) -> str:
+    """What an act frees, in words: "frees 11 moves on 7 sites, 3 of them security"."""
+    text = f"frees {counted(row.moves, 'move')} on {counted(len(row.sites), 'site')}"
+    return f"{text}, {row.security} of them security" if row.security else text

@@ -1096,6 +1096,50 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/rules": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Rules
+         * @description The rules of the house.
+         */
+        get: operations["list_rules_api_v1_rules_get"];
+        put?: never;
+        /**
+         * Set Rule
+         * @description Decide how releases are taken, somewhere or everywhere.
+         */
+        post: operations["set_rule_api_v1_rules_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rules/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Drop Rule
+         * @description Drop a rule.
+         */
+        delete: operations["drop_rule_api_v1_rules__id__delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/runs": {
         parameters: {
             query?: never;
@@ -1528,6 +1572,26 @@ export interface paths {
          * @description Make a plan for the site as it stands.
          */
         post: operations["draft_plan_api_v1_sites__id__plans_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sites/{id}/policy": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show Policy
+         * @description What holds for each product on a site, and which rule says so.
+         */
+        get: operations["show_policy_api_v1_sites__id__policy_get"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -2757,6 +2821,33 @@ export interface components {
             text: string;
         };
         /**
+         * InForce
+         * @description What holds for one product on one site, and which rules say so ("" where none does).
+         */
+        InForce: {
+            /** Channels */
+            channels: ("stable" | "preview")[];
+            /** Channels By */
+            channels_by: string;
+            /** Product */
+            product: string;
+            /** Soak */
+            soak: {
+                [key: string]: number;
+            };
+            /** Soak By */
+            soak_by: {
+                [key: string]: string;
+            };
+            /**
+             * Take
+             * @enum {string}
+             */
+            take: "by-itself" | "ask" | "never";
+            /** Take By */
+            take_by: string;
+        };
+        /**
          * Installed
          * @description One component as the agent reported it; ``maker`` is what its header names, if it does.
          */
@@ -3624,6 +3715,44 @@ export interface components {
             why: string;
         };
         /**
+         * NewRule
+         * @description What is decided, where, of what, and why. What it says nothing of is left to others.
+         * @example {
+         *       "client": "Ness Ferries",
+         *       "reason": "season",
+         *       "soak": {
+         *         "major": 21
+         *       }
+         *     }
+         */
+        NewRule: {
+            /** Channels */
+            channels?: ("stable" | "preview")[] | null;
+            /** Client */
+            client?: string | null;
+            /** Maker */
+            maker?: string | null;
+            /** Product */
+            product?: string | null;
+            /** Reason */
+            reason: string;
+            /** Review */
+            review?: string | null;
+            /** Site */
+            site?: string | null;
+            /**
+             * Soak
+             * @default {}
+             */
+            soak: {
+                [key: string]: number;
+            };
+            /** Take */
+            take?: ("by-itself" | "ask" | "never") | null;
+            /** Until */
+            until?: string | null;
+        };
+        /**
          * NewSeat
          * @description A share of a licence for a site; ``code`` is its own, for the form "per-site code".
          * @example {
@@ -4272,6 +4401,52 @@ export interface components {
              * @default
              */
             why: string;
+        };
+        /**
+         * Rule
+         * @example {
+         *       "client": "Ness Ferries",
+         *       "reason": "season",
+         *       "soak": {
+         *         "major": 21
+         *       }
+         *     }
+         */
+        Rule: {
+            /** Author */
+            author: string;
+            /** Channels */
+            channels?: ("stable" | "preview")[] | null;
+            /** Client */
+            client?: string | null;
+            /** Id */
+            id: string;
+            /**
+             * Made At
+             * Format: date-time
+             */
+            made_at: string;
+            /** Maker */
+            maker?: string | null;
+            /** Product */
+            product?: string | null;
+            /** Reason */
+            reason: string;
+            /** Review */
+            review?: string | null;
+            /** Site */
+            site?: string | null;
+            /**
+             * Soak
+             * @default {}
+             */
+            soak: {
+                [key: string]: number;
+            };
+            /** Take */
+            take?: ("by-itself" | "ask" | "never") | null;
+            /** Until */
+            until?: string | null;
         };
         /**
          * Run
@@ -9514,6 +9689,205 @@ export interface operations {
             };
         };
     };
+    list_rules_api_v1_rules_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rule"][];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    set_rule_api_v1_rules_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewRule"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rule"];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    drop_rule_api_v1_rules__id__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
     list_runs_api_v1_runs_get: {
         parameters: {
             query?: {
@@ -11439,6 +11813,73 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SitePlan"];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    show_policy_api_v1_sites__id__policy_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["InForce"][];
                 };
             };
             /** @description That can't be read */

@@ -19,7 +19,9 @@ from windbreak.cli import (
     fleet,
     licences,
     outward,
+    policy,
     products,
+    reasoning,
     running,
     server,
     shelf,
@@ -55,7 +57,19 @@ def parser() -> argparse.ArgumentParser:
     common.add_argument("--json", action="store_true", help="print what the API gives")
     common.add_argument("--quiet", "-q", action="store_true", help="print ids only")
     commands = top.add_subparsers(dest="command", metavar="COMMAND", required=True)
-    groups = (server, work, fleet, feeds, products, licences, shelf, outward, running)
+    groups = (
+        server,
+        work,
+        reasoning,
+        policy,
+        fleet,
+        feeds,
+        products,
+        licences,
+        shelf,
+        outward,
+        running,
+    )
     for module in (*groups, cases, completion):
         module.add(commands, common)
     return top

@@ -6,7 +6,6 @@ import argparse
 from datetime import date, datetime
 from typing import TYPE_CHECKING, Any
 
-from windbreak.cli import reasoning
 from windbreak.cli.output import Refusal, age, ask, dump, local, plain, say, state, styled, table
 from windbreak.cli.profile import connect, pick_product, pick_site
 
@@ -15,7 +14,6 @@ if TYPE_CHECKING:
 
 
 def add(commands: Any, common: argparse.ArgumentParser) -> None:
-    reasoning.add(commands, common)
     one = commands.add_parser("today", parents=[common], help="what wants attention")
     one.set_defaults(do=_today)
     one = commands.add_parser("approve", parents=[common], help="let a plan go")

@@ -40,6 +40,7 @@ from windbreak.core.outlook import ActRow, Outlook
 from windbreak.core.outward import Delivery, Hook, Instance, NewHook
 from windbreak.core.overview import Coverage, ProductRow, ProductView
 from windbreak.core.passing import Passed
+from windbreak.core.policy import InForce, NewRule, Rule
 from windbreak.core.tracking import (
     CredentialCheck,
     DecideRepublished,
@@ -419,6 +420,22 @@ def make_hold(new: NewHold) -> Call[StandingHold]:
 
 def lift_hold(id: str) -> Call[None]:
     return _send("DELETE", f"/holds/{id}", None)
+
+
+def rules() -> Call[list[Rule]]:
+    return _get("/rules", list[Rule])
+
+
+def set_rule(new: NewRule) -> Call[Rule]:
+    return _send("POST", "/rules", Rule, new)
+
+
+def drop_rule(id: str) -> Call[None]:
+    return _send("DELETE", f"/rules/{id}", None)
+
+
+def policy(id: str) -> Call[list[InForce]]:
+    return _get(f"/sites/{id}/policy", list[InForce])
 
 
 def licences() -> Call[list[LicenceView]]:

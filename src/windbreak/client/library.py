@@ -49,6 +49,7 @@ from windbreak.core.outlook import ActRow, Outlook
 from windbreak.core.outward import Delivery, Hook, Instance, NewHook
 from windbreak.core.overview import Coverage, ProductRow, ProductView
 from windbreak.core.passing import Passed
+from windbreak.core.policy import InForce, NewRule, Rule
 from windbreak.core.tracking import (
     CredentialCheck,
     DecideRepublished,
@@ -381,6 +382,18 @@ class Windbreak:
 
     def lift_hold(self, id: str) -> None:
         return self.do(calls.lift_hold(id))
+
+    def rules(self) -> list[Rule]:
+        return self.do(calls.rules())
+
+    def set_rule(self, new: NewRule) -> Rule:
+        return self.do(calls.set_rule(new))
+
+    def drop_rule(self, id: str) -> None:
+        self.do(calls.drop_rule(id))
+
+    def policy(self, id: str) -> list[InForce]:
+        return self.do(calls.policy(id))
 
     def licences(self) -> list[LicenceView]:
         return self.do(calls.licences())
@@ -747,6 +760,18 @@ class AsyncWindbreak:
 
     async def lift_hold(self, id: str) -> None:
         return await self.do(calls.lift_hold(id))
+
+    async def rules(self) -> list[Rule]:
+        return await self.do(calls.rules())
+
+    async def set_rule(self, new: NewRule) -> Rule:
+        return await self.do(calls.set_rule(new))
+
+    async def drop_rule(self, id: str) -> None:
+        await self.do(calls.drop_rule(id))
+
+    async def policy(self, id: str) -> list[InForce]:
+        return await self.do(calls.policy(id))
 
     async def licences(self) -> list[LicenceView]:
         return await self.do(calls.licences())

@@ -70,7 +70,9 @@ def _apply(case: Case, act: Act) -> Case:
             policy = policy.model_copy(update={"holds": holds})
         case "channel":
             assert act.channel is not None
-            policy = policy.model_copy(update={"channels": (*policy.channels, act.channel)})
+            more_of = {p: (*own, act.channel) for p, own in policy.channels_of.items()}
+            update = {"channels": (*policy.channels, act.channel), "channels_of": more_of}
+            policy = policy.model_copy(update=update)
     return case.model_copy(update={"site": site, "policy": policy})
 
 
@@ -400,7 +402,7 @@ class _Touching:
         above = line.above(member.installed) if member.installed else line.listed
         out = above & ~member.candidates
         for channel, mask in line.channels.items():
-            if mask & out and channel not in self.case.policy.channels:
+            if mask & out and channel not in self.case.policy.channels_for(product):
                 yield Act(act="channel", channel=channel)
         if any(h.product == product for h in self.case.policy.holds):
             yield Act(act="lift-hold", product=product)

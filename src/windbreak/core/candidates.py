@@ -162,7 +162,7 @@ class Member:
 def newest(case: Case, member: Member) -> Version | None:
     """The greater of the installed version and the newest release in a permitted channel."""
     permitted = 0
-    for channel in case.policy.channels:
+    for channel in case.policy.channels_for(member.product):
         permitted |= member.line.channels.get(channel, 0)
     number = permitted.bit_length() - 1
     known = member.line.versions[number - 1] if number > 0 else None
@@ -293,7 +293,7 @@ class _Site:
 
     def in_channel(self, line: Line) -> int:
         found = 0
-        for channel in self.case.policy.channels:
+        for channel in self.case.policy.channels_for(line.product.id):
             found |= line.channels.get(channel, 0)
         return found
 
@@ -305,7 +305,7 @@ class _Site:
 
     def soaked(self, line: Line, start: Version | None) -> int:
         """The releases whose soak is over."""
-        soak = self.case.policy.soak
+        soak = self.case.policy.soak_of(line.product.id)
         if start is None:
             return line.published_by(self.today - soak.major)
         repaired = line.repaired_from(start) if line.advisories else 0
@@ -361,7 +361,7 @@ def reasons(case: Case, catalogue: Catalogue, member: Member, number: int) -> tu
 def _reasons(case: Case, catalogue: Catalogue, member: Member, number: int) -> Iterator[Exclusion]:
     line = member.line
     release = line.releases[number - 1]
-    if release.channel not in case.policy.channels:
+    if release.channel not in case.policy.channels_for(member.product):
         yield ChannelExclusion(channel=release.channel)
     for hold in case.policy.holds:
         stands = hold.until is None or case.day <= hold.until
@@ -382,7 +382,7 @@ def _reasons(case: Case, catalogue: Catalogue, member: Member, number: int) -> I
 def soak_over(case: Case, member: Member, number: int) -> date:
     """The first day on which the soak of a release is over."""
     published = member.line.releases[number - 1].published
-    days = getattr(case.policy.soak, soak_class(member, number))
+    days = getattr(case.policy.soak_of(member.product), soak_class(member, number))
     left = date.max.toordinal() - published.toordinal()
     return published + timedelta(days=min(days, left))
 

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterable, Iterator, Mapping
-from datetime import UTC, date, datetime, timedelta
+from datetime import UTC, date, datetime
 from functools import cached_property
 from typing import Annotated, Final, Literal, cast
 
@@ -212,11 +212,23 @@ class Soak(Frozen):
 
 
 class Policy(Frozen):
+    """What the house decided for a site. ``soaks`` and ``channels_of`` are for single products and
+    outrank what is for all.
+    """
+
     holds: tuple[Hold, ...] = ()
     soak: Soak = Soak()
+    soaks: dict[ProductId, Soak] = {}
     channels: tuple[Channel, ...] = ("stable",)
+    channels_of: dict[ProductId, tuple[Channel, ...]] = {}
     install_required: bool = True
     order: tuple[Kind, ...] = ("runtime", "plugin", "theme", "core")
+
+    def soak_of(self, product: str) -> Soak:
+        return self.soaks.get(product, self.soak)
+
+    def channels_for(self, product: str) -> tuple[Channel, ...]:
+        return self.channels_of.get(product, self.channels)
 
 
 class Case(Frozen):
@@ -288,12 +300,6 @@ def case_from(raw: object) -> Case:
     if case is None or faults:
         raise CaseError(list(faults.values()))
     return case
-
-
-def soak_over(release: Release, days: int) -> datetime:
-    """The instant at which a soak of so many days ends: 00:00 UTC."""
-    start = datetime.combine(release.published, datetime.min.time(), tzinfo=UTC)
-    return start + timedelta(days=days)
 
 
 class _Twin(Exception):
@@ -398,10 +404,14 @@ def _unlisted(raw: Mapping[str, object], listed: set[str]) -> Iterator[Fault]:
             name = item.get("product")
             if isinstance(name, str) and name not in listed:
                 yield Fault(f"{base}[{i}].product", f"{name} is not a listed product")
-    offers = site.get("offers")
-    for name in offers if isinstance(offers, dict) else ():
-        if name not in listed:
-            yield Fault(_path(["site", "offers", name]), f"{name} is not a listed product")
+    for part, key, keys in (
+        ("site", "offers", site.get("offers")),
+        ("policy", "soaks", policy.get("soaks")),
+        ("policy", "channels_of", policy.get("channels_of")),
+    ):
+        for name in keys if isinstance(keys, dict) else ():
+            if name not in listed:
+                yield Fault(_path([part, key, name]), f"{name} is not a listed product")
 
 
 def _release_faults(raw: Mapping[str, object]) -> Iterator[Fault]:

@@ -39,7 +39,9 @@ def situation_key(case: Case) -> str:
         sorted((item.product, item.version) for item in site.shelf),
         [(h.product, h.range, _day(h.until), h.reason) for h in policy.holds],
         policy.soak.model_dump(),
+        sorted((p, soak.model_dump()) for p, soak in policy.soaks.items()),
         sorted(set(policy.channels)),
+        sorted((p, sorted(set(channels))) for p, channels in policy.channels_of.items()),
         policy.install_required,
         policy.order,
         sorted((p.id, p.access, p.name or "", p.major_place) for p in case.products),
@@ -64,7 +66,8 @@ def changes_on(case: Case) -> date:
     today = case.day
     # With a new year, days of the old one are written with it.
     new_year = date(today.year + 1, 1, 1) if today.year < date.max.year else date.max
-    soaks = {getattr(case.policy.soak, kind) for kind in type(case.policy.soak).model_fields}
+    every = (case.policy.soak, *case.policy.soaks.values())
+    soaks = {days for soak in every for days in dict(soak).values()}
     ends = [hold.until for hold in case.policy.holds] + [x.expires for x in case.site.licences]
     days = [end + timedelta(days=1) for end in ends if end is not None and end < date.max]
     most = date.max.toordinal()

@@ -75,7 +75,12 @@ class Context:
 
 
 def open_context(
-    data: Path, *, soak: dict[str, int] | None = None, private_networks: str = "", per_host: int = 2
+    data: Path,
+    *,
+    soak: dict[str, int] | None = None,
+    private_networks: str = "",
+    per_host: int = 2,
+    executor: Executor | None = None,
 ) -> Context:
     """Open a data directory, making it where it is missing.
 
@@ -94,6 +99,7 @@ def open_context(
         allowed=allowed,
         soak=soak or {},
         per_host=per_host,
+        executor=executor,
     )
 
 
@@ -102,3 +108,5 @@ def close(context: Context) -> None:
     context.store.close()
     context.http.close()
     context.out.close()
+    if context.executor is not None:
+        context.executor.shutdown(cancel_futures=True)

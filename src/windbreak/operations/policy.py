@@ -1,13 +1,20 @@
-"""What people decide beside plans: holds."""
+"""What people decide beside plans: holds, and the rules of the house.
+
+A rule that lets a product be taken by itself makes the service draft, approve and book plans with
+those products alone; the ledger names the rule as their author.
+"""
 
 from __future__ import annotations
 
+import contextlib
 import secrets
 
-from windbreak.core.fleet import NewHold, StandingHold
-from windbreak.core.work import Principal
-from windbreak.operations import reasoning
+from windbreak.core.fleet import NewHold, Site, StandingHold
+from windbreak.core.policy import InForce, NewRule, Rule
+from windbreak.core.work import ApprovePlan, Book, Principal
+from windbreak.operations import reasoning, rollouts
 from windbreak.operations.context import Context
+from windbreak.operations.errors import Refused
 
 
 def hold(context: Context, new: NewHold, by: Principal) -> StandingHold:
@@ -35,6 +42,84 @@ def lift(context: Context, id: str, by: Principal) -> None:
         context.record(by.name, f"hold on {known.product} lifted", known.product)
     context.tell("hold", known.product, "lifted")
     _touch(context, known)
+
+
+def set_rule(context: Context, new: NewRule, by: Principal) -> Rule:
+    """Decide how releases are taken, somewhere or everywhere. Writes.
+
+    Raises NotFound for a site that is not there, Refused for a client nobody has.
+    """
+    if new.site is not None:
+        context.store.sites.get(new.site)
+    clients = {s.client for s in context.store.sites.all()}
+    if new.client is not None and new.client not in clients:
+        raise Refused(
+            "unknown-client", f"no site is of {new.client!r}; clients: {', '.join(sorted(clients))}"
+        )
+    with context.store.transaction():
+        kept = context.store.rules.add(
+            Rule(**dict(new), id=secrets.token_hex(4), author=by.name, made_at=context.clock())
+        )
+        context.record(by.name, f"a rule for {kept.where}", kept.where, why=new.reason)
+    context.tell("policy", kept.where, "a rule was set")
+    return kept
+
+
+def drop_rule(context: Context, id: str, by: Principal) -> None:
+    """Drop a rule. Writes. Raises NotFound."""
+    known = context.store.rules.get(id)
+    with context.store.transaction():
+        context.store.rules.drop(id)
+        context.record(by.name, f"the rule for {known.where} dropped", known.where)
+    context.tell("policy", known.where, "a rule was dropped")
+
+
+def of_site(context: Context, id: str) -> list[InForce]:
+    """What holds for each product on a site, and which rule says so. Reads. Raises NotFound."""
+    site = context.store.sites.get(id)
+    inventory = context.store.inventories.find(id)
+    products = sorted(c.product for c in inventory.components) if inventory else []
+    return list(reasoning.policy_of(context, site, products).values())
+
+
+def let_go(context: Context) -> list[int]:
+    """Draft, approve and book plans for what rules let be taken by itself; their numbers. Writes.
+
+    A site that has a plan under way, approved or booked is left alone.
+    """
+    today = context.clock().date()
+    if not any(r.take == "by-itself" and r.stands(today) for r in context.store.rules.all()):
+        return []
+    found = []
+    for site in context.store.sites.all():
+        if site.retired_at is not None or not _idle(context, site):
+            continue
+        verdicts = reasoning.verdicts(context, site.id).verdicts
+        moving = [v.product for v in verdicts if v.to is not None and v.to != v.from_]
+        rules = reasoning.policy_of(context, site, moving)
+        alone = frozenset(p for p in moving if rules[p].take == "by-itself")
+        if not alone or not reasoning.would_move(context, site.id, alone):
+            continue
+        by = Principal(account="rules", name="Rules of the house", via="service")
+        plan = reasoning.draft(context, site.id, only=alone)
+        named = sorted({rules[p].take_by for p in alone})
+        why = f"by the rule for {'; '.join(named)}"
+        with contextlib.suppress(Refused):  # no window is long enough: it stays a draft to be seen
+            rollouts.approve(context, plan.id, ApprovePlan(why=why), by)
+            rollouts.book(context, plan.id, Book(), by)
+        found.append(plan.id)
+    return found
+
+
+def _idle(context: Context, site: Site) -> bool:
+    if site.link.state != "linked" or context.store.inventories.find(site.id) is None:
+        return False
+    if any(b for b in context.store.bookings.all(site=site.id, state="waiting")):
+        return False
+    if context.store.runs.all(site=site.id, state="running"):
+        return False
+    last = context.store.plans.all(site=site.id, newest_first=True, limit=1)
+    return not last or last[0].state not in ("approved", "running")
 
 
 def _touch(context: Context, hold: StandingHold) -> None:

@@ -7,6 +7,7 @@ from collections import OrderedDict
 from collections.abc import Iterable
 from dataclasses import dataclass
 from datetime import date, datetime, timedelta
+from typing import get_args
 
 from windbreak.core.case import (
     Advisory,
@@ -32,6 +33,7 @@ from windbreak.core.many import (
     tell_all,
     tell_one,
 )
+from windbreak.core.policy import InForce, SoakKind, in_force, touching
 from windbreak.core.tracking import KnownProduct, KnownRelease
 from windbreak.core.versions import parse_version
 from windbreak.core.work import SitePlan
@@ -40,6 +42,7 @@ from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
 
 _KEPT_RESULTS = 1024
+_WORTH_SENDING = 50
 
 
 @dataclass(frozen=True)
@@ -79,6 +82,12 @@ def case_of(context: Context, site: str, *, only: frozenset[str] | None = None) 
             for c in inventory.components
             if c.product not in only
         ]
+    rules = policy_of(context, known, products)
+    holds += [
+        Hold(product=p, reason=f"never taken, by the rule for {rule.take_by}")
+        for p, rule in rules.items()
+        if rule.take == "never"
+    ]
     return Case(
         at=context.clock(),
         products=tuple(products[p] for p in sorted(products)),
@@ -90,7 +99,40 @@ def case_of(context: Context, site: str, *, only: frozenset[str] | None = None) 
             for a in catalogue.advisories.get(p, ())
         ),
         site=_case_site(context, known, inventory, products, catalogue.licences),
-        policy=Policy(holds=tuple(holds), soak=Soak(**context.soak)),
+        policy=_policy(context, holds, rules),
+    )
+
+
+def policy_of(context: Context, site: Site, products: Iterable[str]) -> dict[str, InForce]:
+    """What the rules of the house say of some products on a site. Reads."""
+    rules = context.store.rules.all()
+    known = _catalogue(context).known
+    today = context.clock().date()
+    usual: dict[SoakKind, int] = {k: context.soak.get(k, 0) for k in get_args(SoakKind)}
+    found = {}
+    for product in products:
+        one = known.get(product)
+        near = touching(
+            rules,
+            today,
+            site=site.id,
+            client=site.client,
+            product=product,
+            maker=(one.maker or "") if one else "",
+        )
+        found[product] = in_force(near, product, usual)
+    return found
+
+
+def _policy(context: Context, holds: Iterable[Hold], rules: dict[str, InForce]) -> Policy:
+    """The policy of a case: what is usual, and where rules say otherwise of a product."""
+    usual = Soak(**context.soak)
+    soaks = {p: Soak.model_validate(rule.soak) for p, rule in rules.items()}
+    return Policy(
+        holds=tuple(holds),
+        soak=usual,
+        soaks={p: soak for p, soak in soaks.items() if soak != usual},
+        channels_of={p: r.channels for p, r in rules.items() if r.channels != ("stable",)},
     )
 
 
@@ -322,14 +364,21 @@ def reason(context: Context, case: Case) -> Reasoned:
     )
 
 
-def prepare(context: Context, cases: Iterable[Case]) -> None:
-    """Reason about what is not known yet of some cases, on the executor where there is one."""
-    if context.executor is None:
+def prepare(context: Context, sites: Iterable[str]) -> None:
+    """Reason about what is not known yet of many sites, where there is an executor for it. Reads.
+
+    For few sites the way to an executor costs more than it saves.
+    """
+    ids = list(sites)
+    if context.executor is None or len(ids) < _WORTH_SENDING:
         return
     catalogue = _catalogue(context).compiled
     wanted: dict[str, Case] = {}
     leans: dict[str, Case] = {}
-    for case in cases:
+    for id in ids:
+        if context.store.inventories.find(id) is None:
+            continue
+        case = case_of(context, id)
         lean = catalogue.lean(case)
         key = situation_key(lean)
         if key not in wanted and _kept(key, case) is None:
@@ -369,6 +418,11 @@ def touch(context: Context, products: Iterable[str]) -> None:
 def verdicts(context: Context, site: str) -> Answer:
     """The verdicts of a site now. Reads. Raises Refused when its inventory is not known."""
     return reason(context, case_of(context, site)).answer
+
+
+def would_move(context: Context, site: str, only: frozenset[str]) -> bool:
+    """Whether a plan with some products alone would have a step. Reads."""
+    return bool(reason(context, case_of(context, site, only=only)).plan.steps)
 
 
 def draft(context: Context, site: str, *, only: frozenset[str] | None = None) -> SitePlan:

@@ -108,6 +108,7 @@ SETTLED_AT_ONCE = 200
 def settle(context: Context, most: int = SETTLED_AT_ONCE) -> int:
     """Work stale rows out again, so many at the most; how many were. Writes."""
     ids = context.store.rows.stale(most)
+    reasoning.prepare(context, ids)
     for id in ids:
         site = context.store.sites.get(id)
         row, standings = _worked_out(context, site)

@@ -184,7 +184,6 @@ class _Fleet:
             if site.retired_at is None and context.store.inventories.find(site.id):
                 self.sites[site.id] = site
                 self.cases[site.id] = _with(reasoning.case_of(context, site.id), site, supposed)
-        reasoning.prepare(context, self.cases.values())
         for id, case in self.cases.items():
             self.now[id] = reasoning.reason(context, case).answer
 

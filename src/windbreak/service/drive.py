@@ -23,6 +23,7 @@ from windbreak.operations import (
     findings,
     instance,
     outward,
+    policy,
     reports,
     rollouts,
     runs,
@@ -232,5 +233,6 @@ class Driver:
         newest = self.context.store.last_event()
         day = self.context.clock().date()
         if (newest, day) != self._found_at:
+            policy.let_go(self.context)
             findings.look_again(self.context)
             self._found_at = (self.context.store.last_event(), day)

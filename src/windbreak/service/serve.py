@@ -12,6 +12,8 @@ import uvicorn
 
 from windbreak.operations import accounts
 from windbreak.operations.context import Context, open_context
+from windbreak.operations.errors import Refused
+from windbreak.operations.executors import executor
 from windbreak.service.app import JsonLines, create_app
 from windbreak.service.drive import Lease
 from windbreak.service.settings import SettingRefused, Settings
@@ -28,7 +30,11 @@ def serve(data: Path, settings: Settings) -> int:
             soak=settings.soak,
             private_networks=settings.private_networks,
             per_host=max(1, settings.per_host),
+            executor=executor(settings.workers, settings.cluster),
         )
+    except Refused as error:
+        lease.end()
+        raise SettingRefused(str(error)) from None
     except ValueError as error:
         lease.end()
         raise SettingRefused(f"private_networks: {error}") from None

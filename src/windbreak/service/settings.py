@@ -61,6 +61,12 @@ SETTINGS: tuple[Setting, ...] = (
     Setting("soak_patch", 1, "days a patch must be out before it is taken"),
     Setting("soak_security", 0, "days a release that closes an advisory must be out"),
     Setting("refresh_minutes", 30, "how often each site is asked what is installed; 0 never"),
+    Setting("workers", 0, "processes that reason about many sites; 0: the service itself does"),
+    Setting(
+        "cluster",
+        "",
+        "the address of a Dask cluster that does so instead, as tcp://10.1.0.5:8786",
+    ),
     Setting(
         "private_networks",
         "",

@@ -124,6 +124,7 @@ MIGRATIONS: tuple[tuple[str, tuple[str, ...]], ...] = (
             "CREATE INDEX site_address ON site(json_extract(body, '$.address'))",
         ),
     ),
+    ("rules of the house", (_documents("rule", _TEXT),)),
 )
 
 

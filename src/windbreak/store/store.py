@@ -12,6 +12,7 @@ from pydantic import BaseModel
 from windbreak.core.fleet import Host, Inventory, Site, StandingHold
 from windbreak.core.licences import Licence, Seat
 from windbreak.core.outward import Delivery, Hook
+from windbreak.core.policy import Rule
 from windbreak.core.tracking import (
     Feed,
     KnownAdvisory,
@@ -63,6 +64,7 @@ class Store:
         self.deliveries = self._documents("delivery", Delivery, "hook", "state")
         self.rows = Rows(self.database)
         self.holds = self._documents("hold", StandingHold)
+        self.rules = self._documents("rule", Rule)
         self.plans = self._documents("plan", SitePlan, "site")
         self.bookings = self._documents("booking", Booking, "site", "state")
         self.rollouts = self._documents("rollout", Rollout, "state")

@@ -8,6 +8,7 @@ from typing import Annotated
 from fastapi import APIRouter, Query, Request
 
 from windbreak.core.fleet import NewHold, StandingHold, Value, example
+from windbreak.core.policy import InForce, NewRule, Rule
 from windbreak.core.work import (
     ApprovePlan,
     Book,
@@ -139,6 +140,30 @@ def make_hold(context: Ctx, who: Who, new: NewHold) -> StandingHold:
 def lift_hold(context: Ctx, who: Who, id: str) -> None:
     """Lift a hold."""
     policy.lift(context, id, who)
+
+
+@router.get("/rules")
+def list_rules(context: Ctx, who: Who) -> list[Rule]:
+    """The rules of the house."""
+    return context.store.rules.all()
+
+
+@router.post("/rules", status_code=201)
+def set_rule(context: Ctx, who: Who, new: NewRule) -> Rule:
+    """Decide how releases are taken, somewhere or everywhere."""
+    return policy.set_rule(context, new, who)
+
+
+@router.delete("/rules/{id}", status_code=204)
+def drop_rule(context: Ctx, who: Who, id: str) -> None:
+    """Drop a rule."""
+    policy.drop_rule(context, id, who)
+
+
+@router.get("/sites/{id}/policy")
+def show_policy(context: Ctx, who: Who, id: str) -> list[InForce]:
+    """What holds for each product on a site, and which rule says so."""
+    return policy.of_site(context, id)
 
 
 @router.get("/findings")

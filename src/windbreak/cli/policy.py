@@ -1,0 +1,126 @@
+"""``windbreak policy``: the rules of the house."""
+
+from __future__ import annotations
+
+import argparse
+from datetime import date
+from typing import Any
+
+from windbreak.cli.output import dump, say, table
+from windbreak.cli.profile import connect, pick_product, pick_site
+
+_SOAK = "days releases soak, by kind; as major=21 (may be given again)"
+
+
+def add(commands: Any, common: argparse.ArgumentParser) -> None:
+    group = commands.add_parser("policy", help="rules of the house: list, set, drop, show")
+    verbs = group.add_subparsers(dest="verb", metavar="VERB", required=True)
+    verbs.add_parser("list", parents=[common], help="every rule").set_defaults(do=_list)
+    one = verbs.add_parser(
+        "set",
+        parents=[common],
+        help="decide how releases are taken",
+        epilog="example: windbreak policy set --client 'Ness Ferries' --soak major=21 --why season",
+    )
+    place = one.add_mutually_exclusive_group()
+    place.add_argument("--site", metavar="SITE", help="for one site; the fleet where nothing is")
+    place.add_argument("--client", metavar="CLIENT", help="for all sites of a client")
+    thing = one.add_mutually_exclusive_group()
+    thing.add_argument("--product", metavar="PRODUCT", help="for one product")
+    thing.add_argument("--maker", metavar="MAKER", help="for all of a maker's products")
+    one.add_argument("--soak", action="append", default=[], type=_soak, metavar="K=N", help=_SOAK)
+    one.add_argument("--channels", metavar="LIST", help="as stable,preview")
+    one.add_argument(
+        "--take", choices=("by-itself", "ask", "never"), help="without asking, asked first, never"
+    )
+    one.add_argument("--until", type=date.fromisoformat, metavar="DAY", help="its last day")
+    one.add_argument("--review", type=date.fromisoformat, metavar="DAY", help="when to look again")
+    one.add_argument("--why", required=True, help="the reason")
+    one.set_defaults(do=_set)
+    one = verbs.add_parser("drop", parents=[common], help="drop a rule")
+    one.add_argument("rule", metavar="RULE")
+    one.set_defaults(do=_drop)
+    one = verbs.add_parser("show", parents=[common], help="what holds on a site, and by which rule")
+    one.add_argument("site", metavar="SITE")
+    one.set_defaults(do=_show)
+
+
+def _soak(text: str) -> tuple[str, int]:
+    kind, _, days = text.partition("=")
+    if kind not in ("major", "minor", "patch", "security") or not days.isdigit():
+        raise argparse.ArgumentTypeError(f"{text!r}: write it as major=21")
+    return kind, int(days)
+
+
+def _list(args: argparse.Namespace) -> None:
+    with connect(args) as windbreak:
+        found = windbreak.rules()
+    if args.json:
+        return dump(found)
+    table(
+        ["rule", "for", "says", "until", "review", "by", "why"],
+        [
+            [r.id, r.where, _says(r), r.until or "", r.review or "", r.author, r.reason]
+            for r in found
+        ],
+        "there is no rule; everything is asked",
+    )
+    return None
+
+
+def _says(rule: Any) -> str:
+    said = [f"soak {kind} {days}" for kind, days in rule.soak.items()]
+    said += [f"channels {', '.join(rule.channels)}"] if rule.channels is not None else []
+    said += [f"take {rule.take}"] if rule.take else []
+    return "; ".join(said)
+
+
+def _set(args: argparse.Namespace) -> None:
+    from windbreak.core.policy import NewRule
+
+    with connect(args) as windbreak:
+        rule = windbreak.set_rule(
+            NewRule.model_validate(
+                {
+                    "site": pick_site(windbreak, args.site) if args.site else None,
+                    "client": args.client,
+                    "product": pick_product(windbreak, args.product) if args.product else None,
+                    "maker": args.maker,
+                    "soak": dict(args.soak),
+                    "channels": tuple(args.channels.split(",")) if args.channels else None,
+                    "take": args.take,
+                    "reason": args.why,
+                    "until": args.until,
+                    "review": args.review,
+                }
+            )
+        )
+    dump(rule) if args.json else say(f"Rule {rule.id} for **{rule.where}**: {_says(rule)}.")
+
+
+def _drop(args: argparse.Namespace) -> None:
+    with connect(args) as windbreak:
+        windbreak.drop_rule(args.rule)
+    say("The rule is dropped.")
+
+
+def _show(args: argparse.Namespace) -> None:
+    with connect(args) as windbreak:
+        found = windbreak.policy(pick_site(windbreak, args.site))
+    if args.json:
+        return dump(found)
+    table(
+        ["product", "soak (major/minor/patch/security)", "channels", "take", "by the rule for"],
+        [
+            [
+                one.product,
+                "/".join(str(days) for days in one.soak.values()),
+                ", ".join(one.channels),
+                one.take,
+                "; ".join(sorted({*one.soak_by.values(), one.channels_by, one.take_by} - {""})),
+            ]
+            for one in found
+        ],
+        "nothing is known of this site",
+    )
+    return None

@@ -75,6 +75,19 @@ export const asked = {
     queryKey: ["plans", id],
     queryFn: () => told(api.GET("/api/v1/sites/{id}/plans", { params: { path: { id } } })),
   }),
+  outlook: (id: string, suppose: string[]) => ({
+    queryKey: ["outlook", id, ...suppose],
+    queryFn: () =>
+      told(api.GET("/api/v1/sites/{id}/outlook", { params: { path: { id }, query: { if: suppose } } })),
+  }),
+  charts: (plan: number) => ({
+    queryKey: ["charts", plan],
+    queryFn: () => told(api.GET("/api/v1/plans/{id}/charts", { params: { path: { id: plan } } })),
+  }),
+  acts: (product?: string) => ({
+    queryKey: ["acts", product ?? ""],
+    queryFn: () => told(api.GET("/api/v1/acts", { params: { query: product ? { product } : {} } })),
+  }),
   products: () => ({ queryKey: ["products"], queryFn: () => told(api.GET("/api/v1/products")) }),
   product: (kind: string, slug: string) => ({
     queryKey: ["products", kind, slug],

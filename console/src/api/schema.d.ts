@@ -848,6 +848,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/plans/{id}/charts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show Charts
+         * @description The pairs of a plan that bind each other: which versions go together, and the way through.
+         */
+        get: operations["show_charts_api_v1_plans__id__charts_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/plans/{id}/runs": {
         parameters: {
             query?: never;
@@ -1853,6 +1873,11 @@ export interface components {
         ActRow: {
             /** Acts */
             acts: components["schemas"]["Act"][];
+            /**
+             * Alike
+             * @default []
+             */
+            alike: components["schemas"]["Alike"][];
             /** Frees */
             frees: components["schemas"]["FreedMove"][];
             /** Host */
@@ -1875,6 +1900,16 @@ export interface components {
          * @description Acts after which the version is part of an allowed choice.
          */
         ActSet: {
+            /** Acts */
+            acts: components["schemas"]["Act"][];
+            /** Text */
+            text: string;
+        };
+        /**
+         * Alike
+         * @description Another set of acts that frees just the same.
+         */
+        Alike: {
             /** Acts */
             acts: components["schemas"]["Act"][];
             /** Text */
@@ -1911,7 +1946,7 @@ export interface components {
              * Changes
              * @default []
              */
-            changes: components["schemas"]["windbreak__core__tracking__Change"][];
+            changes: components["schemas"]["Change"][];
             /**
              * Channel
              * @default stable
@@ -2148,8 +2183,24 @@ export interface components {
             /** Version */
             version: string;
         };
+        /**
+         * Cell
+         * @description Whether two versions go together, and why not.
+         */
+        Cell: {
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "works" | "forbidden" | "not to be had";
+            /**
+             * Why
+             * @default
+             */
+            why: string;
+        };
         /** Change */
-        "Change-Input": {
+        Change: {
             /** Advisory */
             advisory?: string | null;
             /**
@@ -2175,6 +2226,20 @@ export interface components {
             kind: "channel";
         };
         /**
+         * Chart
+         * @description ``cells[row][column]``; ``path`` leads from today to where the plan ends.
+         */
+        Chart: {
+            across: components["schemas"]["Side"];
+            /** Cells */
+            cells: components["schemas"]["Cell"][][];
+            down: components["schemas"]["Side"];
+            /** Path */
+            path: components["schemas"]["Stop"][];
+            /** Text */
+            text: string;
+        };
+        /**
          * ComponentView
          * @description One component of a site: from, to, why, and the next act.
          *
@@ -2183,6 +2248,11 @@ export interface components {
         ComponentView: {
             /** Active */
             active: boolean;
+            /**
+             * Acts
+             * @default []
+             */
+            acts: components["schemas"]["Helps"][];
             /** Folder */
             folder?: string | null;
             four?: components["schemas"]["Newest"] | null;
@@ -2377,6 +2447,24 @@ export interface components {
              * @default 0
              */
             tries: number;
+        };
+        /**
+         * Difference
+         * @description What becomes of a component, and what would become of it; None where it is absent.
+         */
+        Difference: {
+            /** Instead */
+            instead: string | null;
+            /** Name */
+            name: string;
+            /** Product */
+            product: string;
+            /** Text */
+            text: string;
+            /** To */
+            to: string | null;
+            /** Version */
+            version: string | null;
         };
         /** DigestSent */
         DigestSent: {
@@ -2710,6 +2798,17 @@ export interface components {
             reason: string;
             /** Sites */
             sites: components["schemas"]["OnSite"][];
+            /** Text */
+            text: string;
+        };
+        /**
+         * Helps
+         * @description A set of acts that would bring a component on; ``suppose`` are its acts as ``if`` takes
+         *     them, to see it without changing anything.
+         */
+        Helps: {
+            /** Suppose */
+            suppose: string[];
             /** Text */
             text: string;
         };
@@ -3061,7 +3160,7 @@ export interface components {
              * Changes
              * @default []
              */
-            changes: components["schemas"]["windbreak__core__tracking__Change"][];
+            changes: components["schemas"]["Change"][];
             /**
              * Channel
              * @default stable
@@ -3659,7 +3758,7 @@ export interface components {
              * Changes
              * @default []
              */
-            changes: components["schemas"]["Change-Input"][];
+            changes: components["schemas"]["Change"][];
             /**
              * Channel
              * @default stable
@@ -3929,7 +4028,7 @@ export interface components {
         Outlook: {
             answer: components["schemas"]["Answer"];
             /** Changes */
-            changes: components["schemas"]["windbreak__core__outlook__Change"][];
+            changes: components["schemas"]["Difference"][];
             /** Label */
             label: string;
             plan: components["schemas"]["Plan"];
@@ -4019,7 +4118,7 @@ export interface components {
          * @description A change with the version that brought it.
          */
         PassedChange: {
-            change: components["schemas"]["windbreak__core__tracking__Change"];
+            change: components["schemas"]["Change"];
             /** Version */
             version: string;
         };
@@ -4632,6 +4731,20 @@ export interface components {
             why: "uploaded for it" | "run by it" | "taken under its seat";
         };
         /**
+         * Side
+         * @description One product's versions, lowest first; a note where one is not to be had.
+         */
+        Side: {
+            /** Name */
+            name: string;
+            /** Notes */
+            notes: string[];
+            /** Product */
+            product: string;
+            /** Versions */
+            versions: string[];
+        };
+        /**
          * SignIn
          * @description A one-time link's secret, or an account with its password.
          * @example {
@@ -4872,6 +4985,10 @@ export interface components {
             plan: number | null;
             /** Plan Text */
             plan_text: string;
+            /** Reasoned At */
+            reasoned_at?: string | null;
+            /** Situation */
+            situation?: string | null;
             summary: components["schemas"]["SiteSummary"];
             /** Timezone */
             timezone: string;
@@ -4973,6 +5090,18 @@ export interface components {
             site?: string | null;
             /** Until */
             until?: string | null;
+        };
+        /**
+         * Stop
+         * @description Where the pair stands after a step (0: today); ``step`` is its number in the plan.
+         */
+        Stop: {
+            /** Column */
+            column: number;
+            /** Row */
+            row: number;
+            /** Step */
+            step: number;
         };
         /** Stuck */
         Stuck: {
@@ -5241,36 +5370,6 @@ export interface components {
             /** Windows */
             windows: components["schemas"]["Window"][];
         };
-        /**
-         * Change
-         * @description What becomes of a component, and what would become of it; None where it is absent.
-         */
-        windbreak__core__outlook__Change: {
-            /** Instead */
-            instead: string | null;
-            /** Name */
-            name: string;
-            /** Product */
-            product: string;
-            /** Text */
-            text: string;
-            /** To */
-            to: string | null;
-            /** Version */
-            version: string | null;
-        };
-        /** Change */
-        windbreak__core__tracking__Change: {
-            /** Advisory */
-            advisory?: string | null;
-            /**
-             * Kind
-             * @enum {string}
-             */
-            kind: "security" | "fix" | "feature" | "breaking";
-            /** Text */
-            text: string;
-        };
     };
     responses: never;
     parameters: never;
@@ -5486,6 +5585,8 @@ export interface operations {
             query?: {
                 /** @description an act taken as done, as: offer loom 8.1 on jetty */
                 if?: string[];
+                /** @description only those that free a move of this product */
+                product?: string | null;
             };
             header?: never;
             path?: never;
@@ -8677,6 +8778,73 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Booking"];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    show_charts_api_v1_plans__id__charts_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Chart"][];
                 };
             };
             /** @description That can't be read */

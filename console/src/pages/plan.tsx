@@ -1,15 +1,19 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { Link, useNavigate, useParams } from "react-router";
+import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { api, asked, queries, type SitePlan, told } from "../api/client";
 import { Belt } from "../belt/belt";
 import { Ask } from "../pieces/dialog";
 import { Load } from "../pieces/load";
-import { clock, day, Moves, plural } from "../pieces/words";
-import { Rail, type RailItem } from "../rail/rail";
+import { clock, day, plural } from "../pieces/words";
+import { Rail } from "../rail/rail";
+import { Charts } from "../chart/chart";
+import { itemsOf } from "./plan-items";
+import { Suppose } from "./plan-suppose";
 
 export function PlanPage() {
   const id = useParams().id ?? "";
+  const [search] = useSearchParams();
   const today = useQuery(asked.today());
   const site = useQuery(asked.site(id));
   const plans = useQuery(asked.plans(id));
@@ -56,8 +60,13 @@ export function PlanPage() {
                     {draft.error.message}
                   </p>
                 )}
-                {plan ? (
-                  <Planned plan={plan} label={label} names={names} />
+                {plan || search.has("if") ? (
+                  <>
+                    <Suppose site={id} names={names} />
+                    {plan && !search.has("if") && (
+                      <Planned plan={plan} label={label} names={names} />
+                    )}
+                  </>
                 ) : (
                   <p className="q py-3">
                     No plan has been made. A plan changes nothing: it says what would be done, in which
@@ -92,16 +101,19 @@ function Planned({
   names: Map<string, string>;
 }) {
   const left = plan.answer.verdicts.filter((v) => v.blocked);
+  const charts = useQuery(asked.charts(plan.id));
   return (
     <>
       <div className="two">
         <section aria-label="Steps">
           {plan.plan.steps.length ? (
-            <Rail items={items(plan, names)} label="Steps of the plan" />
+            <Rail items={itemsOf(plan.plan.steps, names)} label="Steps of the plan" />
           ) : (
             <p className="q">Nothing moves now.</p>
           )}
         </section>
+        <div>
+        <Charts charts={charts.data ?? []} />
         <section aria-label="Not in this plan">
           <h2 className="border-b border-line-strong pb-1">Not in this plan</h2>
           {left.length === 0 && plan.plan.stuck.length === 0 && (
@@ -123,49 +135,11 @@ function Planned({
             ))}
           </ul>
         </section>
+        </div>
       </div>
       {plan.plan.steps.length > 0 && <Bar plan={plan} label={label} />}
     </>
   );
-}
-
-function items(plan: SitePlan, names: Map<string, string>): RailItem[] {
-  const steps = plan.plan.steps.map((step, index): RailItem => {
-    const kind = step.moves.length > 1 ? "combined" : step.waypoint ? "waypoint" : "move";
-    const title = step.moves
-      .map((m) => `${names.get(m.product) ?? m.product} ${m.from ?? "absent"} → ${m.to}`)
-      .join(" with ");
-    return {
-      key: String(index),
-      mark: { kind, number: index + 1, state: "planned" },
-      content: (
-        <>
-          <p className="m">
-            <Moves title={title} />
-          </p>
-          <p className="r">
-            {step.waypoint && kind !== "combined" && <em className="not-italic">Waypoint. </em>}
-            {step.why}
-          </p>
-        </>
-      ),
-    };
-  });
-  return [
-    {
-      key: "before",
-      mark: { kind: "guard" },
-      content: (
-        <p className="gd">Look that nothing has changed, snapshot, pause automatic updates, caches off</p>
-      ),
-    },
-    ...steps,
-    {
-      key: "after",
-      mark: { kind: "guard" },
-      content: <p className="gd">Everything as it was, caches purged, last probe as a visitor</p>,
-    },
-  ];
 }
 
 /** What approving means, and the next act. */

@@ -51,7 +51,10 @@ export function ProductPage() {
                   <Groups view={view} />
                   <Releases view={view} />
                 </div>
-                <Decide view={view} />
+                <div>
+                  <Decide view={view} />
+                  <Frees product={view.row.product.id} />
+                </div>
               </div>
             </>
           )}
@@ -246,6 +249,37 @@ function Few({
                 </>
               )}
             </span>
+          </li>
+        ))}
+      </ul>
+    </section>
+  );
+}
+
+/** The acts that free moves of this product, what frees most first. */
+function Frees({ product }: { product: string }) {
+  const acts = useQuery(asked.acts(product));
+  if (!acts.data || acts.data.length === 0) return null;
+  return (
+    <section aria-label="What frees most" className="pt-3">
+      <h2 className="border-b border-line-strong pb-1">What frees most</h2>
+      <ul className="out">
+        {acts.data.slice(0, 5).map((row) => (
+          <li key={row.text}>
+            <span className="text-ink">{row.text}</span> frees {plural(row.moves, "move")} on{" "}
+            {plural(row.sites.length, "site")}
+            {row.security > 0 && `, ${String(row.security)} of them security`}
+            {row.alike && row.alike.length > 0 && ` (or ${String(row.alike.length)} like it)`}.{" "}
+            {row.frees[0] && (
+              <Link
+                className="t underline"
+                to={`/sites/${row.frees[0].site}/plan?${new URLSearchParams(
+                  row.suppose.map((text): [string, string] => ["if", text]),
+                ).toString()}`}
+              >
+                See it on {row.frees[0].label}
+              </Link>
+            )}
           </li>
         ))}
       </ul>

@@ -205,7 +205,10 @@ function Component({ one, site }: { one: Part; site: string }) {
             )}
           </span>
         </td>
-        <td className="why">{one.text}</td>
+        <td className="why">
+          {one.text}
+          <Acts one={one} site={site} />
+        </td>
         <td className="num">
           <button className="t underline" aria-expanded={open} onClick={() => setOpen(!open)}>
             {open ? "Less" : "More"}
@@ -220,6 +223,21 @@ function Component({ one, site }: { one: Part; site: string }) {
         </tr>
       )}
     </>
+  );
+}
+
+/** What would bring it on, the first act said, each to be seen without changing anything. */
+function Acts({ one, site }: { one: Part; site: string }) {
+  const [first, ...others] = one.acts ?? [];
+  if (!first) return null;
+  const query = new URLSearchParams(first.suppose.map((text): [string, string] => ["if", text]));
+  return (
+    <span className="block text-ink" title={others.map((other) => `Or: ${other.text}.`).join("\n")}>
+      {first.text}.{" "}
+      <Link className="t underline" to={`/sites/${site}/plan?${query.toString()}`}>
+        See it
+      </Link>
+    </span>
   );
 }
 

@@ -10,7 +10,7 @@ from windbreak.cli.profile import connect, pick_product, pick_site
 
 if TYPE_CHECKING:
     from windbreak.core.explain import Plan, Verdict
-    from windbreak.core.outlook import Outlook
+    from windbreak.core.outlook import ActRow, Outlook
     from windbreak.core.work import SitePlan
 
 _SUPPOSE = "see it as if this were done, changing nothing; as 'offer loom 8.1 on jetty'"
@@ -112,13 +112,15 @@ def _why(args: argparse.Namespace) -> None:
         say("What would change it")
         for number, acts in enumerate(blocked.unblock, start=1):
             place = next(
-                (n for n, r in enumerate(rows, 1) if r.acts == acts.acts and id in r.sites), None
+                (n for n, r in enumerate(rows, 1) if _is_among(acts.acts, r) and id in r.sites),
+                None,
             )
             freed = rows[place - 1] if place else None
             more = f"   {_frees(freed.moves, len(freed.sites), freed.security)}" if freed else ""
             show = f"   windbreak acts --show {place}" if place else ""
             say(f"  {number}  {acts.text}{more}{show}")
-        first = next((r for r in rows if r.acts == blocked.unblock[0].acts and id in r.sites), None)
+        best = blocked.unblock[0].acts
+        first = next((r for r in rows if _is_among(best, r) and id in r.sites), None)
         if first is not None:
             ifs = " ".join(f"--if '{text}'" for text in first.suppose)
             say(f"See it without changing anything: windbreak plan {id} {ifs}")
@@ -129,11 +131,19 @@ def _why(args: argparse.Namespace) -> None:
     return None
 
 
+def _is_among(acts: object, row: ActRow) -> bool:
+    return acts == row.acts or any(acts == one.acts for one in row.alike)
+
+
 def _frees(moves: int, sites: int, security: int) -> str:
     from windbreak.core.explain import counted
 
     text = f"frees {counted(moves, 'move')} on {counted(sites, 'site')}"
     return f"{text}, {security} of them security" if security else text
+
+
+def _with_alike(row: ActRow) -> str:
+    return f"{row.text} (or {len(row.alike)} like it)" if row.alike else row.text
 
 
 def _acts(args: argparse.Namespace) -> None:
@@ -163,7 +173,13 @@ def _acts(args: argparse.Namespace) -> None:
     table(
         ["", "act", "frees", "sites", "security"],
         [
-            [str(n), r.text, str(r.moves), str(len(r.sites)), str(r.security) if r.security else ""]
+            [
+                str(n),
+                _with_alike(r),
+                str(r.moves),
+                str(len(r.sites)),
+                str(r.security) if r.security else "",
+            ]
             for n, r in enumerate(rows, start=1)
         ],
         "nothing waits for an act of anybody",

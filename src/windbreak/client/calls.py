@@ -14,6 +14,7 @@ from urllib.parse import quote
 from pydantic import BaseModel, TypeAdapter
 
 from windbreak.core.case import Case, case_from
+from windbreak.core.chart import Chart
 from windbreak.core.explain import Answer, Verdict
 from windbreak.core.fleet import (
     Host,
@@ -258,6 +259,10 @@ def plans(id: str) -> Call[list[SitePlan]]:
 
 def plan(id: int) -> Call[SitePlan]:
     return _get(f"/plans/{id}", SitePlan)
+
+
+def charts(id: int) -> Call[list[Chart]]:
+    return _get(f"/plans/{id}/charts", list[Chart])
 
 
 def approve_plan(id: int, why: str = "", restore_anyway: bool = False) -> Call[SitePlan]:

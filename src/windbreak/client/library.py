@@ -23,6 +23,7 @@ from windbreak.client import calls, transport
 from windbreak.client.calls import Call
 from windbreak.client.errors import Unreachable
 from windbreak.core.case import Case
+from windbreak.core.chart import Chart
 from windbreak.core.explain import Answer, Verdict
 from windbreak.core.fleet import (
     Host,
@@ -265,6 +266,9 @@ class Windbreak:
 
     def plan(self, id: int) -> SitePlan:
         return self.do(calls.plan(id))
+
+    def charts(self, id: int) -> list[Chart]:
+        return self.do(calls.charts(id))
 
     def approve_plan(self, id: int, why: str = "", restore_anyway: bool = False) -> SitePlan:
         return self.do(calls.approve_plan(id, why, restore_anyway))
@@ -641,6 +645,9 @@ class AsyncWindbreak:
 
     async def plan(self, id: int) -> SitePlan:
         return await self.do(calls.plan(id))
+
+    async def charts(self, id: int) -> list[Chart]:
+        return await self.do(calls.charts(id))
 
     async def approve_plan(self, id: int, why: str = "", restore_anyway: bool = False) -> SitePlan:
         return await self.do(calls.approve_plan(id, why, restore_anyway))

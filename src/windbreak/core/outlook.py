@@ -23,7 +23,7 @@ class Supposed(Value):
     here: bool = True
 
 
-class Change(Value):
+class Difference(Value):
     """What becomes of a component, and what would become of it; None where it is absent."""
 
     product: ProductId
@@ -45,7 +45,7 @@ class Outlook(Value):
     supposed: tuple[Supposed, ...]
     answer: Answer
     plan: Plan
-    changes: tuple[Change, ...]
+    changes: tuple[Difference, ...]
     situation: str
     reasoned_at: datetime
 
@@ -61,6 +61,13 @@ class FreedMove(Value):
     security: bool
 
 
+class Alike(Value):
+    """Another set of acts that frees just the same."""
+
+    acts: tuple[Act, ...]
+    text: str
+
+
 class ActRow(Value):
     """A set of acts, where it would be done, and what it frees across the fleet."""
 
@@ -73,3 +80,4 @@ class ActRow(Value):
     sites: tuple[Slug, ...]
     frees: tuple[FreedMove, ...]
     suppose: tuple[str, ...]
+    alike: tuple[Alike, ...] = ()

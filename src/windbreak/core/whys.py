@@ -31,7 +31,7 @@ def why(order: Order, n: int) -> str:
             held = _kept_apart(problem, (move.v, start), (other.v, later.after[other.v]))
             if held is not None:
                 name = f"{problem.catalogue.label(other.product)} {other.end}"
-                told = _broken_text(problem, held, (move.v, move.start), (other.v, other.end))
+                told = broken_text(problem, held, (move.v, move.start), (other.v, other.end))
                 head = f"A stop on the way, so that {name} can follow" if waypoint else None
                 return f"{head or f'Before {name}'}: {told}."
     for earlier in reversed(order.steps[:n]):
@@ -41,7 +41,7 @@ def why(order: Order, n: int) -> str:
             held = _kept_apart(problem, (move.v, end), (other.v, earlier.before[other.v]))
             if held is not None:
                 name = f"{problem.catalogue.label(other.product)} {other.end}"
-                told = _broken_text(problem, held, (move.v, move.end), (other.v, other.start))
+                told = broken_text(problem, held, (move.v, move.end), (other.v, other.start))
                 return f"After {name}: {told}."
     if move.by == "bundle":
         return _carried_why(order, n, move.v)
@@ -66,12 +66,13 @@ def _kept_apart(problem: Problem, a: tuple[int, int], b: tuple[int, int]) -> Con
     return None
 
 
-def _broken_text(
+def broken_text(
     problem: Problem,
     c: Constraint,
     a: tuple[int, Version | None],
     b: tuple[int, Version | None],
 ) -> str:
+    """Why two members at two versions do not go together, without a full stop."""
     versions = dict([a, b])
 
     def named(v: int, product: str) -> str:
@@ -130,7 +131,7 @@ def _why_together(order: Order, step: Step) -> str:
                     problem.catalogue.label(b.product): None,
                 }
                 continue
-            text = _broken_text(problem, held, (one.v, one.end), (other.v, other.start))
+            text = broken_text(problem, held, (one.v, one.end), (other.v, other.start))
             told[text] = None
     for move in step.moves:
         if move.by == "bundle":

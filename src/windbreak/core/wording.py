@@ -251,28 +251,32 @@ class _Facts:
         return f"{label} can go no further than {top}{self._beyond(member)}"
 
     def _beyond(self, member: Member) -> str:
-        """Why the next release above the candidates is out, in few words."""
+        """Why the next release above the candidates is out."""
         above = member.line.listed & -(1 << member.candidates.bit_length())
         if not above:
             return ""
         number = (above & -above).bit_length() - 1
-        version = member.line.versions[number - 1]
-        catalogue = self.problem.catalogue
-        for reason in reasons(self.case, catalogue, member, number):
-            match reason:
-                case ChannelExclusion(channel=channel):
-                    return f", as {version} is a {channel} release"
-                case HoldExclusion():
-                    return f", as {version} is held"
-                case SoakExclusion(over=over):
-                    return f", as {version} soaks until {day(over, self.case.day)}"
-                case LicenceExclusion():
-                    return f", as no licence gives {version}"
-                case FromExclusion(needs=needs):
-                    return f", as {version} can be reached only from {in_words(needs)}"
-                case _:
-                    return f", as {version} is not to be had here"
-        return ""
+        return beyond(self.case, self.problem.catalogue, member, number)
+
+
+def beyond(case: Case, catalogue: Catalogue, member: Member, number: int) -> str:
+    """Why a release is out, in few words: ", as 6.5 soaks until Wed 25 Nov"; "" for a candidate."""
+    version = member.line.versions[number - 1]
+    for reason in reasons(case, catalogue, member, number):
+        match reason:
+            case ChannelExclusion(channel=channel):
+                return f", as {version} is a {channel} release"
+            case HoldExclusion():
+                return f", as {version} is held"
+            case SoakExclusion(over=over):
+                return f", as {version} soaks until {day(over, case.day)}"
+            case LicenceExclusion():
+                return f", as no licence gives {version}"
+            case FromExclusion(needs=needs):
+                return f", as {version} can be reached only from {in_words(needs)}"
+            case _:
+                return f", as {version} is not to be had here"
+    return ""
 
 
 def in_words(text: str) -> str:

@@ -278,6 +278,15 @@ class SiteSummary(Value):
     tags: tuple[str, ...] = ()
 
 
+class Helps(Value):
+    """A set of acts that would bring a component on; ``suppose`` are its acts as ``if`` takes
+    them, to see it without changing anything.
+    """
+
+    text: str
+    suppose: tuple[str, ...]
+
+
 class ComponentView(Value):
     """One component of a site: from, to, why, and the next act.
 
@@ -298,6 +307,7 @@ class ComponentView(Value):
     passes: Passed | None = None
     folder: str | None = None
     own: bool = False
+    acts: tuple[Helps, ...] = ()
 
 
 class SiteView(Value):
@@ -313,6 +323,8 @@ class SiteView(Value):
     plan_text: str
     history: tuple[LedgerEntry, ...]
     twin: str | None
+    situation: str | None = None
+    reasoned_at: datetime | None = None
 
 
 class Today(Value):

@@ -22,6 +22,7 @@ from windbreak.core.case import (
     Soak,
 )
 from windbreak.core.catalogue import Catalogue
+from windbreak.core.chart import Chart, charts
 from windbreak.core.explain import Answer, Plan
 from windbreak.core.fleet import Inventory, Site
 from windbreak.core.many import (
@@ -418,6 +419,14 @@ def touch(context: Context, products: Iterable[str]) -> None:
 def verdicts(context: Context, site: str) -> Answer:
     """The verdicts of a site now. Reads. Raises Refused when its inventory is not known."""
     return reason(context, case_of(context, site)).answer
+
+
+def charts_of(context: Context, plan: SitePlan) -> list[Chart]:
+    """The charts of a plan, by what is known now. Reads."""
+    case = case_of(context, plan.site)
+    catalogue = _catalogue(context).compiled
+    lean = catalogue.lean(case)
+    return charts(lean, catalogue.beside(lean), plan.plan)
 
 
 def would_move(context: Context, site: str, only: frozenset[str]) -> bool:

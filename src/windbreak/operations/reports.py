@@ -32,7 +32,7 @@ from windbreak.core.work import (
     SiteView,
 )
 from windbreak.links.probing import compare
-from windbreak.operations import reasoning
+from windbreak.operations import reasoning, supposing
 from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
 
@@ -292,6 +292,7 @@ def site_view(context: Context, site: str) -> SiteView:
     known = context.store.sites.get(site)
     inventory = context.store.inventories.find(site)
     components: tuple[ComponentView, ...] = ()
+    reasoned: reasoning.Reasoned | None = None
     if inventory is not None:
         case = reasoning.case_of(context, site)
         reasoned = reasoning.reason(context, case)
@@ -320,6 +321,8 @@ def site_view(context: Context, site: str) -> SiteView:
         plan_text=plan_text(context, plans[0]) if plans else "No plan has been made yet.",
         history=tuple(context.store.ledger.all(subject=site, newest_first=True, limit=40)),
         twin=twins[0].id if twins else known.twin_of,
+        situation=reasoned.key if reasoned else None,
+        reasoned_at=reasoned.made_at if reasoned else None,
     )
 
 
@@ -380,6 +383,7 @@ def _component(
         passes=_passes(context, product, verdict),
         folder=installed.folder if installed else None,
         own=product in site.own,
+        acts=supposing.helps(verdict, site),
     )
 
 

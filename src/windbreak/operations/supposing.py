@@ -12,12 +12,13 @@ from datetime import date
 from windbreak.core.acts import Act, applied
 from windbreak.core.case import Case
 from windbreak.core.catalogue import Catalogue
-from windbreak.core.explain import Answer, Verdict, counted
+from windbreak.core.explain import Answer, Verdict
 from windbreak.core.fleet import Site
 from windbreak.core.many import Asked, situation_key, tell_all
-from windbreak.core.outlook import ActRow, Change, FreedMove, Outlook, Supposed
+from windbreak.core.outlook import ActRow, Alike, Difference, FreedMove, Outlook, Supposed
 from windbreak.core.versions import parse_range, parse_version
 from windbreak.core.wording import tell_act, tell_acts
+from windbreak.core.work import Helps
 from windbreak.operations import reasoning
 from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
@@ -51,11 +52,15 @@ def read(context: Context, text: str) -> Supposed:
             "unknown-act", f"{text!r} is no act; write it as one of: {'; '.join(FORMS)}"
         ) from None
     host = site = None
+    where = ""
     if place and act.act == "offer":
-        host = _named(place, {h.id: h.name for h in context.store.hosts.all()}, "host")
+        hosts = {h.id: h.name for h in context.store.hosts.all()}
+        host = _named(place, hosts, "host")
+        where = f" on {hosts[host]}"
     elif place:
-        site = _named(place, {s.id: s.label for s in context.store.sites.all()}, "site")
-    where = f" on {place}" if place else ""
+        sites = {s.id: s.label for s in context.store.sites.all()}
+        site = _named(place, sites, "site")
+        where = f" on {sites[site]}"
     told = tell_act(known, context.clock().date(), act)
     return Supposed(act=act, host=host, site=site, text=f"{told}{where}")
 
@@ -136,7 +141,7 @@ def outlook(context: Context, id: str, texts: Sequence[str] = ()) -> Outlook:
     )
 
 
-def _changes(case: Case, now: Answer, then: Answer) -> Iterable[Change]:
+def _changes(case: Case, now: Answer, then: Answer) -> Iterable[Difference]:
     before = {v.product: v for v in now.verdicts}
     after = {v.product: v for v in then.verdicts}
     for product in sorted(before.keys() | after.keys()):
@@ -154,20 +159,20 @@ def _changes(case: Case, now: Answer, then: Answer) -> Iterable[Change]:
             text = f"{name} would go to {ends[1]}, not {ends[0] or 'stay absent'}."
             if start == ends[0]:
                 text = f"{name} would go to {ends[1]}; now it stays at {start}."
-        yield Change(
+        yield Difference(
             product=product, name=name, version=start, to=ends[0], instead=ends[1], text=text
         )
 
 
-def acts(context: Context, texts: Sequence[str] = ()) -> list[ActRow]:
-    """The acts that would free something, what frees most first. Reads, and settles stale rows.
+def acts(context: Context, texts: Sequence[str] = (), product: str | None = None) -> list[ActRow]:
+    """The acts that would free something, or a product's move, what frees most first. Reads.
 
     Each set of acts that the reasoning names for some site is tried on every site it would
     touch, and the moves that come with it are counted. Waiting alone is nobody's act.
     """
     supposed = [read(context, text) for text in texts]
-    fleet = _Fleet(context, supposed)
-    return fleet.ranked()
+    rows = _Fleet(context, supposed).ranked()
+    return [r for r in rows if product is None or any(f.product == product for f in r.frees)]
 
 
 class _Fleet:
@@ -202,8 +207,8 @@ class _Fleet:
             row = self._row(acts, host, site, sorted(ids))
             if row.moves:
                 found.append(row)
-        found.sort(key=lambda r: (-r.moves, -r.security, -len(r.sites), len(r.acts), r.text))
-        return found
+        found.sort(key=lambda r: (-r.moves, -r.security, -len(r.sites), len(r.acts)))
+        return list(_told_once(found))
 
     def _place(self, id: str, acts: Iterable[Act]) -> tuple[str | None, str | None]:
         """Where a set of acts is done: on a host, on one site, or wherever it is wanted."""
@@ -272,11 +277,38 @@ class _Fleet:
         )
 
 
+def _told_once(rows: Iterable[ActRow]) -> Iterable[ActRow]:
+    """The rows without those that free just the same as one before: they are named with it."""
+    first: dict[tuple[object, ...], ActRow] = {}
+    for row in rows:
+        key = (row.host, row.site, row.frees)
+        known = first.get(key)
+        if known is None:
+            first[key] = row
+        else:
+            alike = (*known.alike, Alike(acts=row.acts, text=row.text))
+            first[key] = known.model_copy(update={"alike": alike})
+    return first.values()
+
+
 def _up(old: str | None, verdict: Verdict) -> bool:
     assert verdict.to is not None  # the caller has looked
     if verdict.product.startswith("runtime/"):
         return False  # a runtime moves for the sake of others: it is a means, not a gain
     return old is None or parse_version(verdict.to) > parse_version(old)
+
+
+def helps(verdict: Verdict, site: Site) -> tuple[Helps, ...]:
+    """The acts that would bring a component of a site on, in words and as ``if`` takes them."""
+    return tuple(
+        Helps(
+            text=one.text,
+            suppose=tuple(
+                _written(a, site.host if a.act == "offer" else site.id) for a in one.acts
+            ),
+        )
+        for one in (verdict.blocked.unblock if verdict.blocked else ())
+    )
 
 
 def _written(act: Act, place: str | None) -> str:
@@ -286,9 +318,3 @@ def _written(act: Act, place: str | None) -> str:
     slug = (act.product or act.channel or "").partition("/")[2] or act.channel or ""
     words = [act.act, slug, *([act.version] if act.version else [])]
     return " ".join(words) + (f" on {place}" if place else "")
-
-
-def told(row: ActRow) -> str:
-    """What an act frees, in words: "frees 11 moves on 7 sites, 3 of them security"."""
-    text = f"frees {counted(row.moves, 'move')} on {counted(len(row.sites), 'site')}"
-    return f"{text}, {row.security} of them security" if row.security else text

@@ -215,9 +215,16 @@ def show_outlook(context: Ctx, who: Who, id: str, if_: If = ()) -> Outlook:
 
 
 @router.get("/acts")
-def list_acts(context: Ctx, who: Who, if_: If = ()) -> list[ActRow]:
+def list_acts(
+    context: Ctx,
+    who: Who,
+    if_: If = (),
+    product: Annotated[
+        str | None, Query(description="only those that free a move of this product")
+    ] = None,
+) -> list[ActRow]:
     """What somebody could do, what frees most across the fleet first."""
-    return supposing.acts(context, if_)
+    return supposing.acts(context, if_, product)
 
 
 @router.post("/sites/{id}/plans", status_code=201)

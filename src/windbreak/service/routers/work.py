@@ -7,6 +7,7 @@ from typing import Annotated
 
 from fastapi import APIRouter, Query, Request
 
+from windbreak.core.chart import Chart
 from windbreak.core.fleet import NewHold, StandingHold, Value, example
 from windbreak.core.policy import InForce, NewRule, Rule
 from windbreak.core.work import (
@@ -23,7 +24,7 @@ from windbreak.core.work import (
     SnoozeFinding,
     Today,
 )
-from windbreak.operations import findings, policy, reports, rollouts, runs, today
+from windbreak.operations import findings, policy, reasoning, reports, rollouts, runs, today
 from windbreak.service.signin import Ctx, Limit, Number, Who
 
 router = APIRouter(tags=["work"])
@@ -39,6 +40,12 @@ class Moved(Value):
 def show_plan(context: Ctx, who: Who, id: Number) -> SitePlan:
     """One plan."""
     return context.store.plans.get(id)
+
+
+@router.get("/plans/{id}/charts")
+def show_charts(context: Ctx, who: Who, id: Number) -> list[Chart]:
+    """The pairs of a plan that bind each other: which versions go together, and the way through."""
+    return reasoning.charts_of(context, context.store.plans.get(id))
 
 
 @router.post("/plans/{id}/approval")

@@ -118,7 +118,7 @@ class OverTheDemo(WithDemo):
             (("site", "list"), "tarnsey-harbour"),
             (("site", "show", "tarnsey"), "carried by Breakwater"),
             (("why", "tarnsey", "millrace"), "soaks until"),
-            (("resolve", "whinchat"), "plugin/trestle"),
+            (("resolve", "whinchat"), "Trestle"),
             (("feed", "list"), "licences.read"),
             (("product", "show", "breakwater"), "Columns no longer jump."),
             (("host", "list"), "Mole"),

@@ -15,6 +15,7 @@ from pydantic import ValidationError
 
 from windbreak.core.case import Severity
 from windbreak.core.tracking import KnownAdvisory, Reading
+from windbreak.core.vers import from_vers
 from windbreak.feeds.announced import Announced, Asked
 from windbreak.feeds.errors import FeedUnreadable
 from windbreak.feeds.loading import load_json
@@ -95,7 +96,8 @@ def _range(affected: dict[str, Any]) -> str:
                 start = None
         if start is not None:
             parts.append(_between(start, ""))
-    parts += [f"={version}" for version in affected.get("versions", ())]
+    for version in affected.get("versions", ()):
+        parts.append(from_vers(version) if version.startswith("vers:") else f"={version}")
     if not parts:
         raise ValueError("it says of no version that it is affected")
     return " || ".join(dict.fromkeys(parts))

@@ -11,6 +11,13 @@ from typing import Any
 from cyclonedx.model import Property
 from cyclonedx.model.bom import Bom
 from cyclonedx.model.component import Component, ComponentType
+from cyclonedx.model.vulnerability import (
+    BomTarget,
+    BomTargetVersionRange,
+    Vulnerability,
+    VulnerabilityRating,
+    VulnerabilitySeverity,
+)
 from cyclonedx.output.json import JsonV1Dot6
 from icalendar import Calendar, Event
 from packageurl import PackageURL
@@ -19,8 +26,12 @@ from prometheus_client.openmetrics.exposition import CONTENT_TYPE_LATEST, genera
 from pydantic import ValidationError
 
 import windbreak
+from windbreak.core.errors import RangeError
 from windbreak.core.explain import counted
-from windbreak.core.fleet import WORST_FIRST, NewSite, Value
+from windbreak.core.fleet import WORST_FIRST, Inventory, NewSite, Value
+from windbreak.core.tracking import KnownAdvisory
+from windbreak.core.vers import to_vers
+from windbreak.core.versions import parse_range, parse_version
 from windbreak.core.work import Principal
 from windbreak.operations import findings, reports, sites, tracking
 from windbreak.operations.context import Context
@@ -191,7 +202,41 @@ def cyclonedx(context: Context, site: str) -> str:
     for part in parts:
         bom.components.add(part)
     bom.register_dependency(bom.metadata.component, parts)
+    for told in _reaching(context, inventory):
+        bom.vulnerabilities.add(
+            Vulnerability(
+                id=told.id,
+                bom_ref=f"{told.id} {told.product}",
+                description=told.summary,
+                ratings=[VulnerabilityRating(severity=VulnerabilitySeverity(told.severity))],
+                affects=[
+                    BomTarget(
+                        ref=told.product,
+                        versions=[BomTargetVersionRange(range=_vers(told.affected))],
+                    )
+                ],
+            )
+        )
     return str(JsonV1Dot6(bom).output_as_string(indent=1))
+
+
+def _reaching(context: Context, inventory: Inventory) -> list[KnownAdvisory]:
+    """The advisories that reach something installed. Reads."""
+    found = []
+    for one in inventory.components:
+        version = parse_version(one.version)
+        for told in context.store.advisories.all(product=one.product):
+            if not told.withdrawn and version in parse_range(told.affected):
+                found.append(told)
+    return found
+
+
+def _vers(text: str) -> str:
+    """A range as the format wants it; one that its notation can't say goes out as it is."""
+    try:
+        return to_vers(text)
+    except RangeError:
+        return text
 
 
 def metrics(context: Context) -> bytes:

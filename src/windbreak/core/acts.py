@@ -84,11 +84,21 @@ class SearchTooLong(Exception):
     """More changed cases were looked at than allowed."""
 
 
-def smallest(case: Case, problem: Problem, product: str, number: int) -> list[tuple[Act, ...]]:
+Explored = dict[tuple[frozenset[Act], date | None], tuple[Case, Problem]]
+
+
+def smallest(
+    case: Case,
+    problem: Problem,
+    product: str,
+    number: int,
+    explored: Explored | None = None,
+) -> list[tuple[Act, ...]]:
     """The smallest sets of acts after which a release is part of an allowed choice.
 
     Up to MOST_ACTS sets of equal size, of up to MOST_ACTS acts, those first that are preferred;
-    none where there is none. Raises SearchTooLong.
+    none where there is none. ``explored`` keeps changed cases for the next question about the same
+    case. Raises SearchTooLong.
 
     (1) What makes the release impossible now is its *core*: one exclusion, or a minimal set of
         facts. While no act touches it, it stands: so every set that helps has an act that does.
@@ -98,7 +108,8 @@ def smallest(case: Case, problem: Problem, product: str, number: int) -> list[tu
     (3) A core that no act so far touches stands from the beginning: a set that leaves it alone, or
         has too few acts left for all such cores, need not be reasoned about.
     """
-    search = _Search(product, number, _Touching(case, problem, product))
+    at_first = _Touching(case, problem, product)
+    search = _Search(product, number, at_first, {} if explored is None else explored)
     round_ = [_Changed(search, case, problem)]
     for size in range(1, MOST_ACTS + 1):
         search.left = MOST_ACTS - size
@@ -173,10 +184,11 @@ def _as_licence(act: Act) -> Act | None:
 class _Search:
     """What is sought, which changes were looked at already, and the cores found on the way."""
 
-    def __init__(self, product: str, number: int, at_first: _Touching) -> None:
+    def __init__(self, product: str, number: int, at_first: _Touching, explored: Explored) -> None:
         self.product = product
         self.number = number
         self.at_first = at_first
+        self.explored = explored
         self.left = MOST_ACTS  # how many acts more a set of this round may get
         self.tries = 0
         self.seen: set[tuple[frozenset[Act], date | None]] = set()
@@ -240,9 +252,15 @@ class _Changed:
     def problem(self) -> Problem:
         if self.act is None:
             return self.problem_before
-        if self.act.act in ("wait", "activate", "remove", "channel"):
+        key = (self.others, self.until)
+        if key not in self.search.explored:
+            self.search.explored[key] = self.case, self._compiled(self.act)
+        return self.search.explored[key][1]
+
+    def _compiled(self, act: Act) -> Problem:
+        if act.act in ("wait", "activate", "remove", "channel"):
             return compile_problem(self.case, self.problem_before.catalogue)
-        return with_candidates(self.problem_before, self.case, self.act.product or "")
+        return with_candidates(self.problem_before, self.case, act.product or "")
 
     @cached_property
     def frees(self) -> bool:
@@ -256,7 +274,7 @@ class _Changed:
         if v is None or not self.problem.domains[v] >> self.search.number & 1:
             return False
         model = build_model(self.problem, self.problem.domains)
-        return possible(model, {v: 1 << self.search.number})
+        return possible(model, {v: 1 << self.search.number}, start=self.problem.start)
 
     def wants_package(self, product: str, version: str) -> bool:
         """Whether nothing but access keeps a release out."""
@@ -304,14 +322,19 @@ class _Changed:
 
     def instead(self, others: frozenset[Act]) -> _Changed:
         """The case as it is at first after other acts, the wait being the same."""
-        wait = () if self.until is None else (Act(act="wait", until=self.until),)
-        case = applied(self.search.at_first.case, (*wait, *others))
-        problem = compile_problem(case, self.problem.catalogue)
-        return _Changed(self.search, case, problem, None, others, self.until)
+        key = (others, self.until)
+        if key not in self.search.explored:
+            wait = () if self.until is None else (Act(act="wait", until=self.until),)
+            case = applied(self.search.at_first.case, (*wait, *others))
+            problem = compile_problem(case, self.problem.catalogue)
+            self.search.explored[key] = case, problem
+        return _Changed(self.search, *self.search.explored[key], None, others, self.until)
 
     def after(self, act: Act, others: frozenset[Act], until: date | None) -> _Changed:
-        case = _apply(self.case, act)
-        return _Changed(self.search, case, self.problem, act, others, until)
+        known = self.search.explored.get((others, until))
+        if known is not None:
+            return _Changed(self.search, *known, None, others, until)
+        return _Changed(self.search, _apply(self.case, act), self.problem, act, others, until)
 
 
 _ORDER = {kind: place for place, kind in enumerate(get_args(ActKind))}

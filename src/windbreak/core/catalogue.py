@@ -209,6 +209,7 @@ class Catalogue:
         self._own: frozenset[str] = frozenset()
         self._lines: dict[str, Line] = {}
         self._tables: dict[tuple[str, str, str], tuple[tuple[int, int, str], ...]] = {}
+        self._carriage: dict[tuple[str, int], tuple[tuple[str, int], ...]] = {}
 
     @classmethod
     def of(cls, case: Case) -> Catalogue:
@@ -309,6 +310,23 @@ class Catalogue:
                 case _:
                     rows = [(mask, other.newer_than(text), text) for mask, text in said]
             known = self._tables[key] = tuple(rows)
+        return known
+
+    def carriage(self, plugin: str, number: int) -> tuple[tuple[str, int], ...]:
+        """The themes that carry a plugin's release, each with its releases that do, as bits."""
+        key = (plugin, number)
+        known = self._carriage.get(key)
+        if known is None:
+            version = self.line(plugin).versions[number - 1]
+            found = []
+            for theme in self.carriers.get(plugin, ()):
+                mask = 0
+                for own, text in self.line(theme).bundles.get(plugin, ()):
+                    if parse_version(text) == version:
+                        mask |= own
+                if mask:
+                    found.append((theme, mask))
+            known = self._carriage[key] = tuple(found)
         return known
 
     @cached_property

@@ -92,6 +92,30 @@ class Pair:
         return False
 
 
+class Ties:
+    """The constraints that bind, by member; shared by problems that differ in candidates alone.
+
+    ``links[v]`` are ``(p, q, classes)`` of v, on either side; ``shut[v]`` the options that ask for
+    somebody who is not there.
+    """
+
+    def __init__(
+        self, size: int, constraints: Sequence[Constraint], broken: frozenset[int]
+    ) -> None:
+        self.links: list[list[tuple[int, int, Classes]]] = [[] for _ in range(size)]
+        self.shut = [0] * size
+        for n, c in enumerate(constraints):
+            if n in broken:
+                continue
+            if c.q == NOBODY:
+                for own, _ in c.classes:
+                    self.shut[c.p] |= own
+            else:
+                link = (c.p, c.q, c.classes)
+                self.links[c.p].append(link)
+                self.links[c.q].append(link)
+
+
 @dataclass(frozen=True)
 class Problem:
     """A case, numbered. ``start[v]`` is where member v stands today, ``domains[v]`` what it may
@@ -106,6 +130,7 @@ class Problem:
     domains: tuple[int, ...]
     constraints: tuple[Constraint, ...]
     broken: frozenset[int]
+    ties: Ties
 
     @cached_property
     def numbers(self) -> Mapping[str, int]:
@@ -127,20 +152,13 @@ class Problem:
 
     def carriage(self, p: int, i: int) -> Carried:
         """The rule for a release that comes only by bundle: which theme releases carry it."""
-        return Carried(p, i, tuple(self._carriers(p, i)))
-
-    def _carriers(self, p: int, i: int) -> Iterator[tuple[int, int]]:
         plugin = self.members[p]
-        for name in self.catalogue.carriers.get(plugin.product, ()):
-            theme = self.numbers.get(name)
-            if theme is None or not self.members[theme].active:
-                continue
-            mask = 0
-            for own, text in self.members[theme].line.bundles.get(plugin.product, ()):
-                if plugin.line.number(parse_version(text)) == i:
-                    mask |= own
-            if mask:
-                yield theme, mask
+        themes = (
+            (self.numbers[name], mask)
+            for name, mask in self.catalogue.carriage(plugin.product, i)
+            if name in self.numbers
+        )
+        return Carried(p, i, tuple((t, mask) for t, mask in themes if self.members[t].active))
 
     @cached_property
     def untested(self) -> tuple[Pair, ...]:
@@ -168,7 +186,9 @@ def compile_problem(case: Case, catalogue: Catalogue | None = None) -> Problem:
     start = tuple(m.start for m in found)
     constraints = tuple(_Builder(catalogue, found).constraints())
     broken = frozenset(n for n, c in enumerate(constraints) if not c.holds(start))
-    return Problem(catalogue, found, start, tuple(m.candidates for m in found), constraints, broken)
+    ties = Ties(len(found), constraints, broken)
+    domains = tuple(m.candidates for m in found)
+    return Problem(catalogue, found, start, domains, constraints, broken, ties)
 
 
 def with_candidates(problem: Problem, case: Case, product: str) -> Problem:
@@ -195,6 +215,7 @@ def with_candidates(problem: Problem, case: Case, product: str) -> Problem:
         tuple(m.candidates for m in whole),
         problem.constraints,
         problem.broken,
+        problem.ties,
     )
 
 

@@ -11,7 +11,7 @@ from typing import Annotated
 
 from pydantic import Field
 
-from windbreak.core.acts import Act, SearchTooLong, smallest
+from windbreak.core.acts import Act, Explored, SearchTooLong, smallest
 from windbreak.core.blockers import Conflict, Reason, conflict, trade
 from windbreak.core.candidates import Way, newest, reasons
 from windbreak.core.case import Frozen, Release
@@ -102,17 +102,17 @@ class Plan(Frozen):
 
 def answer(resolution: Resolution, *, acts: bool = True) -> Answer:
     """Tell a resolution: a verdict for every component and addition, by product id."""
+    explored: Explored = {}
+    members = range(len(resolution.problem.members))
     return Answer(
         site=resolution.case.site.id,
         objective=resolution.objective,
-        verdicts=tuple(
-            verdict(resolution, v, acts=acts) for v in range(len(resolution.problem.members))
-        ),
+        verdicts=tuple(verdict(resolution, v, explored if acts else None) for v in members),
     )
 
 
-def verdict(resolution: Resolution, v: int, *, acts: bool = True) -> Verdict:
-    """Tell what becomes of one member."""
+def verdict(resolution: Resolution, v: int, explored: Explored | None) -> Verdict:
+    """Tell what becomes of one member; with acts where what was ``explored`` can be kept."""
     member = resolution.problem.members[v]
     result, target = outcome(resolution, v), resolution.version(v)
     top = newest(resolution.case, member)
@@ -123,11 +123,13 @@ def verdict(resolution: Resolution, v: int, *, acts: bool = True) -> Verdict:
         to=str(target) if target else None,
         newest=str(top) if top else None,
         outcome=result,
-        blocked=_blocked(resolution, v, top, acts=acts) if behind and top else None,
+        blocked=_blocked(resolution, v, top, explored) if behind and top else None,
     )
 
 
-def _blocked(resolution: Resolution, v: int, version: Version, *, acts: bool) -> Blocked:
+def _blocked(
+    resolution: Resolution, v: int, version: Version, explored: Explored | None
+) -> Blocked:
     case, problem = resolution.case, resolution.problem
     member = problem.members[v]
     number = member.line.number(version)
@@ -139,9 +141,9 @@ def _blocked(resolution: Resolution, v: int, version: Version, *, acts: bool) ->
     told = tuple(Told(reason=r, text=tell(resolution, member, version, r)) for r in found)
     unblock: tuple[ActSet, ...] = ()
     searched = True
-    if acts and traded is None:
+    if explored is not None and traded is None:
         try:
-            sets = smallest(case, problem, member.product, number)
+            sets = smallest(case, problem, member.product, number, explored)
             unblock = tuple(
                 ActSet(acts=one, text=tell_acts(problem.catalogue, case.day, one)) for one in sets
             )

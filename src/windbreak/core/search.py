@@ -92,7 +92,10 @@ def build_model(
     found = Model.bare(domains)
     for rule in problem.carried if carried is None else carried:
         found.carry(rule)
-    for n in range(len(problem.constraints)) if only is None else only:
+    if only is None:
+        found.links = problem.ties.links  # never written to
+        found.domains = [d & ~shut for d, shut in zip(domains, problem.ties.shut, strict=True)]
+    for n in only or ():
         c = problem.constraints[n]
         if n in problem.broken:
             continue
@@ -179,10 +182,16 @@ def cheapest_with(found: Found, prices: Prices, v: int, option: int) -> Found | 
     return Found(model, found.settled, tuple(parts))
 
 
-def possible(model: Model, fixed: Mapping[int, int], among: Iterable[int] | None = None) -> bool:
+def possible(
+    model: Model,
+    fixed: Mapping[int, int],
+    among: Iterable[int] | None = None,
+    start: Sequence[int] | None = None,
+) -> bool:
     """Whether any choice meets the model's constraints; prices are not looked at.
 
-    ``among`` names the variables that something binds, where that is known (all).
+    ``among`` names the variables that something binds, where that is known (all); ``start`` is a
+    choice that nearly meets them, to begin with.
     """
     domains = list(model.domains)
     for v, mask in fixed.items():
@@ -190,20 +199,56 @@ def possible(model: Model, fixed: Mapping[int, int], among: Iterable[int] | None
     variables = range(len(domains)) if among is None else list(among)
     if not propagate(model, domains, variables):
         return False
-    return _feasible(model, domains, variables)
+    if start is not None and _nearly(model, domains, start):
+        return True
+    return _feasible(model, domains, variables, start)
 
 
-def _feasible(model: Model, domains: Domains, open_: Iterable[int]) -> bool:
+def _nearly(model: Model, domains: Domains, start: Sequence[int]) -> bool:
+    """Whether all is met where everybody stays who may, and the others go as high as they can."""
+    choice = [
+        i if domain >> i & 1 else domain.bit_length() - 1
+        for i, domain in zip(start, domains, strict=True)
+    ]
+    for v, i in enumerate(choice):
+        if i == start[v]:
+            continue
+        for p, q, classes in model.links[v]:
+            for own, others in classes:
+                if own >> choice[p] & 1:
+                    if not others >> choice[q] & 1:
+                        return False
+                    break
+    for rules in model.carried:
+        for rule in rules:
+            if choice[rule.p] == rule.i and not rule.holds(choice):
+                return False
+    return all(
+        not all(mask >> choice[v] & 1 for v, mask in nogood.items())
+        for nogoods in model.nogoods
+        for nogood in nogoods
+    )
+
+
+def _feasible(
+    model: Model, domains: Domains, open_: Iterable[int], start: Sequence[int] | None = None
+) -> bool:
     """Whether what is still open can be settled, one group after the other."""
     for group in _groups(model, domains, open_):
         free = [v for v in group if domains[v] & (domains[v] - 1)]
         if len(group) == 1 or not free:
             continue
         v = min(free, key=lambda v: domains[v].bit_count())
-        for i in reversed(list(bits(domains[v]))):
+        options = list(bits(domains[v]))[::-1]
+        if start is not None:
+            options.sort(key=lambda i: i != start[v])
+        for i in options:
             narrowed = list(domains)
             narrowed[v] = 1 << i
-            if propagate(model, narrowed, (v,)) and _feasible(model, narrowed, group):
+            if not propagate(model, narrowed, (v,)):
+                continue
+            near = start is not None and _nearly(model, narrowed, start)
+            if near or _feasible(model, narrowed, group, start):
                 break
         else:
             return False

@@ -199,9 +199,31 @@ def possible(
     variables = range(len(domains)) if among is None else list(among)
     if not propagate(model, domains, variables):
         return False
-    if start is not None and _nearly(model, domains, start):
+    if start is not None and _dived(model, domains, start):
         return True
-    return _feasible(model, domains, variables, start)
+    return _feasible(model, domains, variables)
+
+
+def _dived(model: Model, domains: Domains, start: Sequence[int]) -> bool:
+    """Whether settling one variable after the other, never going back, ends well.
+
+    Those that can't stay where they are come first. False says nothing.
+    """
+    while not _nearly(model, domains, start):
+        free = [v for v, d in enumerate(domains) if d & (d - 1)]
+        if not free:
+            return False
+        v = min(free, key=lambda v: (domains[v] >> start[v] & 1, domains[v].bit_count()))
+        options = sorted(bits(domains[v]), key=lambda i: (i != start[v], -i))
+        for i in options:
+            narrowed = list(domains)
+            narrowed[v] = 1 << i
+            if propagate(model, narrowed, (v,)):
+                domains = narrowed
+                break
+        else:
+            return False
+    return True
 
 
 def _nearly(model: Model, domains: Domains, start: Sequence[int]) -> bool:
@@ -230,25 +252,17 @@ def _nearly(model: Model, domains: Domains, start: Sequence[int]) -> bool:
     )
 
 
-def _feasible(
-    model: Model, domains: Domains, open_: Iterable[int], start: Sequence[int] | None = None
-) -> bool:
+def _feasible(model: Model, domains: Domains, open_: Iterable[int]) -> bool:
     """Whether what is still open can be settled, one group after the other."""
     for group in _groups(model, domains, open_):
         free = [v for v in group if domains[v] & (domains[v] - 1)]
         if len(group) == 1 or not free:
             continue
         v = min(free, key=lambda v: domains[v].bit_count())
-        options = list(bits(domains[v]))[::-1]
-        if start is not None:
-            options.sort(key=lambda i: i != start[v])
-        for i in options:
+        for i in reversed(list(bits(domains[v]))):
             narrowed = list(domains)
             narrowed[v] = 1 << i
-            if not propagate(model, narrowed, (v,)):
-                continue
-            near = start is not None and _nearly(model, narrowed, start)
-            if near or _feasible(model, narrowed, group, start):
+            if propagate(model, narrowed, (v,)) and _feasible(model, narrowed, group):
                 break
         else:
             return False

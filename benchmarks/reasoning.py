@@ -22,7 +22,7 @@ from typing import Any
 
 from benchmarks.made import made_case
 from benchmarks.solver import solved
-from windbreak.core.case import Case, Release, read_case
+from windbreak.core.case import Case, read_case
 from windbreak.core.catalogue import Catalogue
 from windbreak.core.explain import answer
 from windbreak.core.many import answers, reach_of
@@ -129,22 +129,26 @@ def fleet(count: int, situations: int) -> None:
     print(
         f"  here {serial / 1000:.1f}; on two processes {spread / 1000:.1f} (x{serial / spread:.1f})"
     )
-    releases, product = list(catalogue.source[1]), "plugin/p05"
-    newest = catalogue.line(product).releases[-1]
-    more = Release(
-        product=product,
-        version=f"{newest.parsed.place(0) + 1}.0",
-        published=newest.published,
-        requires=newest.requires,
+    releases = list(catalogue.source[1])
+    installed = [{x.product for x in c.site.components} for c in cases]
+    shares = sorted(
+        (sum(not reach_of(catalogue, p).isdisjoint(at) for at in installed), p)
+        for p in catalogue.products
     )
+    # The product in the middle: half of all touch fewer sites, half touch more.
+    product = shares[len(shares) // 2][1]
+    newest = catalogue.line(product).releases[-1]
+    more = newest.model_copy(update={"version": f"{newest.parsed.place(0) + 1}.0"})
+    more.__dict__.pop("parsed", None)
     after = Catalogue(catalogue.source[0], [*releases, more], advisories=catalogue.source[3])
     reach = reach_of(after, product)
-    touched = [c for c in cases if any(x.product in reach for x in c.site.components)]
+    touched = [c for c, at in zip(cases, installed, strict=True) if not reach.isdisjoint(at)]
     again, _ = timed(lambda: list(answers(after, touched)), 1)
     share = len(touched) / len(cases)
     print(
         f"  after one new release of {product}: {len(touched)} sites it can touch ({share:.0%}), "
-        f"{again / 1000:.1f} (x{serial / again:.1f} all of them)"
+        f"{again / 1000:.1f} (all of them x{serial / again:.1f} that); a release of another "
+        f"touches {shares[0][0] / len(cases):.0%} to {shares[-1][0] / len(cases):.0%}"
     )
 
 

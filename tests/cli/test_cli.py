@@ -2,6 +2,7 @@
 
 import json
 import os
+import re
 import subprocess
 import sys
 import tempfile
@@ -119,6 +120,13 @@ class OverTheDemo(WithDemo):
             (("site", "show", "tarnsey"), "carried by Breakwater"),
             (("why", "tarnsey", "millrace"), "soaks until"),
             (("resolve", "whinchat"), "Trestle"),
+            (("acts",), "Get a licence for"),
+            (("acts", "--show", "1"), "frees"),
+            (("resolve", "tarnsey", "--if", "lift-hold lee"), "Nothing was changed"),
+            (("plan", "tarnsey", "--if", "wait 2099-01-01"), "as it would be"),
+            (("why", "tarnsey", "trestle"), "See it without changing anything"),
+            (("policy", "list"), "everything is asked"),
+            (("policy", "show", "tarnsey"), "7/2/1/0"),
             (("feed", "list"), "licences.read"),
             (("product", "show", "breakwater"), "Columns no longer jump."),
             (("host", "list"), "Mole"),
@@ -268,6 +276,35 @@ class OverTheDemo(WithDemo):
         self.assertEqual(
             self.ask("site", "list", "-q").stdout.split(), [s.id for s in self.windbreak.sites()]
         )
+
+    def test_what_if_and_rules_refuse_what_they_cannot_read(self) -> None:
+        for args, status, part in [
+            (("plan", "tarnsey", "--if", "offer loom 99"), 1, "the newest is"),
+            (("resolve", "tarnsey", "--if", "nonsense"), 1, "write it as one of"),
+            (("acts", "--show", "999"), 1, "none of them"),
+            (("policy", "set", "--soak", "huge=3", "--why", "x"), 2, "write it as major=21"),
+            (
+                ("policy", "set", "--client", "Nobody", "--take", "ask", "--why", "x"),
+                1,
+                "no site is",
+            ),
+            (("policy", "drop", "nothing"), 1, "nothing"),
+        ]:
+            with self.subTest(args=args):
+                done = self.ask(*args)
+                self.assertEqual(done.returncode, status, done.stderr)
+                self.assertIn(part, done.stderr)
+
+    def test_a_rule_is_set_shown_and_dropped(self) -> None:
+        done = self.ask("policy", "set", "--site", "tarnsey", "--product", "lee", "--soak",
+                        "minor=30", "--take", "never", "--why", "a test")  # fmt: skip
+        self.assertEqual(done.returncode, 0, done.stderr)
+        rule = re.search(r"Rule (\w+) for", done.stdout)
+        assert rule is not None
+        self.assertIn("tarnsey-harbour, plugin/lee", self.ask("policy", "show", "tarnsey").stdout)
+        self.assertIn("by the rule for", self.ask("why", "tarnsey", "lee").stdout)
+        self.assertEqual(self.ask("policy", "drop", rule[1]).returncode, 0)
+        self.assertNotIn(rule[1], self.ask("policy", "list").stdout)
 
     def test_a_case_exported_resolves_offline_to_the_same(self) -> None:
         with tempfile.TemporaryDirectory() as folder:

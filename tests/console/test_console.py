@@ -272,6 +272,38 @@ class Console(WithBrowser):
         self.assertEqual(self.version("skerry-light-twin", "plugins/oarlock"), "7.2")
         self.assertEqual(self.said, [])
 
+    def test_a_plan_shows_which_versions_go_together_and_what_would_be(self) -> None:
+        page = self.open("/sites/tarnsey-harbour/plan")
+        page.get_by_role("button", name=re.compile("Make a plan|Reckon again")).click()
+        tabs = page.get_by_role("tab")
+        expect(tabs.first).to_have_text("Millrace and Trestle")
+        table = page.get_by_role("table", name=re.compile("Millrace across, Trestle down"))
+        expect(table).to_contain_text("needs Millrace")
+        tabs.nth(1).click()
+        expect(page.get_by_role("img", name=re.compile("pairs"))).to_be_visible()
+        field = page.get_by_label("What if")
+        field.fill("remove lee")
+        field.press("Enter")
+        expect(page).to_have_url(re.compile(r"if=remove\+lee"))
+        expect(page.get_by_text("Lee would be gone.")).to_be_visible()
+        expect(page.get_by_role("button", name=re.compile("Approve"))).to_have_count(0)
+        field.fill("nonsense")
+        field.press("Enter")
+        expect(page.get_by_role("alert")).to_contain_text("write it as one of")
+        page.goto(f"{self.demo.address}/sites/tarnsey-harbour/plan?if=remove+lee")
+        page.get_by_role("button", name="Back to how it is").click()
+        expect(page.get_by_role("list", name="Steps of the plan")).to_be_visible()
+
+    def test_acts_stand_beside_a_component_and_on_a_products_page(self) -> None:
+        page = self.open("/sites/tarnsey-harbour")
+        row = page.get_by_role("row", name=re.compile("Trestle"))
+        row.get_by_role("link", name="See it").click()
+        expect(page).to_have_url(re.compile("if=licence"))
+        expect(page.get_by_role("heading", name="What would be otherwise")).to_be_visible()
+        page = self.open("/products/plugin/trestle")
+        frees = page.get_by_role("region", name="What frees most")
+        expect(frees).to_contain_text("frees")
+
     def test_a_site_is_registered_and_linked_by_the_line_of_the_console(self) -> None:
         site = "seapink-florists"
         httpx.post(f"{self.where[site]}/owner/unlink", trust_env=False)

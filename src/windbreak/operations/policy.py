@@ -51,7 +51,7 @@ def set_rule(context: Context, new: NewRule, by: Principal) -> Rule:
     """
     if new.site is not None:
         context.store.sites.get(new.site)
-    clients = {s.client for s in context.store.sites.all()}
+    clients = {s.client for s in context.store.sites.all() if s.client}
     if new.client is not None and new.client not in clients:
         raise Refused(
             "unknown-client", f"no site is of {new.client!r}; clients: {', '.join(sorted(clients))}"

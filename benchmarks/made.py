@@ -102,9 +102,10 @@ def _release(
             release["conflicts"] = {"core/c": f">{then('core/c', 0.4)}"}
         if r.random() < 0.3:
             release["tested"] = {"core/c": then("core/c", 0.1)}
-        for other in r.sample(plugins, min(2, len(plugins))):
-            if other != product and r.random() < 0.06:
-                requires[other] = f">={then(other, -0.3)}"
+        # One plugin in four has a companion, which some of its releases ask for.
+        mate = plugins[sum(product.encode()) * 7 % len(plugins)] if plugins else product
+        if mate != product and sum(product.encode()) % 4 == 0 and r.random() < 0.4:
+            requires[mate] = f">={then(mate, -0.3)}"
     if requires:
         release["requires"] = requires
     if index and r.random() < 0.1:

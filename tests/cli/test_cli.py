@@ -289,6 +289,7 @@ class OverTheDemo(WithDemo):
                 "no site is",
             ),
             (("policy", "drop", "nothing"), 1, "nothing"),
+            (("product", "skip", "lee", "99", "--why", "x"), 1, "no feed tells of"),
         ]:
             with self.subTest(args=args):
                 done = self.ask(*args)

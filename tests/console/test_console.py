@@ -281,7 +281,7 @@ class Console(WithBrowser):
         expect(table).to_contain_text("needs Millrace")
         tabs.nth(1).click()
         expect(page.get_by_role("img", name=re.compile("pairs"))).to_be_visible()
-        field = page.get_by_label("What if")
+        field = page.get_by_role("textbox", name="What if")
         field.fill("remove lee")
         field.press("Enter")
         expect(page).to_have_url(re.compile(r"if=remove\+lee"))

@@ -7,7 +7,7 @@ from pydantic import ValidationError
 from tests.operations.within import RHONA, WithContext
 from windbreak.core.fleet import NewHold, Window
 from windbreak.core.policy import NewRule
-from windbreak.operations import policy, reasoning, sites
+from windbreak.operations import causes, policy, reasoning, reports, sites
 from windbreak.operations.errors import Refused
 
 SITE = "tarnsey-harbour"
@@ -92,6 +92,43 @@ class Rules(WithContext):
         with self.assertRaises(Refused):
             rule = NewRule(client="nobody's", take="ask", reason="x")
             policy.set_rule(self.context, rule, RHONA)
+
+
+class Reviews(WithContext):
+    def test_a_hold_and_a_rule_come_up_when_their_review_is_due(self) -> None:
+        self.feeds()
+        due = self.context.clock().date() + timedelta(days=2)
+        hold = NewHold(product="plugin/lee", review=due, reason="it broke")
+        policy.hold(self.context, hold, RHONA)
+        rule = NewRule(soak={"major": 30}, review=due, reason="season")
+        policy.set_rule(self.context, rule, RHONA)
+
+        def due_now() -> list[str]:
+            return [f.headline for f in causes.all_of(self.context) if f.kind == "review"]
+
+        self.assertEqual(due_now(), [])
+        self.later = timedelta(days=2)
+        self.assertEqual(len(due_now()), 2)
+        self.assertIn("**Lee**", due_now()[0])
+
+
+class Proposing(WithContext):
+    def test_what_is_gone_is_proposed_apart_and_what_is_needed_is_not(self) -> None:
+        self.feeds()
+        self.site(SITE)
+        view = reports.site_view(self.context, SITE)
+        self.assertEqual(
+            [(p.product, p.why, p.by) for p in view.proposals],
+            [("plugin/slate-editor", "included", "theme/breakwater")],
+        )
+        self.assertIn("will do what Slate Editor does", view.proposals[0].text)
+        gone = {"withdrawn_at": self.context.clock()}
+        self.context.store.products.change("plugin/lee", **gone)
+        self.context.store.products.change("plugin/breakwater-keel", **gone)
+        found = {p.product: p.why for p in reports.site_view(self.context, SITE).proposals}
+        self.assertEqual(found.get("plugin/lee"), "withdrawn")
+        # The theme needs its companion: it may not go, whatever its maker says.
+        self.assertNotIn("plugin/breakwater-keel", found)
 
 
 class ByItself(WithContext):

@@ -3630,6 +3630,8 @@ export interface components {
             range: string;
             /** Reason */
             reason: string;
+            /** Review */
+            review?: string | null;
             /** Site */
             site?: string | null;
             /** Until */
@@ -4316,6 +4318,23 @@ export interface components {
             wait: components["schemas"]["OnSite"][];
         };
         /**
+         * Proposal
+         * @description Something a site could do without, and why; ``by`` is what does its work now.
+         */
+        Proposal: {
+            /** By */
+            by?: string | null;
+            /** Product */
+            product: string;
+            /** Text */
+            text: string;
+            /**
+             * Why
+             * @enum {string}
+             */
+            why: "withdrawn" | "included" | "spare";
+        };
+        /**
          * Reading
          * @description How a feed is read where its format leaves that open; each kind uses its own part.
          *
@@ -4985,6 +5004,11 @@ export interface components {
             plan: number | null;
             /** Plan Text */
             plan_text: string;
+            /**
+             * Proposals
+             * @default []
+             */
+            proposals: components["schemas"]["Proposal"][];
             /** Reasoned At */
             reasoned_at?: string | null;
             /** Situation */
@@ -5086,6 +5110,8 @@ export interface components {
             range: string;
             /** Reason */
             reason: string;
+            /** Review */
+            review?: string | null;
             /** Site */
             site?: string | null;
             /** Until */

@@ -46,6 +46,7 @@ export function SitePage() {
                   See the plan
                 </Link>
               </p>
+              <Proposals view={view} />
               <History view={view} />
             </>
           )}
@@ -327,6 +328,21 @@ function More({ one, site }: { one: Part; site: string }) {
         )}
       </div>
     </div>
+  );
+}
+
+/** What the site could do without: apart from the plan, never done by itself. */
+function Proposals({ view }: { view: View }) {
+  if (!view.proposals || view.proposals.length === 0) return null;
+  return (
+    <section aria-label="Proposed apart" className="pb-3">
+      <h2 className="border-b border-line-strong pb-1">Proposed apart from the plan</h2>
+      <ul className="out">
+        {view.proposals.map((one) => (
+          <li key={one.product + one.why}>{one.text}</li>
+        ))}
+      </ul>
+    </section>
   );
 }
 

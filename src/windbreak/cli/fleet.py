@@ -252,6 +252,8 @@ def _show(args: argparse.Namespace) -> None:
             )
     print()
     say(view.plan_text)
+    for proposal in view.proposals:
+        say(f"Proposed apart: {proposal.text}")
     for entry in view.history[:6]:
         say(f"  {local(entry.at)}  {entry.who}: {entry.what}. {entry.result}")
     return None

@@ -6,13 +6,14 @@ import argparse
 from datetime import date
 from typing import Any
 
-from windbreak.cli.output import age, dump, say, state, table
+from windbreak.cli.output import Refusal, age, dump, say, state, table
 from windbreak.cli.profile import connect, pick_product, pick_site
 
 
 def add(commands: Any, common: argparse.ArgumentParser) -> None:
     product = commands.add_parser(
-        "product", help="products: list, show, changes, set, hold, holds, lift, release, decide"
+        "product",
+        help="products: list, show, changes, set, hold, skip, holds, lift, release, decide",
     )
     verbs = product.add_subparsers(dest="verb", metavar="VERB", required=True)
     one = verbs.add_parser("list", parents=[common], help="every product across the fleet")
@@ -80,8 +81,20 @@ def _add_holds(verbs: Any, common: argparse.ArgumentParser) -> None:
     one.add_argument("--range", default="*")
     one.add_argument("--site", help="everywhere when not given")
     one.add_argument("--until", type=date.fromisoformat, metavar="DAY")
+    one.add_argument("--review", type=date.fromisoformat, metavar="DAY", help="when to look again")
     one.add_argument("--why", required=True)
     one.set_defaults(do=_hold)
+    one = verbs.add_parser(
+        "skip",
+        parents=[common],
+        help="never take one release; what comes after it is taken as usual",
+        epilog="example: windbreak product skip netloft 1.8 --why 'drops captions'",
+    )
+    one.add_argument("product", metavar="PRODUCT")
+    one.add_argument("version", metavar="VERSION")
+    one.add_argument("--site", help="everywhere when not given")
+    one.add_argument("--why", required=True)
+    one.set_defaults(do=_skip)
     verbs.add_parser("holds", parents=[common], help="every hold").set_defaults(do=_holds)
     one = verbs.add_parser("lift", parents=[common], help="lift a hold")
     one.add_argument("hold", metavar="HOLD")
@@ -262,11 +275,33 @@ def _hold(args: argparse.Namespace) -> None:
                 range=args.range,
                 site=pick_site(windbreak, args.site) if args.site else None,
                 until=args.until,
+                review=args.review,
                 reason=args.why,
             )
         )
     where = hold.site or "everywhere"
     dump(hold) if args.json else say(f"**{hold.product}** is held {where}: hold {hold.id}.")
+
+
+def _skip(args: argparse.Namespace) -> None:
+    from windbreak.core.fleet import NewHold
+
+    with connect(args) as windbreak:
+        product = pick_product(windbreak, args.product)
+        known = {r.version for r in windbreak.product(product).releases}
+        if args.version not in known:
+            raise Refusal(f"no feed tells of {product} {args.version}")
+        hold = windbreak.make_hold(
+            NewHold(
+                product=product,
+                range=f"={args.version}",
+                site=pick_site(windbreak, args.site) if args.site else None,
+                reason=args.why,
+            )
+        )
+    where = hold.site or "everywhere"
+    said = f"**{product}** {args.version} is skipped {where}: hold {hold.id}."
+    dump(hold) if args.json else say(said)
 
 
 def _holds(args: argparse.Namespace) -> None:

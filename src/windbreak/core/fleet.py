@@ -226,6 +226,7 @@ class NewHold(Value):
     range: RangeText = "*"
     site: Slug | None = None
     until: Day | None = None
+    review: Day | None = None
     reason: Annotated[str, Field(min_length=1)]
 
 

@@ -287,6 +287,15 @@ class Helps(Value):
     suppose: tuple[str, ...]
 
 
+class Proposal(Value):
+    """Something a site could do without, and why; ``by`` is what does its work now."""
+
+    product: ProductId
+    why: Literal["withdrawn", "included", "spare"]
+    text: str
+    by: ProductId | None = None
+
+
 class ComponentView(Value):
     """One component of a site: from, to, why, and the next act.
 
@@ -325,6 +334,7 @@ class SiteView(Value):
     twin: str | None
     situation: str | None = None
     reasoned_at: datetime | None = None
+    proposals: tuple[Proposal, ...] = ()
 
 
 class Today(Value):

@@ -65,6 +65,7 @@ def all_of(context: Context) -> Iterator[Finding]:
     yield from _of_copies(context, sites)
     yield from _of_watch(context, standings, names)
     yield from _of_bookings(context)
+    yield from _of_reviews(context, names)
     yield from _of_instance(context)
 
 
@@ -305,6 +306,38 @@ def _of_bookings(context: Context) -> Iterator[Finding]:
             "The service was not running, or the site was busy, for four hours. Book it again.",
             ("Book it again", f"windbreak book {booking.plan}", f"/sites/{site.id}/plan"),
         )
+
+
+def _of_reviews(context: Context, names: dict[str, str]) -> Iterator[Finding]:
+    """Holds and rules that were to be looked at again by now."""
+    today = context.clock().date()
+    for hold in context.store.holds.all():
+        stands = hold.until is None or today <= hold.until
+        if hold.review is not None and hold.review <= today and stands:
+            name = names.get(hold.product, hold.product)
+            yield _finding(
+                context,
+                f"review:{hold.id}",
+                "waiting",
+                "low",
+                None,
+                f"**{name}**: its hold was to be looked at again on {day(hold.review, today)}.",
+                f"{hold.author} held it: {hold.reason.rstrip('.')}. Lift it, or hold it anew.",
+                ("See the holds", "windbreak product holds", f"/products/{hold.product}"),
+            )
+    for rule in context.store.rules.all():
+        if rule.review is not None and rule.review <= today and rule.stands(today):
+            yield _finding(
+                context,
+                f"review:{rule.id}",
+                "waiting",
+                "low",
+                None,
+                f"**The rule for {rule.where}** was to be looked at again on "
+                f"{day(rule.review, today)}.",
+                f"{rule.author} set it: {rule.reason.rstrip('.')}. Drop it, or set it anew.",
+                ("See the rules", "windbreak policy list", "/products"),
+            )
 
 
 # Releases.

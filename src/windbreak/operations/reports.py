@@ -32,7 +32,7 @@ from windbreak.core.work import (
     SiteView,
 )
 from windbreak.links.probing import compare
-from windbreak.operations import reasoning, supposing
+from windbreak.operations import proposals, reasoning, supposing
 from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
 
@@ -323,6 +323,7 @@ def site_view(context: Context, site: str) -> SiteView:
         twin=twins[0].id if twins else known.twin_of,
         situation=reasoned.key if reasoned else None,
         reasoned_at=reasoned.made_at if reasoned else None,
+        proposals=(proposals.of_case(context, reasoned.case, reasoned.answer) if reasoned else ()),
     )
 
 

@@ -1,0 +1,101 @@
+"""What a site could do without: proposed apart from its plan, never done by itself.
+
+Withdrawn products, plugins whose work another release now includes, and spare themes beside the
+one to fall back on. Nothing is proposed that something else on the site needs, or that was made
+for it; nothing is proposed on a guess.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+
+from windbreak.core.case import Case
+from windbreak.core.explain import Answer
+from windbreak.core.tracking import KnownProduct, KnownRelease
+from windbreak.core.versions import parse_version
+from windbreak.core.work import Proposal
+from windbreak.operations.context import Context
+
+
+def of_case(context: Context, case: Case, answer: Answer) -> tuple[Proposal, ...]:
+    """What could leave a site, by product id. Reads."""
+    return tuple(sorted(_Proposing(context, case, answer).all(), key=lambda p: p.product))
+
+
+class _Proposing:
+    def __init__(self, context: Context, case: Case, answer: Answer) -> None:
+        self.context = context
+        self.case = case
+        self.now = {c.product: c.version for c in case.site.components}
+        self.then = {v.product: v.to or v.from_ or "" for v in answer.verdicts}
+        self.known: Mapping[str, KnownProduct] = {
+            p.id: p for p in context.store.products.all() if p.id in self.now
+        }
+
+    def all(self) -> Iterator[Proposal]:
+        yield from self._withdrawn()
+        yield from self._included()
+        yield from self._spare()
+
+    def _withdrawn(self) -> Iterator[Proposal]:
+        for id, product in self.known.items():
+            if product.withdrawn_at is None or not self._may_go(id):
+                continue
+            name = self.case.label(id)
+            yield Proposal(
+                product=id,
+                why="withdrawn",
+                text=f"{name} was withdrawn by its maker: nobody mends it any more. Remove it, or "
+                "find what takes its place.",
+            )
+
+    def _included(self) -> Iterator[Proposal]:
+        """Plugins whose work a release of something else on the site includes."""
+        for id in self.now:
+            for release in self.context.store.releases.all(product=id):
+                for gone in release.replaces:
+                    if gone in self.now and gone != id and self._may_go(gone):
+                        yield from self._replaced(gone, id, release)
+
+    def _replaced(self, gone: str, by: str, release: KnownRelease) -> Iterator[Proposal]:
+        since = parse_version(release.version)
+        name, other = self.case.label(gone), self.case.label(by)
+        if parse_version(self.now[by]) >= since:
+            when = f"{other} {self.now[by]} does what {name} did. Remove it."
+        elif parse_version(self.then[by]) >= since:
+            when = f"{other} {self.then[by]} will do what {name} does. Remove it afterwards."
+        else:
+            return
+        yield Proposal(product=gone, why="included", text=when, by=by)
+
+    def _spare(self) -> Iterator[Proposal]:
+        """Themes not in use, but for the one to fall back on: the one of the core's maker."""
+        themes = [
+            c.product
+            for c in self.case.site.components
+            if c.product.startswith("theme/") and not c.active
+        ]
+        makers = {p.maker for p in self.known.values() if p.id.startswith("core/") and p.maker}
+        kept = [t for t in themes if t in self.known and self.known[t].maker in makers]
+        if not kept:
+            return  # none of them is known to be the one to fall back on
+        stays = self.case.label(kept[0])
+        for theme in themes:
+            if theme != kept[0] and self._may_go(theme):
+                yield Proposal(
+                    product=theme,
+                    why="spare",
+                    text=f"{self.case.label(theme)} is a theme nobody uses here; {stays} stays to "
+                    "fall back on. Remove it.",
+                )
+
+    def _may_go(self, product: str) -> bool:
+        """Whether it is not this site's own, and nothing here needs it, now or after the plan."""
+        if self.case.product[product].access == "custom":
+            return False
+        for id in self.now:
+            for release in self.case.releases_of[id]:
+                stands = release.version in (self.now[id], self.then.get(id))
+                if stands and product in release.requires:
+                    return False
+        return True

@@ -390,7 +390,9 @@ class _Touching:
                 yield Act(act="lift-hold", product=product)
                 yield from self._holds_end(product)
             case "soak":
-                yield Act(act="wait", until=soak_over(self.case, member, number))
+                over = soak_over(self.case, member, number)
+                if over < date.max:
+                    yield Act(act="wait", until=over)
             case "from":
                 yield from self._limit(member)
             case _:
@@ -432,7 +434,7 @@ class _Touching:
             yield from self._holds_end(product)
         for number in bits(out):
             over = soak_over(self.case, member, number)
-            if over > self.case.day:
+            if self.case.day < over < date.max:
                 yield Act(act="wait", until=over)
         yield from self._access(member, out | member.bundle_only)
         yield from self._themes(product)

@@ -368,7 +368,7 @@ def _reasons(case: Case, catalogue: Catalogue, member: Member, number: int) -> I
         if hold.product == member.product and stands and line.within(hold.range) >> number & 1:
             yield HoldExclusion(until=hold.until, reason=hold.reason)
     over = soak_over(case, member, number)
-    if case.day < over:
+    if case.day < over or over == date.max:
         yield SoakExclusion(soak_class=soak_class(member, number), over=over)
     if not member.ways.any >> number & 1:
         yield _no_access(case, catalogue, member, number)
@@ -389,7 +389,7 @@ def soak_over(case: Case, member: Member, number: int) -> date:
 
 def _no_access(case: Case, catalogue: Catalogue, member: Member, number: int) -> Exclusion:
     product = member.line.product
-    carried_by = carriers(catalogue, product.id, member.line.versions[number - 1])
+    carried_by = carriers(catalogue, product.id, number)
     if product.access == "licensed":
         state = licence_state(case, member, number)
         assert state is not None  # else "licensed" would be among its ways
@@ -412,14 +412,10 @@ def licence_state(case: Case, member: Member, number: int) -> LicenceState | Non
     return "not-covered" if running else "expired"
 
 
-def carriers(catalogue: Catalogue, plugin: str, version: Version) -> tuple[Carrier, ...]:
-    """Every known theme release that bundles this version of a plugin."""
-    found = []
-    for theme in catalogue.carriers.get(plugin, ()):
-        line = catalogue.line(theme)
-        for mask, text in line.bundles.get(plugin, ()):
-            if parse_version(text) == version:
-                found += [
-                    Carrier(product=theme, version=line.releases[k - 1].version) for k in bits(mask)
-                ]
-    return tuple(found)
+def carriers(catalogue: Catalogue, plugin: str, number: int) -> tuple[Carrier, ...]:
+    """Every known theme release that bundles a plugin's release."""
+    return tuple(
+        Carrier(product=theme, version=catalogue.line(theme).releases[k - 1].version)
+        for theme, mask in catalogue.carriage(plugin, number)
+        for k in bits(mask)
+    )

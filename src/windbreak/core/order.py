@@ -86,8 +86,8 @@ def order(resolution: Resolution) -> Order:
         passages: list[Passage] = []
         clear = True
         for group in _groups(problem, choice):
-            passage = Passage(problem, choice, group, allowance=Allowance(MOST_STATES))
             try:
+                passage = Passage(problem, choice, group, allowance=Allowance(MOST_STATES))
                 if passage.cost is not None:
                     passages.append(passage)
                     passage.allowance.states = 1 << 62

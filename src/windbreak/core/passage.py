@@ -32,6 +32,10 @@ Step = tuple[tuple[Hop, ...], State]  # the hops of a step, and the state after 
 Row = tuple[int, ...]  # for each place of a member, the places of another it goes with, as bits
 
 
+_FEW_STOPS = 64  # up to here every stop of a member is looked at
+_MOST_STOPS = 400  # beyond it no way of several members is looked for
+
+
 class SearchTooLong(Exception):
     """More states were looked at than allowed; nothing is known of the way."""
 
@@ -524,6 +528,10 @@ class _Builder:
             if c.p in self.number or c.q in self.number
         ]
         own = [self._open(n, alone=alone) for n in range(len(group))]
+        if len(group) == 1 and len(own[0]) > _FEW_STOPS:
+            own = [self._shortest(own[0])]
+        if max(map(len, own)) > _MOST_STOPS:
+            raise SearchTooLong
         if stops is not None:
             own = [[o for o in row if o in set(own[n])] for n, row in enumerate(stops)]
         self._make(own, alone=alone)
@@ -548,6 +556,12 @@ class _Builder:
             [[j for j in row if j in self.fewest[n]] for row in hops]
             for n, hops in enumerate(self.hops)
         ]
+        # The same as bits: from where a place can be gone to, and where it leads.
+        self._to = [[sum(1 << j for j in row) for row in hops] for hops in self.hops]
+        self._from = [
+            [sum(1 << i for i, row in enumerate(to) if row >> j & 1) for j in range(len(to))]
+            for to in self._to
+        ]
         self.near: list[list[_Near]] = [[] for _ in self.group]
         self._put_near()
         self.rules = list(self._rules_of(alone=alone))
@@ -566,6 +580,28 @@ class _Builder:
             if number not in self.problem.broken and (side := self._side(c, v, alone=alone)):
                 between &= side[0] | 1 << start
         return list(bits(between))
+
+    def _shortest(self, stops: list[int]) -> list[int]:
+        """A shortest way of one member that nobody else moves with; all stops where there is none.
+
+        Level by level: where one hop leads from what was reached so far.
+        """
+        member = self.problem.members[self.group[0]]
+        from_: dict[int, int] = {stops[0]: stops[0]}
+        reached = 1 << stops[0]
+        while not reached >> stops[-1] & 1:
+            level = [
+                (j, hit) for j in stops if j not in from_ and (hit := hops_to(member, j) & reached)
+            ]
+            if not level:
+                return stops
+            for j, hit in level:
+                from_[j] = hit.bit_length() - 1
+                reached |= 1 << j
+        found = [stops[-1]]
+        while found[-1] != stops[0]:
+            found.append(from_[found[-1]])
+        return found[::-1]
 
     def _side(self, c: Constraint, v: int, *, alone: bool) -> tuple[int] | None:
         """The options of v that go with where the other side stays; None where it may move."""
@@ -665,19 +701,17 @@ class _Builder:
 
     def _worthless(self, n: int, place: int) -> bool:
         """Whether another stop can stand in for one, whatever the others do."""
-        stops = self.stops[n]
-        before = {i for i in range(place) if place in self.hops[n][i]}
-        after = set(self.hops[n][place])
-        if not after or not (before and 0 in self.fewest[n]):
+        from_, to = self._from[n], self._to[n]
+        last = len(from_) - 1
+        before, after = from_[place], to[place]
+        if not after or not before:
             return True
-        for other in range(len(stops)):
+        for other in range(last + 1):
             if other == place:
                 continue
-            from_ = {i for i in range(other) if other in self.hops[n][i]}
-            to = set(self.hops[n][other])
-            if other and not before - {other} <= from_:
+            if other and before & ~(1 << other) & ~from_[other]:
                 continue
-            if other != len(stops) - 1 and not after - {other} <= to:
+            if other != last and after & ~(1 << other) & ~to[other]:
                 continue
             twin = other < place and self._as_good(n, place, other)
             if self._as_good(n, other, place) and not twin:

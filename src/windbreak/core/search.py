@@ -23,6 +23,10 @@ from typing import Protocol
 from windbreak.core.catalogue import bits
 from windbreak.core.constraints import NOBODY, Carried, Classes, Pair, Problem
 
+# Where so much tells options apart, comparing them costs more than it saves the search.
+_WORTH_REDUCING = 100_000
+_MOST_RIVALS = 400
+
 Link = tuple[int, int, Classes]  # p, q, classes: see Constraint
 Domains = list[int]
 Nogood = Mapping[int, int]  # options, as bits, of some variables
@@ -467,7 +471,10 @@ def _solved(
 def _cheapest_alike(model: Model, prices: Prices, domains: Sequence[int], v: int) -> list[int]:
     """The cheapest option of each set that price and neighbours take alike."""
     blocks = [domains[v]]
-    for mask in (*prices.marks(v), *_told_apart(model, domains, v)):
+    masks = (*prices.marks(v), *_told_apart(model, domains, v))
+    if len(masks) * domains[v].bit_count() > _WORTH_REDUCING:
+        return list(bits(domains[v]))
+    for mask in masks:
         split = []
         for block in blocks:
             inside = block & mask
@@ -538,6 +545,8 @@ def _unrivalled(model: Model, prices: Prices, domains: Sequence[int], v: int) ->
     reps = _cheapest_alike(model, prices, domains, v)
     if len(reps) == 1:
         return 1 << reps[0]
+    if len(reps) > _MOST_RIVALS:
+        return sum(1 << i for i in reps)
     better_off = list(_better_off(model, domains, v))
     kept = 0
     for _, i in sorted((prices.price(v, i), i) for i in reps):

@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 import multiprocessing
-from concurrent.futures import Executor, ProcessPoolExecutor
-from typing import cast
+from collections.abc import Callable
+from concurrent.futures import Executor, Future, ProcessPoolExecutor
+from typing import Any, TypeVar
 
 from windbreak.operations.errors import Refused
+
+T = TypeVar("T")
 
 
 def executor(workers: int, cluster: str = "") -> Executor | None:
@@ -33,4 +36,20 @@ def _cluster(address: str) -> Executor:
         client = Client(address, timeout="10s", set_as_default=False)
     except (OSError, ValueError) as error:
         raise Refused("no-cluster", f"the cluster at {address} can't be reached: {error}") from None
-    return cast(Executor, client.get_executor(pure=True))
+    return _OnCluster(client)
+
+
+class _OnCluster(Executor):
+    """A cluster's client as an executor; it is closed with it."""
+
+    def __init__(self, client: Any) -> None:
+        self._client = client
+        self._inner = client.get_executor(pure=True)
+
+    def submit(self, fn: Callable[..., T], /, *args: Any, **kwargs: Any) -> Future[T]:
+        found: Future[T] = self._inner.submit(fn, *args, **kwargs)
+        return found
+
+    def shutdown(self, wait: bool = True, *, cancel_futures: bool = False) -> None:
+        self._inner.shutdown(wait=wait)
+        self._client.close()

@@ -286,7 +286,7 @@ class OverTheDemo(WithDemo):
             (
                 ("policy", "set", "--client", "Nobody", "--take", "ask", "--why", "x"),
                 1,
-                "no site is",
+                "o site is of",
             ),
             (("policy", "drop", "nothing"), 1, "nothing"),
             (("product", "skip", "lee", "99", "--why", "x"), 1, "no feed tells of"),

@@ -8,8 +8,10 @@ State of the search: for each variable its domain, the options still open, as bi
 
 (1) Drop options without support (`propagate`).
 (2) Split the variables into groups that nothing still open joins; each is solved alone.
-(3) In a group, of options that every neighbour takes alike only the cheapest stays, and an option
-    goes that another is at least as good as, whatever the neighbours do (`_reduce`).
+(3) In a group everybody takes the cheapest; who is at odds then, and whoever is at odds with the
+    best choice for those, is searched, until nobody is: the bound is reached then. Of options
+    that every neighbour takes alike only the cheapest stays, and an option goes that another
+    is at least as good as, whatever the neighbours do (`_reduce`).
 (4) Branch on the variable whose second choice is dearest, cheapest option first; the bound is the
     sum of the lowest prices. What falls apart on the way is split again.
 """
@@ -30,6 +32,8 @@ _MOST_RIVALS = 400
 Link = tuple[int, int, Classes]  # p, q, classes: see Constraint
 Domains = list[int]
 Nogood = Mapping[int, int]  # options, as bits, of some variables
+Rows = dict[int, dict[int, int]]  # by variable, what each of its options costs by now
+Best = tuple[int, dict[int, int]]
 
 
 class Prices(Protocol):
@@ -456,24 +460,97 @@ def _solved(
     group: list[int],
 ) -> Part | None:
     """The best of one group of variables; None where there is none."""
-    own = list(domains)
     if len(group) == 1 and not model.pairs[group[0]]:
         (v,) = group
-        least = min((prices.price(v, i), i) for i in _cheapest_alike(model, prices, own, v))
+        least = min((prices.price(v, i), i) for i in _cheapest_alike(model, prices, domains, v))
         return Part((v,), least[0], {v: least[1]})
+    choice = {v: _cheapest_by_itself(prices, domains, v) for v in group}
+    inside: set[int] = set()
+    cost = 0
+    while True:
+        more = _at_odds(model, choice, inside)
+        if not more:
+            rest = sum(prices.price(v, i) for v, i in choice.items() if v not in inside)
+            return Part(tuple(group), cost + rest, choice)
+        inside |= more
+        among = [v for v in group if v in inside]
+        found = _solved_whole(_within(model, inside), prices, domains, among)
+        if found is None:
+            return None
+        cost = found[0]
+        choice |= found[1]
+
+
+def _cheapest_by_itself(prices: Prices, domains: Sequence[int], v: int) -> int:
+    """The option of v that costs least, its neighbours left out of account."""
+    blocks = _split([domains[v]], prices.marks(v))
+    return min((prices.price(v, i), i) for i in (prices.pick(v, block) for block in blocks))[1]
+
+
+def _at_odds(model: Model, choice: Mapping[int, int], inside: set[int]) -> set[int]:
+    """Who takes part in what a choice does not meet, or pays for, that is not all inside."""
+    found: set[int] = set()
+    for v, i in choice.items():
+        for p, q, classes in model.links[v]:
+            # A neighbour of another group goes with whatever is left here.
+            if p == v and q in choice and not (p in inside and q in inside):
+                for own, others in classes:
+                    if own >> i & 1:
+                        if not others >> choice[q] & 1:
+                            found |= {p, q}
+                        break
+        for pair in model.pairs[v]:
+            if pair.p == v and not (v in inside and pair.q in inside) and _met(pair, choice):
+                found |= {v, pair.q}
+        for rule in model.carried[v]:
+            if rule.p == v and rule.i == i:
+                ends = {v, *(theme for theme, _ in rule.themes)}
+                held = any(mask >> choice[t] & 1 for t, mask in rule.themes if t in choice)
+                if not held and not ends <= inside:
+                    found |= ends
+        for nogood in model.nogoods[v]:
+            met = all(mask >> choice[u] & 1 for u, mask in nogood.items() if u in choice)
+            if met and not nogood.keys() <= inside:
+                found |= nogood.keys()
+    return found & choice.keys()
+
+
+def _met(pair: Pair, choice: Mapping[int, int]) -> bool:
+    i, j = choice[pair.p], choice.get(pair.q)
+    if j is None:
+        return False
+    return any(own >> i & 1 and others >> j & 1 for own, others in pair.classes)
+
+
+def _within(model: Model, inside: set[int]) -> Model:
+    """The model with only what binds those inside among themselves."""
+    found = Model.bare(model.domains)
+    for v in inside:
+        found.links[v] = [x for x in model.links[v] if x[0] in inside and x[1] in inside]
+        found.pairs[v] = [x for x in model.pairs[v] if x.p in inside and x.q in inside]
+        found.carried[v] = [
+            rule
+            for rule in model.carried[v]
+            if rule.p in inside and all(theme in inside for theme, _ in rule.themes)
+        ]
+        found.nogoods[v] = [x for x in model.nogoods[v] if x.keys() <= inside]
+    return found
+
+
+def _solved_whole(
+    model: Model, prices: Prices, domains: Sequence[int], group: list[int]
+) -> Best | None:
+    """The best of some variables: reduced, then searched."""
+    own = list(domains)
     _reduce(model, prices, own, group)
     model, settled = _opened(model, own, group)
     rows = {v: {i: prices.price(v, i) for i in bits(own[v])} for v in group}
     found = _Search(model).best(own, rows, group, None)
-    return Part(tuple(group), settled + found[0], found[1]) if found else None
+    return (settled + found[0], found[1]) if found else None
 
 
-def _cheapest_alike(model: Model, prices: Prices, domains: Sequence[int], v: int) -> list[int]:
-    """The cheapest option of each set that price and neighbours take alike."""
-    blocks = [domains[v]]
-    masks = (*prices.marks(v), *_told_apart(model, domains, v))
-    if len(masks) * domains[v].bit_count() > _WORTH_REDUCING:
-        return list(bits(domains[v]))
+def _split(blocks: list[int], masks: Iterable[int]) -> list[int]:
+    """Blocks of options, split by every mask that tells some of them apart."""
     for mask in masks:
         split = []
         for block in blocks:
@@ -483,7 +560,15 @@ def _cheapest_alike(model: Model, prices: Prices, domains: Sequence[int], v: int
             else:
                 split.append(block)
         blocks = split
-    return [prices.pick(v, block) for block in blocks]
+    return blocks
+
+
+def _cheapest_alike(model: Model, prices: Prices, domains: Sequence[int], v: int) -> list[int]:
+    """The cheapest option of each set that price and neighbours take alike."""
+    masks = (*prices.marks(v), *_told_apart(model, domains, v))
+    if len(masks) * domains[v].bit_count() > _WORTH_REDUCING:
+        return list(bits(domains[v]))
+    return [prices.pick(v, block) for block in _split([domains[v]], masks)]
 
 
 def _told_apart(model: Model, domains: Sequence[int], v: int) -> set[int]:
@@ -546,8 +631,13 @@ def _unrivalled(model: Model, prices: Prices, domains: Sequence[int], v: int) ->
     if len(reps) == 1:
         return 1 << reps[0]
     if len(reps) > _MOST_RIVALS:
-        return sum(1 << i for i in reps)
-    better_off = list(_better_off(model, domains, v))
+        return domains[v]
+    among = sum(1 << i for i in reps)
+    better_off = {
+        (these & among, others & among)
+        for these, others in _better_off(model, domains, v)
+        if these & among and others & among
+    }
     kept = 0
     for _, i in sorted((prices.price(v, i), i) for i in reps):
         rivals = kept  # all cheaper ones
@@ -605,10 +695,6 @@ def _better_off(model: Model, domains: Sequence[int], v: int) -> Iterator[tuple[
                 yield mask, ~mask
     for nogood in model.nogoods[v]:
         yield ~nogood[v], nogood[v]
-
-
-Rows = dict[int, dict[int, int]]  # by variable, what each of its options costs by now
-Best = tuple[int, dict[int, int]]
 
 
 class _Search:

@@ -22,7 +22,7 @@ from windbreak.core.resolve import Resolution, best
 from windbreak.core.versions import Version
 
 MOST_STATES = 20_000
-_MOST_TESTS = 300  # passages looked at to say more of targets that can't be reached
+_MOST_TESTS = 60  # passages looked at to say more of targets that can't be reached
 
 
 @dataclass(frozen=True, slots=True)

@@ -527,6 +527,10 @@ class _Builder:
             for number, c in enumerate(problem.constraints)
             if c.p in self.number or c.q in self.number
         ]
+        self.ties_of: dict[int, list[tuple[int, Constraint]]] = {v: [] for v in group}
+        for tie in self.ties:
+            for v in {tie[1].p, tie[1].q} & self.number.keys():
+                self.ties_of[v].append(tie)
         own = [self._open(n, alone=alone) for n in range(len(group))]
         if len(group) == 1 and len(own[0]) > _FEW_STOPS:
             own = [self._shortest(own[0])]
@@ -576,7 +580,7 @@ class _Builder:
         if member.addition:
             return [start, end]
         between = member.candidates & (1 << end + 1) - (1 << start)
-        for number, c in self.ties:
+        for number, c in self.ties_of[v]:
             if number not in self.problem.broken and (side := self._side(c, v, alone=alone)):
                 between &= side[0] | 1 << start
         return list(bits(between))
@@ -622,7 +626,7 @@ class _Builder:
         # What a hop has repaired no later one may break: of what does not hold today.
         sides = [
             side[0]
-            for number, c in self.ties
+            for number, c in self.ties_of[v]
             if number in self.problem.broken and (side := self._side(c, v, alone=alone))
         ]
         found: list[list[int]] = [[] for _ in stops]
@@ -655,13 +659,10 @@ class _Builder:
             every = (1 << len(self.stops[q])) - 1
             row = [every] * len(self.stops[p])
             for own, others in c.classes:
-                fit = -1
-                for k, option in enumerate(self.stops[p]):
-                    if own >> option & 1:
-                        if fit < 0:
-                            fit = sum(
-                                1 << j for j, o in enumerate(self.stops[q]) if others >> o & 1
-                            )
+                places = _places(own, self.stops[p])
+                if places:
+                    fit = _places(others, self.stops[q])
+                    for k in bits(places):
                         row[k] = fit
             if number in self.problem.broken:
                 self._tie(p, q, tuple(row), broken=True)
@@ -693,10 +694,7 @@ class _Builder:
                 continue
             if any(mask >> self.problem.start[t] & 1 for t, mask in others):
                 continue
-            themes = tuple(
-                (t, sum(1 << k for k, o in enumerate(self.stops[t]) if mask >> o & 1))
-                for t, mask in movers
-            )
+            themes = tuple((t, _places(mask, self.stops[t])) for t, mask in movers)
             yield _Rule(n, self.stops[n].index(rule.i), themes)
 
     def _worthless(self, n: int, place: int) -> bool:
@@ -732,6 +730,14 @@ class _Builder:
                 if theme == n and mask >> other & 1 and not mask >> one & 1:
                     return False
         return True
+
+
+def _places(options: int, stops: Sequence[int]) -> int:
+    """The places, as bits, whose options are among some, as bits."""
+    first, count = stops[0], len(stops)
+    if stops[-1] - first == count - 1:
+        return options >> first & (1 << count) - 1
+    return sum(1 << k for k, option in enumerate(stops) if options >> option & 1)
 
 
 def _turned(row: Sequence[int], width: int) -> Row:

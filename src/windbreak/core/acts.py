@@ -259,7 +259,8 @@ class _Changed:
 
     def _compiled(self, act: Act) -> Problem:
         if act.act in ("wait", "activate", "remove", "channel"):
-            return compile_problem(self.case, self.problem_before.catalogue)
+            before = self.problem_before
+            return compile_problem(self.case, before.catalogue, before)
         return with_candidates(self.problem_before, self.case, act.product or "")
 
     @cached_property
@@ -326,7 +327,7 @@ class _Changed:
         if key not in self.search.explored:
             wait = () if self.until is None else (Act(act="wait", until=self.until),)
             case = applied(self.search.at_first.case, (*wait, *others))
-            problem = compile_problem(case, self.problem.catalogue)
+            problem = compile_problem(case, self.problem.catalogue, self.problem)
             self.search.explored[key] = case, problem
         return _Changed(self.search, *self.search.explored[key], None, others, self.until)
 

@@ -179,10 +179,23 @@ class Problem:
         return frozenset(n for n, c in enumerate(self.constraints) if not c.holds(choice))
 
 
-def compile_problem(case: Case, catalogue: Catalogue | None = None) -> Problem:
-    """Number a case. The catalogue is compiled from the case where none is given."""
+def compile_problem(
+    case: Case, catalogue: Catalogue | None = None, like: Problem | None = None
+) -> Problem:
+    """Number a case. The catalogue is compiled from the case where none is given.
+
+    What is ``like`` another problem is taken from it: the constraints, where the members are the
+    same but for what they may become.
+    """
     catalogue = catalogue or Catalogue.of(case)
     found = members(case, catalogue)
+    if like is not None and [(m.product, m.component) for m in found] == [
+        (m.product, m.component) for m in like.members
+    ]:
+        domains = tuple(m.candidates for m in found)
+        return Problem(
+            catalogue, found, like.start, domains, like.constraints, like.broken, like.ties
+        )
     start = tuple(m.start for m in found)
     constraints = tuple(_Builder(catalogue, found).constraints())
     broken = frozenset(n for n, c in enumerate(constraints) if not c.holds(start))

@@ -17,7 +17,8 @@ from windbreak.core.candidates import Member, reasons, soak_over
 from windbreak.core.case import Case, Channel, Frozen, Licence, ShelfItem
 from windbreak.core.catalogue import bits
 from windbreak.core.constraints import Problem, compile_problem, with_candidates
-from windbreak.core.search import build_model, possible
+from windbreak.core.model import build_model
+from windbreak.core.search import possible
 from windbreak.core.versions import parse_version
 
 ActKind = Literal["wait", "activate", "lift-hold", "licence", "offer", "remove", "channel", "shelf"]

@@ -15,8 +15,9 @@ from windbreak.core.candidates import Exclusion
 from windbreak.core.case import Frozen
 from windbreak.core.catalogue import bits
 from windbreak.core.constraints import NOBODY, Carried, Problem
+from windbreak.core.model import Model, build_model
 from windbreak.core.resolve import Objective, Resolution, lag, weigh
-from windbreak.core.search import Model, build_model, cheapest_with, possible
+from windbreak.core.search import cheapest_with, possible
 
 
 class Fact(Frozen):

@@ -16,9 +16,10 @@ from itertools import product
 from windbreak.core.candidates import Way
 from windbreak.core.catalogue import bits
 from windbreak.core.constraints import NOBODY, Problem
-from windbreak.core.passage import Allowance, Hop, Passage, SearchTooLong, State
+from windbreak.core.passage import Allowance, Hop, Passage, State
 from windbreak.core.passage import Step as PassageStep
 from windbreak.core.resolve import Resolution, best
+from windbreak.core.stops import SearchTooLong
 from windbreak.core.versions import Version
 
 MOST_STATES = 20_000

@@ -16,7 +16,8 @@ from windbreak.core.candidates import HoldExclusion, Member, newest, reasons
 from windbreak.core.case import Case, Frozen
 from windbreak.core.catalogue import Catalogue
 from windbreak.core.constraints import NOBODY, Pair, Problem, compile_problem
-from windbreak.core.search import Found, Model, Nogood, build_model, cheapest
+from windbreak.core.model import Model, Nogood, build_model
+from windbreak.core.search import Found, cheapest
 from windbreak.core.versions import Version
 
 Outcome = Literal["move", "part", "current", "held", "stay", "add", "absent"]

@@ -98,6 +98,7 @@ def _why(args: argparse.Namespace) -> None:
         found = windbreak.outlook(id, args.suppose)
         verdict = windbreak.verdict(id, product, args.suppose)
         blocked = verdict.blocked
+        view = windbreak.site(id)
         rows = windbreak.acts(args.suppose) if blocked and blocked.unblock else []
     if args.json:
         return dump(verdict)
@@ -119,9 +120,8 @@ def _why(args: argparse.Namespace) -> None:
             more = f"   {_frees(freed.moves, len(freed.sites), freed.security)}" if freed else ""
             show = f"   windbreak acts --show {place}" if place else ""
             say(f"  {number}  {acts.text}{more}{show}")
-        best = blocked.unblock[0].acts
-        first = next((r for r in rows if _is_among(best, r) and id in r.sites), None)
-        if first is not None:
+        first = next((c.acts[0] for c in view.components if c.product == product and c.acts), None)
+        if first is not None and not args.suppose:
             ifs = " ".join(f"--if '{text}'" for text in first.suppose)
             say(f"See it without changing anything: windbreak plan {id} {ifs}")
     elif not blocked.searched:

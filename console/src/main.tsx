@@ -22,12 +22,12 @@ import { TodayPage } from "./pages/today";
 /** The frame of every page: who is signed in, the masthead, live events. */
 function Frame() {
   const me = useQuery(asked.me());
-  const live = useEvents(me.isSuccess);
+  const live = useEvents(me.data !== undefined);
   const place = useLocation();
   if (me.isPending) return null;
   if (me.error instanceof Problem && me.error.status === 401)
     return <Navigate to="/sign-in" state={{ from: place.pathname }} replace />;
-  if (me.isError)
+  if (me.data === undefined)
     return (
       <main className="page">
         <div className="state-note bad mt-6" role="alert">

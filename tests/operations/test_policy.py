@@ -7,6 +7,7 @@ from pydantic import ValidationError
 from tests.operations.within import RHONA, WithContext
 from windbreak.core.fleet import NewHold, Window
 from windbreak.core.policy import NewRule
+from windbreak.core.work import WENT_WRONG
 from windbreak.operations import causes, policy, reasoning, reports, sites
 from windbreak.operations.errors import Refused
 
@@ -149,6 +150,17 @@ class ByItself(WithContext):
         self.assertIn("the fleet, plugin/lee", plan.approval.why)
         (booking,) = self.context.store.bookings.all(site=SITE, state="waiting")
         self.assertEqual(booking.plan, number)
+        self.assertEqual(policy.let_go(self.context), [])
+
+    def test_what_went_wrong_is_not_tried_again_until_somebody_has_looked(self) -> None:
+        self.feeds()
+        self.site("whinchat-radio")
+        days = ("mon", "tue", "wed", "thu", "fri", "sat", "sun")
+        window = Window(days=days, start="01:00", end="05:00")
+        sites.set_windows(self.context, "whinchat-radio", (window,), "Europe/London", RHONA)
+        run = self.carried_out(self.approved("whinchat-radio"))
+        self.assertIn(run.state, WENT_WRONG)
+        policy.set_rule(self.context, NewRule(take="by-itself", reason="x"), RHONA)
         self.assertEqual(policy.let_go(self.context), [])
 
     def test_a_hold_outranks_what_may_be_taken_by_itself(self) -> None:

@@ -60,6 +60,13 @@ class Supposing(WithContext):
         self.assertEqual(len(self.context.store.holds.all()), 1)
         self.assertEqual(self.context.store.plans.all(), [])
 
+    def test_what_would_be_on_a_later_day_is_not_taken_for_today(self) -> None:
+        before = reasoning.verdicts(self.context, SITE)
+        day = self.context.clock().date() + timedelta(days=30)
+        found = supposing.outlook(self.context, SITE, [f"wait {day}"])
+        self.assertNotEqual(found.answer, before)
+        self.assertEqual(reasoning.verdicts(self.context, SITE), before)
+
     def test_an_act_elsewhere_does_not_touch_the_site_and_says_so(self) -> None:
         sites.put_host(self.context, Host(id="other", name="Other"), RHONA)
         found = supposing.outlook(self.context, SITE, ["offer loom 8.3 on other"])

@@ -11,7 +11,7 @@ import secrets
 
 from windbreak.core.fleet import NewHold, Site, StandingHold
 from windbreak.core.policy import InForce, NewRule, Rule
-from windbreak.core.work import ApprovePlan, Book, Principal
+from windbreak.core.work import WENT_WRONG, ApprovePlan, Book, Principal
 from windbreak.operations import reasoning, rollouts
 from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
@@ -85,14 +85,18 @@ def of_site(context: Context, id: str) -> list[InForce]:
 def let_go(context: Context) -> list[int]:
     """Draft, approve and book plans for what rules let be taken by itself; their numbers. Writes.
 
-    A site that has a plan under way, approved or booked is left alone.
+    A site that has a plan under way, approved or booked is left alone; so is one whose last run
+    went wrong, until somebody has looked, and one without a window.
     """
     today = context.clock().date()
     if not any(r.take == "by-itself" and r.stands(today) for r in context.store.rules.all()):
         return []
     found = []
+    last = context.store.last_runs()
     for site in context.store.sites.all():
-        if site.retired_at is not None or not _idle(context, site):
+        run = last.get(site.id)
+        wrong = run is not None and run.state in WENT_WRONG
+        if wrong or site.retired_at is not None or not site.windows or not _idle(context, site):
             continue
         verdicts = reasoning.verdicts(context, site.id).verdicts
         moving = [v.product for v in verdicts if v.to is not None and v.to != v.from_]

@@ -325,6 +325,7 @@ class _Kept:
 
     told: Told
     made_at: datetime
+    first_day: date  # the case's own: what is supposed may lie ahead of today
     last_day: date
     products: frozenset[str]
 
@@ -392,7 +393,7 @@ def prepare(context: Context, sites: Iterable[str]) -> None:
 def _kept(key: str, case: Case) -> _Kept | None:
     with _guard:
         kept = _results.get(key)
-        if kept is None or not kept.made_at.date() <= case.day <= kept.last_day:
+        if kept is None or not kept.first_day <= case.day <= kept.last_day:
             return None
         _results.move_to_end(key)
         return kept
@@ -401,7 +402,8 @@ def _kept(key: str, case: Case) -> _Kept | None:
 def _keep(context: Context, key: str, case: Case, told: Told) -> _Kept:
     last = changes_on(case)
     last_day = last if last == date.max else last - timedelta(days=1)
-    kept = _Kept(told, context.clock(), last_day, frozenset(p.id for p in case.products))
+    products = frozenset(p.id for p in case.products)
+    kept = _Kept(told, context.clock(), case.day, last_day, products)
     with _guard:
         _results[key] = kept
         while len(_results) > _KEPT_RESULTS:

@@ -6,17 +6,18 @@ what is true of the site, its host or the policy; whether it helps is found by r
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+import heapq
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from datetime import UTC, date, datetime, time, timedelta
 from functools import cached_property
 from typing import Literal, get_args
 
-from windbreak.core.blockers import Fact, conflict
+from windbreak.core.blockers import Fact, conflict, could_be, forbid
 from windbreak.core.candidates import Member, reasons, soak_over
 from windbreak.core.case import Case, Channel, Frozen, Licence, ShelfItem
 from windbreak.core.catalogue import bits
-from windbreak.core.constraints import Problem, compile_problem, with_candidates
+from windbreak.core.constraints import Problem, compile_problem, with_candidates, without_plugin
 from windbreak.core.model import build_model
 from windbreak.core.search import possible
 from windbreak.core.versions import parse_version
@@ -111,13 +112,11 @@ def smallest(
     """
     at_first = _Touching(case, problem, product)
     search = _Search(product, number, at_first, {} if explored is None else explored)
-    round_ = [_Changed(search, case, problem)]
+    tried = [_Changed(search, case, problem)]
     for size in range(1, MOST_ACTS + 1):
         search.left = MOST_ACTS - size
-        round_ = search.longer([new for changed in round_ for new in changed.one_more()])
-        found = [changed for changed in round_ if changed.frees]
-        if found:
-            first = sorted(found, key=_Changed.rank)[:MOST_ACTS]
+        first, tried = search.first([new for changed in tried for new in changed.one_more()])
+        if first:
             for changed in list(first):
                 _put_lesser(changed, first)
             return [changed.acts for changed in first]
@@ -133,15 +132,16 @@ def _put_lesser(changed: _Changed, first: list[_Changed]) -> None:
     for licence in sorted((a for a in changed.others if a.act == "licence"), key=_rank):
         product = licence.product or ""
         rest = changed.others - {licence}
-        without: _Changed | None = None
-        for release in changed.problem.catalogue.line(product).releases:
-            shelf = Act(act="shelf", product=product, version=release.version)
+        without = changed.instead(rest)
+        line = changed.problem.catalogue.line(product)
+        for number in bits(without.core.wanted.get(product, 0)):
+            version = line.releases[number - 1].version
+            shelf = Act(act="shelf", product=product, version=version)
             wait = () if changed.until is None else (Act(act="wait", until=changed.until),)
             rank = [_rank(a) for a in sorted((*wait, *rest, shelf), key=_rank)]
             if len(first) == MOST_ACTS and rank > first[-1].rank():
                 break  # the packages that follow come later still
-            without = without or changed.instead(rest)
-            if not without.wants_package(product, release.version):
+            if not without.wants_package(product, version):
                 continue
             other = without.after(shelf, rest | {shelf}, changed.until)
             if all(other.acts != known.acts for known in first) and other.frees:
@@ -153,18 +153,22 @@ def _put_lesser(changed: _Changed, first: list[_Changed]) -> None:
 
 @dataclass(frozen=True, slots=True)
 class _Core:
-    """What touches one thing that makes the release impossible: acts, and a wait until a day."""
+    """What touches one thing that makes the release impossible: acts, and a wait until a day.
+
+    ``wanted`` are the releases of a product, as bits, of which one more to be had would touch it.
+    """
 
     acts: tuple[Act, ...]
     others: frozenset[Act]
     first_wait: date
+    wanted: Mapping[str, int]
 
     @classmethod
-    def of(cls, acts: Iterable[Act]) -> _Core:
+    def of(cls, acts: Iterable[Act], wanted: Mapping[str, int]) -> _Core:
         ordered = tuple(sorted(set(acts), key=_rank))
         waits = [a.until for a in ordered if a.until is not None]
         others = frozenset(a for a in ordered if a.until is None)
-        return cls(ordered, others, min(waits, default=date.max))
+        return cls(ordered, others, min(waits, default=date.max), wanted)
 
     def touched_by(self, others: frozenset[Act], until: date | None) -> bool:
         if until is not None and until >= self.first_wait:
@@ -194,6 +198,7 @@ class _Search:
         self.tries = 0
         self.seen: set[tuple[frozenset[Act], date | None]] = set()
         self.cores: list[_Core] = []  # those that stand in the case as it is
+        self.facts: list[tuple[Fact, ...]] = []  # what made the release impossible so far
 
     def new(self, others: frozenset[Act], until: date | None) -> bool:
         """Whether a set was not looked at before, and can still become one that helps."""
@@ -211,22 +216,29 @@ class _Search:
         """A core that stands whatever a set of acts does."""
         return next((c for c in self.cores if not c.touched_by(others, until)), None)
 
-    def longer(self, round_: list[_Changed]) -> list[_Changed]:
-        """A round with the longer waits that its own lead to; the first day that serves only."""
-        served: dict[frozenset[Act], date] = {}
+    def first(self, round_: Iterable[_Changed]) -> tuple[list[_Changed], list[_Changed]]:
+        """The first of a round that help, MOST_ACTS at most, and all that were tried for it.
+
+        Those that are preferred are tried first. A wait that does not help is followed by the
+        longer ones that its own lead to; of those that help only the shortest counts.
+        """
+        waiting = [(changed.rank(), n, changed) for n, changed in enumerate(round_)]
+        heapq.heapify(waiting)
         found: list[_Changed] = []
-        waiting = list(round_)
-        while waiting:
-            changed = waiting.pop()
-            found.append(changed)
-            if changed.until is None:
+        tried: list[_Changed] = []
+        served: set[frozenset[Act]] = set()
+        while waiting and len(found) < MOST_ACTS:
+            _, _, changed = heapq.heappop(waiting)
+            if changed.until is not None and changed.others in served:
                 continue
-            first = served.get(changed.others, date.max)
+            tried.append(changed)
             if changed.frees:
-                served[changed.others] = min(first, changed.until)
-            elif changed.until < first:
-                waiting += changed.later()
-        return [c for c in found if c.until is None or c.until <= served.get(c.others, date.max)]
+                found.append(changed)
+                served.add(changed.others)
+            elif changed.until is not None:
+                for later in changed.later():
+                    heapq.heappush(waiting, (later.rank(), len(self.seen), later))
+        return found, tried
 
 
 @dataclass(eq=False)
@@ -255,14 +267,8 @@ class _Changed:
             return self.problem_before
         key = (self.others, self.until)
         if key not in self.search.explored:
-            self.search.explored[key] = self.case, self._compiled(self.act)
+            self.search.explored[key] = self.case, _after(self.problem_before, self.case, self.act)
         return self.search.explored[key][1]
-
-    def _compiled(self, act: Act) -> Problem:
-        if act.act in ("wait", "activate", "remove", "channel"):
-            before = self.problem_before
-            return compile_problem(self.case, before.catalogue, before)
-        return with_candidates(self.problem_before, self.case, act.product or "")
 
     @cached_property
     def frees(self) -> bool:
@@ -272,11 +278,21 @@ class _Changed:
         self.search.tries += 1
         if self.search.tries > MOST_TRIES:
             raise SearchTooLong
+        number = self.search.number
         v = self.problem.numbers.get(self.search.product)
-        if v is None or not self.problem.domains[v] >> self.search.number & 1:
+        if v is None or not self.problem.domains[v] >> number & 1 or self.known is not None:
             return False
         model = build_model(self.problem, self.problem.domains)
-        return possible(model, {v: 1 << self.search.number}, start=self.problem.start)
+        return possible(model, {v: 1 << number}, start=self.problem.start)
+
+    @cached_property
+    def known(self) -> tuple[Fact, ...] | None:
+        """Facts met before that make the release impossible here too."""
+        v = self.problem.number(self.search.product)
+        for facts in reversed(self.search.facts):
+            if forbid(self.problem, v, self.search.number, facts):
+                return facts
+        return None
 
     def wants_package(self, product: str, version: str) -> bool:
         """Whether nothing but access keeps a release out."""
@@ -296,13 +312,20 @@ class _Changed:
             return known
         v = self.problem.numbers.get(self.search.product)
         if v is None:
-            return _Core.of(())
+            return _Core.of((), {})
+        number = self.search.number
         here = _Touching(self.case, self.problem, self.search.product)
-        what = here.core_of(self.search.number)
-        found = _Core.of(here.on(what, self.search.number))
-        at_first = _Core.of(self.search.at_first.on(what, self.search.number))
+        what: _What
+        if not self.problem.domains[v] >> number & 1:
+            what = here.exclusion(number)
+        else:
+            what = self.known or conflict(self.problem, v, number)
+            if self.known is None:
+                self.search.facts.append(what)
+        found = here.core(what, number)
+        at_first = self.search.at_first.core(what, number)
         if not at_first.touched_by(self.others, self.until):
-            found = _Core.of((*at_first.acts, *found.acts))
+            found = _Core.of((*at_first.acts, *found.acts), {**at_first.wanted, **found.wanted})
             self.search.cores.append(found)
         return found
 
@@ -328,7 +351,7 @@ class _Changed:
         if key not in self.search.explored:
             wait = () if self.until is None else (Act(act="wait", until=self.until),)
             case = applied(self.search.at_first.case, (*wait, *others))
-            problem = compile_problem(case, self.problem.catalogue, self.problem)
+            problem = compile_problem(case, self.problem.catalogue)
             self.search.explored[key] = case, problem
         return _Changed(self.search, *self.search.explored[key], None, others, self.until)
 
@@ -337,6 +360,23 @@ class _Changed:
         if known is not None:
             return _Changed(self.search, *known, None, others, until)
         return _Changed(self.search, _apply(self.case, act), self.problem, act, others, until)
+
+
+def _after(problem: Problem, case: Case, act: Act) -> Problem:
+    """The problem of a case, that of the case before the act being given."""
+    match act.act:
+        case "activate":
+            return compile_problem(case, problem.catalogue)
+        case "remove":
+            return without_plugin(problem, case, act.product or "")
+        case "wait":
+            touched = [m.product for m in problem.members if m.dated]
+        case "channel":
+            channel = act.channel or "stable"
+            touched = [m.product for m in problem.members if channel in m.line.channels]
+        case _:
+            touched = [act.product or ""]
+    return with_candidates(problem, case, touched)
 
 
 _ORDER = {kind: place for place, kind in enumerate(get_args(ActKind))}
@@ -358,13 +398,11 @@ class _Touching:
         self.case = case
         self.problem = problem
         self.asked = asked
+        self.wanted: dict[str, int] = {}
 
-    def core_of(self, number: int) -> _What:
-        """What makes a release impossible: the exclusion that fewest acts touch, or facts."""
-        v = self.problem.number(self.asked)
-        member = self.problem.members[v]
-        if member.candidates >> number & 1:
-            return conflict(self.problem, v, number)
+    def exclusion(self, number: int) -> str:
+        """Of what keeps a release from being a candidate, the kind that fewest acts touch."""
+        member = self.problem.members[self.problem.number(self.asked)]
         told = reasons(self.case, self.problem.catalogue, member, number)
         return min((r.kind for r in told), key=lambda kind: self._hardness(kind, number))
 
@@ -374,14 +412,20 @@ class _Touching:
         """
         return kind not in ("channel", "hold", "soak"), len(set(self.on(kind, number)))
 
+    def core(self, what: _What, number: int) -> _Core:
+        """The acts that touch it, and which releases are wanted for it."""
+        self.wanted = {}
+        return _Core.of(list(self.on(what, number)), self.wanted)
+
     def on(self, what: _What, number: int) -> Iterator[Act]:
         """The acts that touch it."""
+        v = self.problem.number(self.asked)
         if isinstance(what, str):
-            member = self.problem.members[self.problem.number(self.asked)]
-            yield from self._exclusion(member, number, what)
+            yield from self._exclusion(self.problem.members[v], number, what)
         else:
+            options = could_be(self.problem, v, number, what)
             for fact in what:
-                yield from self._fact(fact)
+                yield from self._fact(fact, options)
 
     def _exclusion(self, member: Member, number: int, kind: str) -> Iterator[Act]:
         product, release = member.product, member.line.releases[number - 1]
@@ -396,17 +440,18 @@ class _Touching:
                 if over < date.max:
                     yield Act(act="wait", until=over)
             case "from":
-                yield from self._limit(member)
+                yield from self._limit(member, 1 << number)
             case _:
                 yield from self._access(member, 1 << number)
-                yield from self._themes(product)
+                yield from self._themes(product, 1 << number)
 
-    def _fact(self, fact: Fact) -> Iterator[Act]:
+    def _fact(self, fact: Fact, options: Mapping[str, int]) -> Iterator[Act]:
         if fact.fact in ("limit", "bundle"):
             assert fact.product is not None
             number = self.problem.numbers.get(fact.product, -1)
             if number >= 0:
-                yield from self._limit(self.problem.members[number])
+                option = options.get(fact.product, 0)
+                yield from self._limit(self.problem.members[number], option)
                 yield from self._remove(fact.product)
             return
         for product in (fact.subject, fact.object):
@@ -423,23 +468,28 @@ class _Touching:
         if component is not None and product.startswith("plugin/") and product != self.asked:
             yield Act(act="remove", product=product)
 
-    def _limit(self, member: Member) -> Iterator[Act]:
-        """The acts that change what a member may become."""
+    def _limit(self, member: Member, options: int) -> Iterator[Act]:
+        """The acts that change whether a member may become one of some options.
+
+        Where one of them can't be gone to straight, all below it may be wanted on the way.
+        """
         line, product = member.line, member.product
+        if member.installed is not None and any(options >> k & 1 for k in line.stepped):
+            options |= (1 << options.bit_length()) - 1
         above = line.above(member.installed) if member.installed else line.listed
-        out = above & ~member.candidates
+        out = above & ~member.candidates & options
         for channel, mask in line.channels.items():
             if mask & out and channel not in self.case.policy.channels_for(product):
                 yield Act(act="channel", channel=channel)
-        if any(h.product == product for h in self.case.policy.holds):
+        if any(h.product == product and line.within(h.range) & out for h in self.case.policy.holds):
             yield Act(act="lift-hold", product=product)
             yield from self._holds_end(product)
         for number in bits(out):
             over = soak_over(self.case, member, number)
             if self.case.day < over < date.max:
                 yield Act(act="wait", until=over)
-        yield from self._access(member, out | member.bundle_only)
-        yield from self._themes(product)
+        yield from self._access(member, out | member.bundle_only & options)
+        yield from self._themes(product, options)
 
     def _holds_end(self, product: str) -> Iterator[Act]:
         for hold in self.case.policy.holds:
@@ -449,6 +499,7 @@ class _Touching:
     def _access(self, member: Member, wanted: int) -> Iterator[Act]:
         """The acts that give another way to have some releases."""
         product, line = member.line.product, member.line
+        self.wanted[product.id] = self.wanted.get(product.id, 0) | wanted
         if product.access == "licensed" and wanted & ~member.ways.licensed:
             yield Act(act="licence", product=product.id)
             return
@@ -458,13 +509,16 @@ class _Touching:
             kind: ActKind = "offer" if line.is_runtime else "shelf"
             yield Act(act=kind, product=product.id, version=version)
 
-    def _themes(self, plugin: str) -> Iterator[Act]:
-        """The acts that change which themes carry a plugin."""
+    def _themes(self, plugin: str, options: int) -> Iterator[Act]:
+        """The acts that change whether themes carry a plugin in one of some versions."""
         for name in self.problem.catalogue.carriers.get(plugin, ()):
             number = self.problem.numbers.get(name)
             if number is None:
                 continue
             theme = self.problem.members[number]
-            if not theme.active:
+            rows = self.problem.catalogue.table("bundles", name, plugin)
+            carrying = sum(own for own, carried, _ in rows if carried & options)
+            if carrying and not theme.active:
                 yield Act(act="activate", product=name)
-            yield from self._limit(theme)
+            if carrying:
+                yield from self._limit(theme, carrying)

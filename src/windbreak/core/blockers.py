@@ -7,17 +7,20 @@ left out, and what a better choice gives a candidate up for. Sentences are made 
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Literal
 
 from windbreak.core.candidates import Exclusion
 from windbreak.core.case import Frozen
 from windbreak.core.catalogue import bits
 from windbreak.core.constraints import NOBODY, Carried, Problem
-from windbreak.core.model import Model, build_model
+from windbreak.core.model import Model, build_model, propagate
 from windbreak.core.resolve import Objective, Resolution, lag, weigh
 from windbreak.core.search import cheapest_with, possible
+
+_MOST_TRIALS = 2000  # options tried out to find which facts forbid a version
 
 
 class Fact(Frozen):
@@ -69,6 +72,28 @@ def conflict(problem: Problem, v: int, number: int) -> tuple[Fact, ...]:
     return tuple(sorted(map(core.fact, core.minimal()), key=_fact_order))
 
 
+def forbid(problem: Problem, v: int, number: int, facts: Iterable[Fact]) -> bool:
+    """Whether facts make a candidate of v impossible; those that are none here left out."""
+    core = _Core(problem, v, number)
+    known = (core.number_of(fact) for fact in facts)
+    return not core.open([n for n in known if n is not None])
+
+
+def could_be(problem: Problem, v: int, number: int, facts: Iterable[Fact]) -> dict[str, int]:
+    """What those in some facts could be if a candidate of v were chosen, limits and bundles aside.
+
+    Options as bits, by product; more than really go together at the worst.
+    """
+    core = _Core(problem, v, number)
+    known = [core.number_of(fact) for fact in facts]
+    model, involved = core.model([n for n in known if n is not None and n < core.limits])
+    involved |= {w for f in facts if (w := problem.numbers.get(f.product or "")) is not None}
+    domains = list(model.domains)
+    if not propagate(model, domains, involved):
+        return {}
+    return {problem.members[w].product: domains[w] & problem.members[w].universe for w in involved}
+
+
 def _fact_order(fact: Fact) -> tuple[bool, str, str, str]:
     product = fact.product
     return (product is not None, fact.fact, fact.subject or product or "", fact.object or "")
@@ -95,88 +120,101 @@ class _Core:
         self.number = number
         self.limits = len(problem.constraints)
         self.bundles = self.limits + len(problem.members)
-        self.carried: dict[int, list[Carried]] = {}
-        for p, member in enumerate(problem.members):
-            only = member.ways.bundle_only & ~(1 << member.start)
-            if only:
-                rules = [problem.carriage(p, i) for i in bits(only)]
-                self.carried[p] = rules
-        self.links: list[list[int]] = [[] for _ in problem.members]
-        for n, c in enumerate(problem.constraints):
-            if n not in problem.broken:
-                self.links[c.p].append(n)
-                if c.q != NOBODY:
-                    self.links[c.q].append(n)
+        self.trials = 0
+
+    @cached_property
+    def carried(self) -> dict[int, list[Carried]]:
+        """For each member the rules for what comes only by bundle."""
+        found = {}
+        for p, member in enumerate(self.problem.members):
+            if member.ways.bundle and (only := member.ways.bundle_only & ~(1 << member.start)):
+                found[p] = [self.problem.carriage(p, i) for i in bits(only)]
+        return found
 
     def minimal(self) -> list[int]:
         """Facts of which none can be left out. Those met last are tried first."""
-        kept = self._propagated()
-        if kept is None:
-            kept = [n for n in range(self.limits) if n not in self.problem.broken]
-            kept += [self.limits + w for w in range(len(self.problem.members)) if w != self.v]
-            kept += [self.bundles + p for p in self.carried]
-            kept = self._halved(kept)
-        for fact in reversed(kept):
-            fewer = [f for f in kept if f != fact]
-            if not self._open(fewer):
-                kept = fewer
-        return kept
-
-    def _halved(self, facts: list[int]) -> list[int]:
-        """Fewer facts that still forbid it: whole stretches left out where they can be."""
-        size = len(facts) // 2
-        while size:
-            start = 0
-            while start < len(facts):
-                fewer = facts[:start] + facts[start + size :]
-                if self._open(fewer):
-                    start += size
-                else:
-                    facts = fewer
-            size //= 2
-        return facts
-
-    def _propagated(self) -> list[int] | None:
-        """The facts by which some member is left without an option, going out from the version
-        asked about; None where that alone does not show it.
-        """
-        problem, limits = self.problem, self.limits
+        problem = self.problem
         trails = [
-            _Trail(m.candidates, {limits + w: None} if m.candidates != m.universe else {})
+            _Trail(m.candidates, {self.limits + w: None} if m.candidates != m.universe else {})
             for w, m in enumerate(problem.members)
         ]
         trails[self.v] = _Trail(1 << self.number, {})
-        waiting = [self.v]
-        seen = {self.v}
+        found = self._refuted(trails, [self.v])
+        if found is None:  # it would take too long to say which
+            kept = [n for n in range(self.limits) if n not in problem.broken]
+            kept += [self.limits + w for w in range(len(problem.members)) if w != self.v]
+            kept += [self.bundles + p for p in self.carried]
+        else:
+            kept = list(found)
+        for fact in reversed(kept):
+            fewer = [f for f in kept if f != fact]
+            if not self.open(fewer):
+                kept = fewer
+        return kept
+
+    def _refuted(self, trails: list[_Trail], first: list[int]) -> dict[int, None] | None:
+        """The facts by which no choice is left, going out from the first members; None where
+        that takes too long.
+
+        Where no member is left without an option at once, one that has few is tried at each: what
+        refutes them all counts, and what left it those. Facts below 0 are such trials.
+        """
+        self.trials += 1
+        found = self._narrowed(trails, first) or self._narrowed(trails, range(len(trails)))
+        if found is not None or self.trials > _MOST_TRIALS:
+            return found
+        tied = self.problem.ties.links
+        open_ = [w for w, t in enumerate(trails) if t.domain & (t.domain - 1) and tied[w]]
+        if not open_:
+            return None
+        w = min(open_, key=lambda w: (trails[w].domain.bit_count(), -len(trails[w].used)))
+        trial = -1 - w
+        every = dict(trails[w].used)
+        for option in bits(trails[w].domain):
+            branch = [_Trail(trail.domain, trail.used) for trail in trails]
+            branch[w] = _Trail(1 << option, {trial: None})
+            refuted = self._refuted(branch, [w])
+            if refuted is None or trial not in refuted:
+                return refuted
+            every |= refuted
+        del every[trial]
+        return every
+
+    def _narrowed(self, trails: list[_Trail], first: Iterable[int]) -> dict[int, None] | None:
+        """The facts by which some member is left without an option, going out from the first;
+        None where none is.
+        """
+        waiting = list(first)
+        seen = set(waiting)
         while waiting:
             w = waiting.pop(0)
             seen.discard(w)
-            for hit, narrowed, used in self._narrowings(w, trails):
+            for hit, narrowed, facts, by in self._narrowings(w, trails):
                 trail = trails[hit]
                 after = trail.domain & narrowed
                 if after == trail.domain:
                     continue
-                trail.used = trail.used | used
+                for other in by:
+                    trail.used = trail.used | trails[other].used
+                trail.used = trail.used | dict.fromkeys(facts)
                 trail.domain = after
                 if not after:
-                    return list(trail.used)
+                    return trail.used
                 if hit not in seen:
                     seen.add(hit)
                     waiting.append(hit)
-            if not waiting and w == self.v:
-                # Nobody near is in the way by itself; now everybody else is looked at too.
-                waiting = [u for u in range(len(trails)) if u != w]
-                seen = set(waiting)
         return None
 
     def _narrowings(
         self, w: int, trails: Sequence[_Trail]
-    ) -> Iterator[tuple[int, int, dict[int, None]]]:
-        """What the domain of one member leaves of others': the member, the rest, by which facts."""
-        for n in self.links[w]:
+    ) -> Iterator[tuple[int, int, Sequence[int], Sequence[int]]]:
+        """What the domain of one member leaves of others': the member, the rest, by which fact
+        and by whose domains.
+        """
+        for n in self.problem.ties.numbers[w]:
             c = self.problem.constraints[n]
             if c.q == NOBODY:
-                yield c.p, ~sum(own for own, _ in c.classes), {n: None}
+                yield c.p, ~sum(own for own, _ in c.classes), (n,), ()
             elif c.p == w:
                 rest, allowed = trails[w].domain, 0
                 for own, others in c.classes:
@@ -184,13 +222,13 @@ class _Core:
                         allowed |= others
                         rest &= ~own
                 if not rest:
-                    yield c.q, allowed, trails[w].used | {n: None}
+                    yield c.q, allowed, (n,), (w,)
             else:
                 there, left = trails[w].domain, -1
                 for own, others in c.classes:
                     if not others & there:
                         left &= ~own
-                yield c.p, left, trails[w].used | {n: None}
+                yield c.p, left, (n,), (w,)
         for p, rules in self.carried.items():
             for rule in rules:
                 if w == p or any(theme == w for theme, _ in rule.themes):
@@ -198,36 +236,52 @@ class _Core:
 
     def _carriage(
         self, rule: Carried, trails: Sequence[_Trail]
-    ) -> Iterator[tuple[int, int, dict[int, None]]]:
+    ) -> Iterator[tuple[int, int, Sequence[int], Sequence[int]]]:
         able = [(t, mask) for t, mask in rule.themes if trails[t].domain & mask]
-        used: dict[int, None] = {self.bundles + rule.p: None}
-        for t, _ in rule.themes:
-            if all(t != a for a, _ in able):
-                used |= trails[t].used
+        unable = [t for t, mask in rule.themes if not trails[t].domain & mask]
+        facts = (self.bundles + rule.p,)
         if not able:
-            yield rule.p, ~(1 << rule.i), used
+            yield rule.p, ~(1 << rule.i), facts, unable
         elif len(able) == 1 and trails[rule.p].domain == 1 << rule.i:
-            yield *able[0], used | trails[rule.p].used
+            yield *able[0], facts, [*unable, rule.p]
 
-    def _open(self, facts: Sequence[int]) -> bool:
+    def open(self, facts: Sequence[int]) -> bool:
         """Whether the version is possible with these facts alone."""
+        model, involved = self.model(facts)
+        return all(model.domains) and possible(model, {}, involved)
+
+    def model(self, facts: Sequence[int]) -> tuple[Model, set[int]]:
+        """What binds with these facts alone, and whom; the version asked about is fixed."""
         problem = self.problem
-        domains = [m.universe for m in problem.members]
         rules: list[Carried] = []
         only: list[int] = []
+        involved = {self.v}
         for fact in facts:
             if fact < self.limits:
                 only.append(fact)
-            elif fact < self.bundles:
-                w = fact - self.limits
-                domains[w] = problem.members[w].candidates
-            else:
+                c = problem.constraints[fact]
+                involved |= {c.p, c.q} - {NOBODY}
+            elif fact >= self.bundles:
                 rules += self.carried[fact - self.bundles]
+        for rule in rules:
+            involved |= {rule.p, *(theme for theme, _ in rule.themes)}
+        domains = [-1] * len(problem.members)  # of those that nothing binds nobody asks
+        for w in involved:
+            domains[w] = problem.members[w].universe
+        for fact in facts:
+            if self.limits <= fact < self.bundles:
+                domains[fact - self.limits] = problem.members[fact - self.limits].candidates
         domains[self.v] = 1 << self.number
-        model: Model = build_model(problem, domains, only=only, carried=rules)
-        among = [w for w in range(len(domains)) if model.links[w] or model.carried[w]]
-        alone = all(model.domains)
-        return alone and possible(model, {}, among)
+        return build_model(problem, domains, only=only, carried=rules), involved
+
+    def number_of(self, fact: Fact) -> int | None:
+        """The number of a fact; None where it is none in this problem."""
+        if fact.product is None:
+            return self.problem.ties.named.get((fact.fact, fact.subject, fact.object))
+        w = self.problem.numbers.get(fact.product)
+        if w is None or (fact.fact == "bundle" and w not in self.carried):
+            return None
+        return w + (self.limits if fact.fact == "limit" else self.bundles)
 
     def fact(self, number: int) -> Fact:
         if number < self.limits:

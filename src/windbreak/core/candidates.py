@@ -7,7 +7,7 @@ here (see constraints).
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Container, Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from datetime import date, timedelta
 from typing import Annotated, Literal
@@ -146,6 +146,12 @@ class Member:
         return self.ways.bundle_only & self.candidates & ~(1 << self.start)
 
     @property
+    def dated(self) -> bool:
+        """Whether another day could make its candidates others."""
+        above = self.line.above(self.installed) if self.installed else self.line.listed
+        return bool(above & ~self.candidates) or self.line.product.access == "licensed"
+
+    @property
     def universe(self) -> int:
         """Every known release, and today's state."""
         return self.line.listed | 1 << self.start
@@ -174,52 +180,60 @@ def newest(case: Case, member: Member) -> Version | None:
 def members(case: Case, catalogue: Catalogue) -> tuple[Member, ...]:
     """Every component of the site and every possible addition, by product id."""
     site = _Site(case, catalogue)
-    components = case.site.components
     found: dict[str, Member] = {}
-    for component in components:
-        if not component.product.startswith("plugin/"):
-            found[component.product] = site.member(component.product, component)
-    site.carry(found.values())
-    for component in components:
-        if component.product.startswith("plugin/"):
-            found[component.product] = site.member(component.product, component)
-    for addition in wanted(case, catalogue, found.values(), found):
-        found[addition] = site.member(addition, None)
+    # What themes carry depends on what they may become: plugins come last.
+    for component in sorted(case.site.components, key=lambda c: c.product.startswith("plugin/")):
+        found[component.product] = site.member(component.product, component)
+    for addition in site.wanted(found.values()):
+        found[addition.product] = addition
     return tuple(found[product] for product in sorted(found))
 
 
-def wanted(
-    case: Case, catalogue: Catalogue, known: Iterable[Member], present: Iterable[str]
-) -> list[str]:
-    """The plugins not present that members' candidates require, directly or through another."""
-    if not case.policy.install_required:
-        return []
-    seen, found = set(present), []
+def again(
+    case: Case, catalogue: Catalogue, known: Iterable[Member], products: Iterable[str]
+) -> dict[str, Member]:
+    """Some members anew, and the plugins that themes among them carry; the others as they are.
+
+    For a case that was changed in what these may become, and no more.
+    """
     site = _Site(case, catalogue)
-    waiting = list(known)
-    site.carry(m for m in waiting if m.product.startswith("theme/"))
-    while waiting:
-        member = waiting.pop()
-        for product, said in member.line.requires.items():
-            if product in seen or not product.startswith("plugin/"):
-                continue
-            if product in catalogue.products and any(m & member.candidates for m, _ in said):
-                seen.add(product)
-                found.append(product)
-                waiting.append(site.member(product, None))
+    before = {m.product: m for m in known}
+    site.themes = {m.product: m for m in before.values() if m.product.startswith("theme/")}
+    found: dict[str, Member] = {}
+    for product in sorted(products, key=lambda p: p.startswith("plugin/")):
+        found[product] = site.member(product, before[product].component)
+        if product in site.themes:
+            for plugin in found[product].line.bundles:
+                if plugin in before:
+                    found[plugin] = site.member(plugin, before[plugin].component)
     return found
 
 
-def again(case: Case, catalogue: Catalogue, known: Iterable[Member], product: str) -> Member:
-    """One member anew, the others as they are: for a case that was changed for it alone."""
+def without(
+    case: Case, catalogue: Catalogue, known: Iterable[Member], product: str
+) -> tuple[Member, ...]:
+    """The members of a case from whose site a plugin was removed, and no more.
+
+    It is an addition then, if somebody requires it; those whom only it required are none any more.
+    """
+    before = {m.product: m for m in known}
+    found = {p: m for p, m in before.items() if not m.addition and p != product}
     site = _Site(case, catalogue)
-    component = None
-    for member in known:
-        if member.product.startswith("theme/") and member.product != product:
-            site.carry((member,))
-        if member.product == product:
-            component = member.component
-    return site.member(product, component)
+    site.themes = {p: m for p, m in found.items() if p.startswith("theme/")}
+    for addition in site.wanted(found.values(), before):
+        found[addition.product] = addition
+    return tuple(found[p] for p in sorted(found))
+
+
+def asks_for_more(
+    catalogue: Catalogue, member: Member, options: int, present: Container[str]
+) -> bool:
+    """Whether some option requires a plugin that is not present and may join the site."""
+    return any(
+        product not in present and product.startswith("plugin/") and product in catalogue.products
+        for product, said in member.line.requires.items()
+        if any(mask & options for mask, _ in said)
+    )
 
 
 class _Site:
@@ -229,24 +243,45 @@ class _Site:
         self.case = case
         self.catalogue = catalogue
         self.today = case.day.toordinal()
-        self.carried: dict[str, int] = {}
+        self.themes: dict[str, Member] = {}  # those on the site, as far as they are known yet
         self.holds: dict[str, list[Hold]] = {}
         for hold in case.policy.holds:
             if hold.until is None or case.day <= hold.until:
                 self.holds.setdefault(hold.product, []).append(hold)
 
-    def carry(self, themes: Iterable[Member]) -> None:
-        """Note which plugin versions the candidates of active themes carry."""
-        for member in themes:
-            if not member.product.startswith("theme/") or not member.active:
-                continue
-            for plugin, said in member.line.bundles.items():
-                line = self.catalogue.line(plugin) if plugin in self.catalogue.products else None
-                for mask, text in said:
-                    if line is not None and mask & member.candidates:
-                        number = line.number(parse_version(text))
-                        if number:
-                            self.carried[plugin] = self.carried.get(plugin, 0) | 1 << number
+    def wanted(
+        self, components: Iterable[Member], before: Mapping[str, Member] | None = None
+    ) -> Iterator[Member]:
+        """The plugins not on the site that candidates require, directly or through another.
+
+        Additions from ``before`` are taken as they are.
+        """
+        waiting = list(components) if self.case.policy.install_required else []
+        seen = {member.product for member in waiting}
+        while waiting:
+            member = waiting.pop()
+            for product, said in member.line.requires.items():
+                if product in seen or not product.startswith("plugin/"):
+                    continue
+                if product in self.catalogue.products and any(
+                    mask & member.candidates for mask, _ in said
+                ):
+                    seen.add(product)
+                    known = before.get(product) if before else None
+                    more = known if known and known.addition else self.member(product, None)
+                    waiting.append(more)
+                    yield more
+
+    def carried(self, plugin: str) -> int:
+        """The releases of a plugin that candidates of active themes carry."""
+        found = 0
+        for name in self.catalogue.carriers.get(plugin, ()):
+            theme = self.themes.get(name)
+            if theme is not None and theme.active:
+                for mask, carried, _ in self.catalogue.table("bundles", name, plugin):
+                    if mask & theme.candidates:
+                        found |= carried
+        return found
 
     def member(self, product: str, component: Component | None) -> Member:
         line = self.catalogue.line(product)
@@ -260,7 +295,10 @@ class _Site:
         candidates = passing | 1 << start
         if installed is not None:
             candidates = _reached(line, installed, start, candidates)
-        return Member(product, component, line, installed, start, candidates, ways)
+        found = Member(product, component, line, installed, start, candidates, ways)
+        if product.startswith("theme/"):
+            self.themes[product] = found
+        return found
 
     def ways(self, line: Line) -> Ways:
         product = line.product
@@ -276,7 +314,7 @@ class _Site:
             for offered in self.case.site.offers.get(product.id, ()):
                 host |= 1 << line.number(parse_version(offered))
         off = ~OFF_LIST
-        return Ways(public, licensed, shelf & off, host & off, self.carried.get(product.id, 0))
+        return Ways(public, licensed, shelf & off, host & off, self.carried(product.id))
 
     def licensed(self, line: Line) -> int:
         found = 0

@@ -293,7 +293,7 @@ class Catalogue:
         """What the releases of p say of q in one field, as bits of both: ``(p, q, text)``.
 
         For "requires" the releases of q that do, for "conflicts" those that do not conflict, for
-        "tested" those newer than was tried.
+        "tested" those newer than was tried, for "bundles" the one that is carried, if it is listed.
         """
         if self._shared is not None and self._own.isdisjoint((p, q)):
             return self._shared.table(field, p, q)
@@ -307,6 +307,12 @@ class Catalogue:
                     rows = [(mask, other.within(text), text) for mask, text in said]
                 case "conflicts":
                     rows = [(mask, other.listed & ~other.within(text), text) for mask, text in said]
+                case "bundles":
+                    numbers = [other.number(parse_version(text)) for _, text in said]
+                    rows = [
+                        (mask, 1 << number & ~OFF_LIST, text)
+                        for (mask, text), number in zip(said, numbers, strict=True)
+                    ]
                 case _:
                     rows = [(mask, other.newer_than(text), text) for mask, text in said]
             known = self._tables[key] = tuple(rows)
@@ -317,13 +323,10 @@ class Catalogue:
         key = (plugin, number)
         known = self._carriage.get(key)
         if known is None:
-            version = self.line(plugin).versions[number - 1]
             found = []
             for theme in self.carriers.get(plugin, ()):
-                mask = 0
-                for own, text in self.line(theme).bundles.get(plugin, ()):
-                    if parse_version(text) == version:
-                        mask |= own
+                rows = self.table("bundles", theme, plugin)
+                mask = sum(own for own, carried, _ in rows if carried >> number & 1)
                 if mask:
                     found.append((theme, mask))
             known = self._carriage[key] = tuple(found)

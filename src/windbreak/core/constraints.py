@@ -7,13 +7,13 @@ say of each other is taken from the catalogue as it is, whatever the candidates 
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence, Set
 from dataclasses import dataclass
 from functools import cached_property
 from itertools import combinations
 from typing import Literal
 
-from windbreak.core.candidates import Member, again, members, wanted
+from windbreak.core.candidates import Member, again, asks_for_more, members, without
 from windbreak.core.case import Case, Match
 from windbreak.core.catalogue import OFF_LIST, Catalogue, bits
 from windbreak.core.versions import Version, parse_range, parse_version
@@ -47,6 +47,13 @@ class Constraint:
             if own >> i & 1:
                 return bool(others >> j & 1)
         return True
+
+    def renumbered(self, numbers: Mapping[str, int]) -> Constraint:
+        """The same between members that have other numbers now."""
+        p, q = numbers[self.subject], self.q if self.q == NOBODY else numbers[self.object]
+        if (p, q) == (self.p, self.q):
+            return self
+        return Constraint(self.kind, p, q, self.subject, self.object, self.classes)
 
     def row(self, options: Iterable[int]) -> tuple[int, ...]:
         """For each option of p, the options of q it goes with."""
@@ -95,18 +102,24 @@ class Pair:
 class Ties:
     """The constraints that bind, by member; shared by problems that differ in candidates alone.
 
-    ``links[v]`` are ``(p, q, classes)`` of v, on either side; ``shut[v]`` the options that ask for
-    somebody who is not there.
+    ``numbers[v]`` are the numbers of those that v takes part in, on either side; ``links[v]`` the
+    ``(p, q, classes)`` of those with somebody who is there; ``shut[v]`` the options that ask for
+    somebody who is not; ``named`` the numbers by kind and products.
     """
 
     def __init__(
         self, size: int, constraints: Sequence[Constraint], broken: frozenset[int]
     ) -> None:
+        self.numbers: list[list[int]] = [[] for _ in range(size)]
         self.links: list[list[tuple[int, int, Classes]]] = [[] for _ in range(size)]
         self.shut = [0] * size
+        self.named: dict[tuple[str, str | None, str | None], int] = {
+            (c.kind, c.subject, c.object): n for n, c in enumerate(constraints) if n not in broken
+        }
         for n, c in enumerate(constraints):
             if n in broken:
                 continue
+            self.numbers[c.p].append(n)
             if c.q == NOBODY:
                 for own, _ in c.classes:
                     self.shut[c.p] |= own
@@ -114,6 +127,7 @@ class Ties:
                 link = (c.p, c.q, c.classes)
                 self.links[c.p].append(link)
                 self.links[c.q].append(link)
+                self.numbers[c.q].append(n)
 
 
 @dataclass(frozen=True)
@@ -139,6 +153,20 @@ class Problem:
     def number(self, product: str) -> int:
         """The number of a member. Raises KeyError."""
         return self.numbers[product]
+
+    def like(self, members: Sequence[Member]) -> Problem:
+        """The same problem, the members of which may become something else."""
+        found = Problem(
+            self.catalogue,
+            tuple(members),
+            self.start,
+            tuple([m.candidates for m in members]),
+            self.constraints,
+            self.broken,
+            self.ties,
+        )
+        found.__dict__["numbers"] = self.numbers
+        return found
 
     @cached_property
     def carried(self) -> tuple[Carried, ...]:
@@ -179,57 +207,52 @@ class Problem:
         return frozenset(n for n, c in enumerate(self.constraints) if not c.holds(choice))
 
 
-def compile_problem(
-    case: Case, catalogue: Catalogue | None = None, like: Problem | None = None
-) -> Problem:
-    """Number a case. The catalogue is compiled from the case where none is given.
-
-    What is ``like`` another problem is taken from it: the constraints, where the members are the
-    same but for what they may become.
-    """
+def compile_problem(case: Case, catalogue: Catalogue | None = None) -> Problem:
+    """Number a case. The catalogue is compiled from the case where none is given."""
     catalogue = catalogue or Catalogue.of(case)
     found = members(case, catalogue)
-    if like is not None and [(m.product, m.component) for m in found] == [
-        (m.product, m.component) for m in like.members
-    ]:
-        domains = tuple(m.candidates for m in found)
-        return Problem(
-            catalogue, found, like.start, domains, like.constraints, like.broken, like.ties
-        )
-    start = tuple(m.start for m in found)
-    constraints = tuple(_Builder(catalogue, found).constraints())
-    broken = frozenset(n for n, c in enumerate(constraints) if not c.holds(start))
+    return _numbered(catalogue, found, tuple(_Builder(catalogue, found).constraints()))
+
+
+def _numbered(
+    catalogue: Catalogue, found: tuple[Member, ...], constraints: tuple[Constraint, ...]
+) -> Problem:
+    start = tuple([m.start for m in found])
+    broken = frozenset([n for n, c in enumerate(constraints) if not c.holds(start)])
     ties = Ties(len(found), constraints, broken)
-    domains = tuple(m.candidates for m in found)
+    domains = tuple([m.candidates for m in found])
     return Problem(catalogue, found, start, domains, constraints, broken, ties)
 
 
-def with_candidates(problem: Problem, case: Case, product: str) -> Problem:
-    """The problem of a case changed in what one product on the site may become, and no more.
+def with_candidates(problem: Problem, case: Case, products: Iterable[str]) -> Problem:
+    """The problem of a case changed in what some products may become, and no more.
 
-    Much quicker than compiling anew, unless other plugins may now have to join the site.
+    Much quicker than compiling anew, unless other plugins may now join the site. Additions that
+    nobody requires any more stay among the members; they take nothing from anybody.
     """
-    changed = {product: again(case, problem.catalogue, problem.members, product)}
-    if product.startswith("theme/"):
-        known = [changed.get(m.product, m) for m in problem.members]
-        for plugin in changed[product].line.bundles:
-            if plugin in problem.numbers:
-                changed[plugin] = again(case, problem.catalogue, known, plugin)
-    whole = tuple(changed.get(m.product, m) for m in problem.members)
-    components = [m for m in whole if not m.addition]
-    additions = {m.product for m in whole if m.addition}
-    present = {m.product for m in components}
-    if set(wanted(case, problem.catalogue, components, present)) != additions:
-        return compile_problem(case, problem.catalogue)
-    return Problem(
-        problem.catalogue,
-        whole,
-        problem.start,
-        tuple(m.candidates for m in whole),
-        problem.constraints,
-        problem.broken,
-        problem.ties,
-    )
+    changed = again(case, problem.catalogue, problem.members, products)
+    for product, member in changed.items():
+        more = member.candidates & ~problem.domains[problem.numbers[product]]
+        if more and asks_for_more(problem.catalogue, member, more, problem.numbers):
+            return compile_problem(case, problem.catalogue)
+    return problem.like([changed.get(m.product, m) for m in problem.members])
+
+
+def without_plugin(problem: Problem, case: Case, product: str) -> Problem:
+    """The problem of a case from whose site a plugin was removed, and no more.
+
+    What does not speak of the plugin, nor of additions that only it wanted, stays as it is.
+    """
+    found = without(case, problem.catalogue, problem.members, product)
+    builder = _Builder(problem.catalogue, found)
+    gone = problem.numbers.keys() ^ builder.number.keys() | {product}
+    constraints = [
+        c.renumbered(builder.number)
+        for c in problem.constraints
+        if c.subject not in gone and c.object not in gone
+    ]
+    constraints += builder.constraints(gone)
+    return _numbered(problem.catalogue, found, tuple(constraints))
 
 
 class _Builder:
@@ -238,29 +261,35 @@ class _Builder:
         self.members = members
         self.number = {m.product: n for n, m in enumerate(members)}
 
-    def constraints(self) -> Iterator[Constraint]:
+    def constraints(self, about: Set[str] | None = None) -> Iterator[Constraint]:
+        """All of them, or those that speak of some products."""
         for p, member in enumerate(self.members):
             if member.active:
-                yield from self._requires(p, member)
-                yield from self._conflicts(p, member)
-        yield from self._clashes()
-        yield from self._lockstep()
+                others = None if about is None or member.product in about else about
+                for product in member.line.requires:
+                    if others is None or product in others:
+                        yield self._requires(p, product)
+                for product in member.line.conflicts:
+                    if others is None or product in others:
+                        yield from self._conflicts(p, product)
+        for c in (*self._clashes(), *self._lockstep()):
+            if about is None or not about.isdisjoint((c.subject, c.object)):
+                yield c
 
-    def _requires(self, p: int, member: Member) -> Iterator[Constraint]:
-        for product, said in member.line.requires.items():
-            q = self.number.get(product, NOBODY)
-            if q == NOBODY or not self.members[q].active:
-                classes: Classes = tuple((own, 0) for own, _ in said)
-            else:
-                classes = _table(self.catalogue, self.members, "requires", p, q)
-            yield Constraint("requires", p, q, member.product, product, classes)
+    def _requires(self, p: int, product: str) -> Constraint:
+        member = self.members[p]
+        q = self.number.get(product, NOBODY)
+        if q == NOBODY or not self.members[q].active:
+            classes: Classes = tuple((own, 0) for own, _ in member.line.requires[product])
+        else:
+            classes = _table(self.catalogue, self.members, "requires", p, q)
+        return Constraint("requires", p, q, member.product, product, classes)
 
-    def _conflicts(self, p: int, member: Member) -> Iterator[Constraint]:
-        for product in member.line.conflicts:
-            q = self.number.get(product, NOBODY)
-            if q != NOBODY and self.members[q].active:
-                classes = _table(self.catalogue, self.members, "conflicts", p, q)
-                yield Constraint("conflicts", p, q, member.product, product, classes)
+    def _conflicts(self, p: int, product: str) -> Iterator[Constraint]:
+        q = self.number.get(product, NOBODY)
+        if q != NOBODY and self.members[q].active:
+            classes = _table(self.catalogue, self.members, "conflicts", p, q)
+            yield Constraint("conflicts", p, q, self.members[p].product, product, classes)
 
     def _pair(self, a: str, b: str) -> tuple[int, int] | None:
         """The numbers of two products, in the order of their ids, when both can bind."""

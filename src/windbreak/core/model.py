@@ -6,15 +6,16 @@ the variables fall into groups that nothing still open joins. This module knows 
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
-from typing import Protocol
+from typing import Protocol, TypeVar
 
 from windbreak.core.constraints import NOBODY, Carried, Classes, Pair, Problem
 
 Link = tuple[int, int, Classes]  # p, q, classes: see Constraint
 Domains = list[int]
 Nogood = Mapping[int, int]  # options, as bits, of some variables
+T = TypeVar("T")
 
 
 class Prices(Protocol):
@@ -47,22 +48,32 @@ class Model:
     @classmethod
     def bare(cls, domains: Sequence[int]) -> Model:
         """A model in which nothing binds yet."""
-        size = range(len(domains))
-        return cls(
-            list(domains),
-            [[] for _ in size],
-            [[] for _ in size],
-            [[] for _ in size],
-            [[] for _ in size],
-        )
+        size = len(domains)
+        return cls(list(domains), [[]] * size, [[]] * size, [[]] * size, [[]] * size)
+
+    def link(self, link: Link) -> None:
+        _add(self.links, link[0], link)
+        _add(self.links, link[1], link)
+
+    def pair(self, pair: Pair) -> None:
+        _add(self.pairs, pair.p, pair)
+        _add(self.pairs, pair.q, pair)
 
     def carry(self, rule: Carried) -> None:
         for v in {rule.p, *(theme for theme, _ in rule.themes)}:
-            self.carried[v].append(rule)
+            _add(self.carried, v, rule)
 
     def forbid(self, nogood: Nogood) -> None:
         for v in nogood:
-            self.nogoods[v].append(nogood)
+            _add(self.nogoods, v, nogood)
+
+
+def _add(rows: list[list[T]], v: int, item: T) -> None:
+    """Add to one row. Empty rows are one and the same list, which is never written to."""
+    if rows[v]:
+        rows[v].append(item)
+    else:
+        rows[v] = [item]
 
 
 def build_model(
@@ -92,12 +103,9 @@ def build_model(
             for own, _ in c.classes:
                 found.domains[c.p] &= ~own
         else:
-            link = (c.p, c.q, c.classes)
-            found.links[c.p].append(link)
-            found.links[c.q].append(link)
+            found.link((c.p, c.q, c.classes))
     for pair in pairs:
-        found.pairs[pair.p].append(pair)
-        found.pairs[pair.q].append(pair)
+        found.pair(pair)
     for nogood in nogoods:
         found.forbid(nogood)
     return found
@@ -107,7 +115,7 @@ def propagate(model: Model, domains: Domains, changed: Iterable[int]) -> bool:
     """Drop options that nothing supports, until nothing changes; False when one has none left."""
     waiting = list(changed)
     queued = set(waiting)
-    links, carried = model.links, model.carried
+    links = model.links
     while waiting:
         v = waiting.pop()
         queued.discard(v)
@@ -140,18 +148,8 @@ def propagate(model: Model, domains: Domains, changed: Iterable[int]) -> bool:
                 if other not in queued:
                     queued.add(other)
                     waiting.append(other)
-        for rule in carried[v]:
-            other, after = _carry(rule, domains)
+        for other, after in _beyond_links(model, domains, v):
             if after != domains[other]:
-                if not after:
-                    return False
-                domains[other] = after
-                if other not in queued:
-                    queued.add(other)
-                    waiting.append(other)
-        for nogood in model.nogoods[v]:
-            other, after = _avoid(nogood, domains)
-            if other >= 0 and after != domains[other]:
                 if not after:
                     return False
                 domains[other] = after
@@ -161,18 +159,21 @@ def propagate(model: Model, domains: Domains, changed: Iterable[int]) -> bool:
     return True
 
 
-def _avoid(nogood: Nogood, domains: Domains) -> tuple[int, int]:
-    """What a nogood leaves of one variable's domain: the variable, and its domain after.
+def _beyond_links(model: Model, domains: Domains, v: int) -> Iterator[tuple[int, int]]:
+    """What bundle rules and nogoods of v leave: a variable, and its domain after."""
+    for rule in model.carried[v]:
+        yield _carry(rule, domains)
+    for nogood in model.nogoods[v]:
+        yield _avoid(nogood, domains)
 
-    The variable is below 0 where it leaves everybody as they are.
-    """
+
+def _avoid(nogood: Nogood, domains: Domains) -> tuple[int, int]:
+    """What a nogood leaves of one variable's domain: the variable, and its domain after."""
     last = -1
     for v, mask in nogood.items():
-        if not domains[v] & mask:
-            return -1, 0
+        if not domains[v] & mask or (domains[v] & ~mask and last >= 0):
+            return v, domains[v]
         if domains[v] & ~mask:
-            if last >= 0:
-                return -1, 0
             last = v
     if last < 0:
         return next(iter(nogood)), 0
@@ -201,8 +202,7 @@ def opened(
     for v in range(len(domains)) if variables is None else variables:
         for link in model.links[v]:
             if link[0] == v and forbids(link, domains):
-                found.links[v].append(link)
-                found.links[link[1]].append(link)
+                found.link(link)
         for pair in model.pairs[v]:
             if pair.p != v:
                 continue
@@ -210,8 +210,7 @@ def opened(
             if must:
                 settled += pair.weight
             elif may:
-                found.pairs[v].append(pair)
-                found.pairs[pair.q].append(pair)
+                found.pair(pair)
         for rule in model.carried[v]:
             if rule.p == v and domains[v] >> rule.i & 1:
                 found.carry(rule)

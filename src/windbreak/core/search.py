@@ -18,7 +18,7 @@ State of the search: for each variable its domain, the options still open, as bi
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 
 from windbreak.core.catalogue import bits
@@ -107,26 +107,28 @@ def possible(
     """Whether any choice meets the model's constraints; prices are not looked at.
 
     ``among`` names the variables that something binds, where that is known (all); ``start`` is a
-    choice that nearly meets them, to begin with.
+    choice that meets them but for what is fixed, to begin with.
     """
     domains = list(model.domains)
     for v, mask in fixed.items():
         domains[v] &= mask
+    if start is not None:
+        if not propagate(model, domains, fixed):
+            return False
+        if _dived(model, domains, start):
+            return True
     variables = range(len(domains)) if among is None else list(among)
-    if not propagate(model, domains, variables):
-        return False
-    if start is not None and _dived(model, domains, start):
-        return True
-    return _feasible(model, domains, variables)
+    return propagate(model, domains, variables) and _feasible(model, domains, variables)
 
 
 def _dived(model: Model, domains: Domains, start: Sequence[int]) -> bool:
     """Whether settling one variable after the other, never going back, ends well.
 
-    Those that can't stay where they are come first. False says nothing.
+    Everybody stays who may, and the others go as high as they can; of those at odds then, one who
+    can't stay is settled first. False says nothing.
     """
-    while not _nearly(model, domains, start):
-        free = [v for v, d in enumerate(domains) if d & (d - 1)]
+    while (odd := _first_at_odds(model, domains, start)) is not None:
+        free = [v for v in odd if domains[v] & (domains[v] - 1)]
         if not free:
             return False
         v = min(free, key=lambda v: (domains[v] >> start[v] & 1, domains[v].bit_count()))
@@ -142,30 +144,32 @@ def _dived(model: Model, domains: Domains, start: Sequence[int]) -> bool:
     return True
 
 
-def _nearly(model: Model, domains: Domains, start: Sequence[int]) -> bool:
-    """Whether all is met where everybody stays who may, and the others go as high as they can."""
-    choice = [
-        i if domain >> i & 1 else domain.bit_length() - 1
-        for i, domain in zip(start, domains, strict=True)
+def _first_at_odds(model: Model, domains: Domains, start: Sequence[int]) -> Collection[int] | None:
+    """Some who are at odds where everybody stays who may, and the others go as high as they can.
+
+    None where nobody is. Those who all stay are not at odds.
+    """
+    moved = [
+        v for v, (i, domain) in enumerate(zip(start, domains, strict=True)) if not domain >> i & 1
     ]
-    for v, i in enumerate(choice):
-        if i == start[v]:
-            continue
+    choice = list(start)
+    for v in moved:
+        choice[v] = domains[v].bit_length() - 1
+    for v in moved:
         for p, q, classes in model.links[v]:
+            i, j = choice[p], choice[q]
             for own, others in classes:
-                if own >> choice[p] & 1:
-                    if not others >> choice[q] & 1:
-                        return False
+                if own >> i & 1:
+                    if not others >> j & 1:
+                        return p, q
                     break
-    for rules in model.carried:
-        for rule in rules:
+        for rule in model.carried[v]:
             if choice[rule.p] == rule.i and not rule.holds(choice):
-                return False
-    return all(
-        not all(mask >> choice[v] & 1 for v, mask in nogood.items())
-        for nogoods in model.nogoods
-        for nogood in nogoods
-    )
+                return rule.p, *(theme for theme, _ in rule.themes)
+        for nogood in model.nogoods[v]:
+            if all(mask >> choice[u] & 1 for u, mask in nogood.items()):
+                return nogood.keys()
+    return None
 
 
 def _feasible(model: Model, domains: Domains, open_: Iterable[int]) -> bool:

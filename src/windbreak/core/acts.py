@@ -10,7 +10,7 @@ import heapq
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from datetime import UTC, date, datetime, time, timedelta
-from functools import cached_property
+from functools import cached_property, lru_cache
 from typing import Literal, get_args
 
 from windbreak.core.blockers import Fact, conflict, could_be, forbid
@@ -18,7 +18,7 @@ from windbreak.core.candidates import Member, reasons, soak_over
 from windbreak.core.case import Case, Channel, Frozen, Licence, ShelfItem
 from windbreak.core.catalogue import bits
 from windbreak.core.constraints import Problem, compile_problem, with_candidates, without_plugin
-from windbreak.core.model import build_model
+from windbreak.core.model import Model, build_model
 from windbreak.core.search import possible
 from windbreak.core.versions import parse_version
 
@@ -33,6 +33,18 @@ class Act(Frozen):
     version: str | None = None
     channel: Channel | None = None
     until: date | None = None
+
+
+@lru_cache(maxsize=4096)
+def _act(
+    kind: ActKind,
+    product: str | None = None,
+    version: str | None = None,
+    channel: Channel | None = None,
+    until: date | None = None,
+) -> Act:
+    """An act; equal ones are one."""
+    return Act(act=kind, product=product, version=version, channel=channel, until=until)
 
 
 def applied(case: Case, acts: Iterable[Act]) -> Case:
@@ -86,7 +98,7 @@ class SearchTooLong(Exception):
     """More changed cases were looked at than allowed."""
 
 
-Explored = dict[tuple[frozenset[Act], date | None], tuple[Case, Problem]]
+Explored = dict[tuple[frozenset[Act], date | None], "_Explored"]
 
 
 def smallest(
@@ -110,9 +122,10 @@ def smallest(
     (3) A core that no act so far touches stands from the beginning: a set that leaves it alone, or
         has too few acts left for all such cores, need not be reasoned about.
     """
-    at_first = _Touching(case, problem, product)
-    search = _Search(product, number, at_first, {} if explored is None else explored)
-    tried = [_Changed(search, case, problem)]
+    explored = {} if explored is None else explored
+    here = explored.setdefault((frozenset(), None), _Explored(case, problem))
+    search = _Search(product, number, _Touching(here, product), explored)
+    tried = [_Changed(search, here)]
     for size in range(1, MOST_ACTS + 1):
         search.left = MOST_ACTS - size
         first, tried = search.first([new for changed in tried for new in changed.one_more()])
@@ -136,9 +149,9 @@ def _put_lesser(changed: _Changed, first: list[_Changed]) -> None:
         line = changed.problem.catalogue.line(product)
         for number in bits(without.core.wanted.get(product, 0)):
             version = line.releases[number - 1].version
-            shelf = Act(act="shelf", product=product, version=version)
-            wait = () if changed.until is None else (Act(act="wait", until=changed.until),)
-            rank = [_rank(a) for a in sorted((*wait, *rest, shelf), key=_rank)]
+            shelf = _act("shelf", product=product, version=version)
+            wait = () if changed.until is None else (_act("wait", until=changed.until),)
+            rank = sorted(map(_rank, (*wait, *rest, shelf)))
             if len(first) == MOST_ACTS and rank > first[-1].rank():
                 break  # the packages that follow come later still
             if not without.wants_package(product, version):
@@ -183,7 +196,7 @@ class _Core:
 
 
 def _as_licence(act: Act) -> Act | None:
-    return Act(act="licence", product=act.product) if act.act == "shelf" else None
+    return _act("licence", product=act.product) if act.act == "shelf" else None
 
 
 class _Search:
@@ -241,20 +254,38 @@ class _Search:
         return found, tried
 
 
+@dataclass(frozen=True)
+class _Explored:
+    """A case after some acts, compiled."""
+
+    case: Case
+    problem: Problem
+
+    @cached_property
+    def model(self) -> Model:
+        return build_model(self.problem, self.problem.domains)
+
+    def after(self, acts: Iterable[Act]) -> _Explored:
+        case, problem = self.case, self.problem
+        for act in acts:
+            case = _apply(case, act)
+            problem = _after(problem, case, act)
+        return _Explored(case, problem)
+
+
 @dataclass(eq=False)
 class _Changed:
     """A case after some acts. ``others`` are all but the wait, which lasts ``until`` a day."""
 
     search: _Search
-    case: Case
-    problem_before: Problem
-    act: Act | None = None  # the last one, which the problem before does not know of
+    before: _Explored
+    act: Act | None = None  # the last one, which ``before`` does not know of
     others: frozenset[Act] = frozenset()
     until: date | None = None
 
     @property
     def acts(self) -> tuple[Act, ...]:
-        wait = () if self.until is None else (Act(act="wait", until=self.until),)
+        wait = () if self.until is None else (_act("wait", until=self.until),)
         return tuple(sorted((*wait, *self.others), key=_rank))
 
     def rank(self) -> list[tuple[object, ...]]:
@@ -262,13 +293,17 @@ class _Changed:
         return [_rank(act) for act in self.acts]
 
     @cached_property
-    def problem(self) -> Problem:
+    def now(self) -> _Explored:
         if self.act is None:
-            return self.problem_before
+            return self.before
         key = (self.others, self.until)
         if key not in self.search.explored:
-            self.search.explored[key] = self.case, _after(self.problem_before, self.case, self.act)
-        return self.search.explored[key][1]
+            self.search.explored[key] = self.before.after((self.act,))
+        return self.search.explored[key]
+
+    @property
+    def problem(self) -> Problem:
+        return self.now.problem
 
     @cached_property
     def frees(self) -> bool:
@@ -282,8 +317,7 @@ class _Changed:
         v = self.problem.numbers.get(self.search.product)
         if v is None or not self.problem.domains[v] >> number & 1 or self.known is not None:
             return False
-        model = build_model(self.problem, self.problem.domains)
-        return possible(model, {v: 1 << number}, start=self.problem.start)
+        return possible(self.now.model, {v: 1 << number}, start=self.problem.start)
 
     @cached_property
     def known(self) -> tuple[Fact, ...] | None:
@@ -301,7 +335,7 @@ class _Changed:
             return False
         member = self.problem.members[v]
         number = member.line.number(parse_version(version))
-        told = reasons(self.case, self.problem.catalogue, member, number)
+        told = reasons(self.now.case, self.problem.catalogue, member, number)
         return all(r.kind in ("licence", "bundle", "access", "from") for r in told)
 
     @cached_property
@@ -314,7 +348,7 @@ class _Changed:
         if v is None:
             return _Core.of((), {})
         number = self.search.number
-        here = _Touching(self.case, self.problem, self.search.product)
+        here = _Touching(self.now, self.search.product)
         what: _What
         if not self.problem.domains[v] >> number & 1:
             what = here.exclusion(number)
@@ -349,17 +383,17 @@ class _Changed:
         """The case as it is at first after other acts, the wait being the same."""
         key = (others, self.until)
         if key not in self.search.explored:
-            wait = () if self.until is None else (Act(act="wait", until=self.until),)
-            case = applied(self.search.at_first.case, (*wait, *others))
-            problem = compile_problem(case, self.problem.catalogue)
-            self.search.explored[key] = case, problem
-        return _Changed(self.search, *self.search.explored[key], None, others, self.until)
+            acts = sorted(others, key=_rank)
+            if self.until is not None:
+                acts = [_act("wait", until=self.until), *acts]
+            self.search.explored[key] = self.search.at_first.here.after(acts)
+        return _Changed(self.search, self.search.explored[key], None, others, self.until)
 
     def after(self, act: Act, others: frozenset[Act], until: date | None) -> _Changed:
         known = self.search.explored.get((others, until))
         if known is not None:
-            return _Changed(self.search, *known, None, others, until)
-        return _Changed(self.search, _apply(self.case, act), self.problem, act, others, until)
+            return _Changed(self.search, known, None, others, until)
+        return _Changed(self.search, self.now, act, others, until)
 
 
 def _after(problem: Problem, case: Case, act: Act) -> Problem:
@@ -382,6 +416,7 @@ def _after(problem: Problem, case: Case, act: Act) -> Problem:
 _ORDER = {kind: place for place, kind in enumerate(get_args(ActKind))}
 
 
+@lru_cache(maxsize=4096)
 def _rank(act: Act) -> tuple[object, ...]:
     """The place of an act among equals: by kind, then by product, day and version."""
     version = parse_version(act.version).key if act.version else ()
@@ -394,11 +429,13 @@ _What = str | tuple[Fact, ...]  # an exclusion's kind, or facts
 class _Touching:
     """The acts that change anything about why one product does not reach a release."""
 
-    def __init__(self, case: Case, problem: Problem, asked: str) -> None:
-        self.case = case
-        self.problem = problem
+    def __init__(self, here: _Explored, asked: str) -> None:
+        self.here = here
+        self.case = here.case
+        self.problem = here.problem
         self.asked = asked
         self.wanted: dict[str, int] = {}
+        self._cores: dict[_What, _Core] = {}
 
     def exclusion(self, number: int) -> str:
         """Of what keeps a release from being a candidate, the kind that fewest acts touch."""
@@ -414,8 +451,10 @@ class _Touching:
 
     def core(self, what: _What, number: int) -> _Core:
         """The acts that touch it, and which releases are wanted for it."""
-        self.wanted = {}
-        return _Core.of(list(self.on(what, number)), self.wanted)
+        if what not in self._cores:
+            self.wanted = {}
+            self._cores[what] = _Core.of(list(self.on(what, number)), self.wanted)
+        return self._cores[what]
 
     def on(self, what: _What, number: int) -> Iterator[Act]:
         """The acts that touch it."""
@@ -431,14 +470,14 @@ class _Touching:
         product, release = member.product, member.line.releases[number - 1]
         match kind:
             case "channel":
-                yield Act(act="channel", channel=release.channel)
+                yield _act("channel", channel=release.channel)
             case "hold":
-                yield Act(act="lift-hold", product=product)
+                yield _act("lift-hold", product=product)
                 yield from self._holds_end(product)
             case "soak":
                 over = soak_over(self.case, member, number)
                 if over < date.max:
-                    yield Act(act="wait", until=over)
+                    yield _act("wait", until=over)
             case "from":
                 yield from self._limit(member, 1 << number)
             case _:
@@ -460,13 +499,13 @@ class _Touching:
                 continue
             yield from self._remove(product)
             if not self.problem.members[number].active:
-                yield Act(act="activate", product=product)
+                yield _act("activate", product=product)
 
     def _remove(self, product: str) -> Iterator[Act]:
         number = self.problem.numbers[product]
         component = self.problem.members[number].component
         if component is not None and product.startswith("plugin/") and product != self.asked:
-            yield Act(act="remove", product=product)
+            yield _act("remove", product=product)
 
     def _limit(self, member: Member, options: int) -> Iterator[Act]:
         """The acts that change whether a member may become one of some options.
@@ -480,34 +519,36 @@ class _Touching:
         out = above & ~member.candidates & options
         for channel, mask in line.channels.items():
             if mask & out and channel not in self.case.policy.channels_for(product):
-                yield Act(act="channel", channel=channel)
+                yield _act("channel", channel=channel)
         if any(h.product == product and line.within(h.range) & out for h in self.case.policy.holds):
-            yield Act(act="lift-hold", product=product)
+            yield _act("lift-hold", product=product)
             yield from self._holds_end(product)
-        for number in bits(out):
+        soak = self.case.policy.soak_of(product)
+        longest = max(soak.major, soak.minor, soak.patch, soak.security)
+        for number in bits(out & ~line.published_by(self.case.day.toordinal() - longest)):
             over = soak_over(self.case, member, number)
             if self.case.day < over < date.max:
-                yield Act(act="wait", until=over)
+                yield _act("wait", until=over)
         yield from self._access(member, out | member.bundle_only & options)
         yield from self._themes(product, options)
 
     def _holds_end(self, product: str) -> Iterator[Act]:
         for hold in self.case.policy.holds:
             if hold.product == product and hold.until and self.case.day <= hold.until < date.max:
-                yield Act(act="wait", until=hold.until + timedelta(days=1))
+                yield _act("wait", until=hold.until + timedelta(days=1))
 
     def _access(self, member: Member, wanted: int) -> Iterator[Act]:
         """The acts that give another way to have some releases."""
         product, line = member.line.product, member.line
         self.wanted[product.id] = self.wanted.get(product.id, 0) | wanted
         if product.access == "licensed" and wanted & ~member.ways.licensed:
-            yield Act(act="licence", product=product.id)
+            yield _act("licence", product=product.id)
             return
         ways = member.ways
         for number in bits(wanted & ~(ways.public | ways.licensed | ways.shelf | ways.host)):
             version = line.releases[number - 1].version
             kind: ActKind = "offer" if line.is_runtime else "shelf"
-            yield Act(act=kind, product=product.id, version=version)
+            yield _act(kind, product=product.id, version=version)
 
     def _themes(self, plugin: str, options: int) -> Iterator[Act]:
         """The acts that change whether themes carry a plugin in one of some versions."""
@@ -519,6 +560,6 @@ class _Touching:
             rows = self.problem.catalogue.table("bundles", name, plugin)
             carrying = sum(own for own, carried, _ in rows if carried & options)
             if carrying and not theme.active:
-                yield Act(act="activate", product=name)
+                yield _act("activate", product=name)
             if carrying:
                 yield from self._limit(theme, carrying)

@@ -19,7 +19,7 @@ from windbreak.core.case import Case, Channel, Frozen, Licence, ShelfItem
 from windbreak.core.catalogue import bits
 from windbreak.core.constraints import Problem, compile_problem, with_candidates, without_plugin
 from windbreak.core.model import Model, build_model
-from windbreak.core.search import possible
+from windbreak.core.search import Choice, possible_from
 from windbreak.core.versions import parse_version
 
 ActKind = Literal["wait", "activate", "lift-hold", "licence", "offer", "remove", "channel", "shelf"]
@@ -265,6 +265,11 @@ class _Explored:
     def model(self) -> Model:
         return build_model(self.problem, self.problem.domains)
 
+    @cached_property
+    def choices(self) -> list[Choice]:
+        """Allowed choices known so far."""
+        return [self.problem.start]
+
     def after(self, acts: Iterable[Act]) -> _Explored:
         case, problem = self.case, self.problem
         for act in acts:
@@ -317,7 +322,10 @@ class _Changed:
         v = self.problem.numbers.get(self.search.product)
         if v is None or not self.problem.domains[v] >> number & 1 or self.known is not None:
             return False
-        return possible(self.now.model, {v: 1 << number}, start=self.problem.start)
+        model = self.now.model
+        return bool(model.domains[v] >> number & 1) and possible_from(
+            model, v, number, self.now.choices
+        )
 
     @cached_property
     def known(self) -> tuple[Fact, ...] | None:

@@ -28,6 +28,7 @@ from windbreak.core.reduce import cheapest_alike, reduce, split
 
 Rows = dict[int, dict[int, int]]  # by variable, what each of its options costs by now
 Best = tuple[int, dict[int, int]]
+Choice = tuple[int, ...]
 
 
 @dataclass(frozen=True, slots=True)
@@ -98,39 +99,56 @@ def cheapest_with(found: Found, prices: Prices, v: int, option: int) -> Found | 
     return Found(model, found.settled, tuple(parts))
 
 
-def possible(
-    model: Model,
-    fixed: Mapping[int, int],
-    among: Iterable[int] | None = None,
-    start: Sequence[int] | None = None,
-) -> bool:
+def possible(model: Model, fixed: Mapping[int, int], among: Iterable[int] | None = None) -> bool:
     """Whether any choice meets the model's constraints; prices are not looked at.
 
-    ``among`` names the variables that something binds, where that is known (all); ``start`` is a
-    choice that meets them but for what is fixed, to begin with.
+    ``among`` names the variables that something binds, where that is known (all).
     """
     domains = list(model.domains)
     for v, mask in fixed.items():
         domains[v] &= mask
-    if start is not None:
-        if not propagate(model, domains, fixed):
-            return False
-        if _dived(model, domains, start):
-            return True
     variables = range(len(domains)) if among is None else list(among)
     return propagate(model, domains, variables) and _feasible(model, domains, variables)
 
 
-def _dived(model: Model, domains: Domains, start: Sequence[int]) -> bool:
-    """Whether settling one variable after the other, never going back, ends well.
+def possible_from(model: Model, v: int, option: int, known: list[Choice]) -> bool:
+    """Whether any choice that has one option meets the model's constraints.
+
+    ``known`` are choices that meet them; they are tried first, and one that is found joins them.
+    """
+    for choice in reversed(known):
+        here = choice if choice[v] == option else (*choice[:v], option, *choice[v + 1 :])
+        if _odd(model, here, (v,)) is None:
+            known.append(here)
+            return True
+    domains = list(model.domains)
+    domains[v] = 1 << option
+    if not propagate(model, domains, (v,)):
+        return False
+    found = _dived(model, domains, known[0])
+    if found is None:
+        return possible(model, {v: 1 << option})
+    known.append(found)
+    return True
+
+
+def _dived(model: Model, domains: Domains, start: Choice) -> Choice | None:
+    """What settling one variable after the other, never going back, comes to, if it ends well.
 
     Everybody stays who may, and the others go as high as they can; of those at odds then, one who
-    can't stay is settled first. False says nothing.
+    can't stay is settled first.
     """
-    while (odd := _first_at_odds(model, domains, start)) is not None:
+    while True:
+        moved = [v for v, domain in enumerate(domains) if not domain >> start[v] & 1]
+        choice = list(start)
+        for v in moved:
+            choice[v] = domains[v].bit_length() - 1
+        odd = _odd(model, choice, moved)
+        if odd is None:
+            return tuple(choice)
         free = [v for v in odd if domains[v] & (domains[v] - 1)]
         if not free:
-            return False
+            return None
         v = min(free, key=lambda v: (domains[v] >> start[v] & 1, domains[v].bit_count()))
         options = sorted(bits(domains[v]), key=lambda i: (i != start[v], -i))
         for i in options:
@@ -140,21 +158,11 @@ def _dived(model: Model, domains: Domains, start: Sequence[int]) -> bool:
                 domains = narrowed
                 break
         else:
-            return False
-    return True
+            return None
 
 
-def _first_at_odds(model: Model, domains: Domains, start: Sequence[int]) -> Collection[int] | None:
-    """Some who are at odds where everybody stays who may, and the others go as high as they can.
-
-    None where nobody is. Those who all stay are not at odds.
-    """
-    moved = [
-        v for v, (i, domain) in enumerate(zip(start, domains, strict=True)) if not domain >> i & 1
-    ]
-    choice = list(start)
-    for v in moved:
-        choice[v] = domains[v].bit_length() - 1
+def _odd(model: Model, choice: Sequence[int], moved: Iterable[int]) -> Collection[int] | None:
+    """Some who are at odds in a choice, one of whom moved; None where nobody is."""
     for v in moved:
         for p, q, classes in model.links[v]:
             i, j = choice[p], choice[q]

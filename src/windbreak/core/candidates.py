@@ -218,6 +218,12 @@ def without(
     """
     before = {m.product: m for m in known}
     found = {p: m for p, m in before.items() if not m.addition and p != product}
+    askers = [found[p] for p in catalogue.required_by.get(product, ()) if p in found]
+    nobody = not any(
+        asks_for_more(catalogue, m, m.candidates, before.keys() - {product}) for m in askers
+    )
+    if nobody and len(found) == len(before) - 1:
+        return tuple(found.values())
     site = _Site(case, catalogue)
     site.themes = {p: m for p, m in found.items() if p.startswith("theme/")}
     for addition in site.wanted(found.values(), before):

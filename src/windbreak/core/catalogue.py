@@ -24,6 +24,7 @@ from windbreak.core.case import (
     Channel,
     Clash,
     Lockstep,
+    Match,
     Product,
     Release,
 )
@@ -55,6 +56,7 @@ class Line:
         self.ladder = Ladder(self.versions)
         self._within: dict[str, int] = {}
         self._jumps: dict[tuple[Version, int], Jumps] = {}
+        self._marks: dict[Match, dict[object, int]] = {}
 
     @cached_property
     def is_runtime(self) -> bool:
@@ -96,6 +98,16 @@ class Line:
         for k, release in enumerate(self.releases, 1):
             found[release.channel] = found.get(release.channel, 0) | 1 << k
         return found
+
+    def marks(self, level: Match) -> Mapping[object, int]:
+        """The releases by what must be equal at a level of lockstep."""
+        known = self._marks.get(level)
+        if known is None:
+            known = self._marks[level] = {}
+            for k, version in enumerate(self.versions, 1):
+                mark = lockstep_mark(version, level)
+                known[mark] = known.get(mark, 0) | 1 << k
+        return known
 
     def jumps(self, start: Version) -> Jumps:
         """How far each release above ``start`` is away.
@@ -209,6 +221,7 @@ class Catalogue:
         self._own: frozenset[str] = frozenset()
         self._lines: dict[str, Line] = {}
         self._tables: dict[tuple[str, str, str], tuple[tuple[int, int, str], ...]] = {}
+        self._classes: dict[tuple[str, str, str], tuple[tuple[int, int], ...]] = {}
         self._carriage: dict[tuple[str, int], tuple[tuple[str, int], ...]] = {}
 
     @classmethod
@@ -318,6 +331,17 @@ class Catalogue:
             known = self._tables[key] = tuple(rows)
         return known
 
+    def classes(self, field: str, p: str, q: str) -> tuple[tuple[int, int], ...]:
+        """The same without the text."""
+        if self._shared is not None and self._own.isdisjoint((p, q)):
+            return self._shared.classes(field, p, q)
+        key = (field, p, q)
+        known = self._classes.get(key)
+        if known is None:
+            known = tuple((own, others) for own, others, _ in self.table(field, p, q))
+            self._classes[key] = known
+        return known
+
     def carriage(self, plugin: str, number: int) -> tuple[tuple[str, int], ...]:
         """The themes that carry a plugin's release, each with its releases that do, as bits."""
         key = (plugin, number)
@@ -351,6 +375,13 @@ class Catalogue:
                 for plugin in release.bundles:
                     found.setdefault(plugin, set()).add(theme)
         return {plugin: tuple(sorted(themes)) for plugin, themes in found.items()}
+
+
+def lockstep_mark(version: Version, level: Match) -> object:
+    """What must be equal in two versions at a level of lockstep."""
+    if level == "exact":
+        return version.key
+    return tuple(version.place(n) for n in range(2 if level == "minor" else 1))
 
 
 def bits(mask: int) -> Iterator[int]:

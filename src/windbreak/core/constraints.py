@@ -15,7 +15,7 @@ from typing import Literal
 
 from windbreak.core.candidates import Member, again, asks_for_more, members, without
 from windbreak.core.case import Case, Match
-from windbreak.core.catalogue import OFF_LIST, Catalogue, bits
+from windbreak.core.catalogue import OFF_LIST, Catalogue, bits, lockstep_mark
 from windbreak.core.versions import Version, parse_range, parse_version
 
 ConstraintKind = Literal["requires", "conflicts", "clash", "lockstep"]
@@ -113,9 +113,6 @@ class Ties:
         self.numbers: list[list[int]] = [[] for _ in range(size)]
         self.links: list[list[tuple[int, int, Classes]]] = [[] for _ in range(size)]
         self.shut = [0] * size
-        self.named: dict[tuple[str, str | None, str | None], int] = {
-            (c.kind, c.subject, c.object): n for n, c in enumerate(constraints) if n not in broken
-        }
         for n, c in enumerate(constraints):
             if n in broken:
                 continue
@@ -128,6 +125,14 @@ class Ties:
                 self.links[c.p].append(link)
                 self.links[c.q].append(link)
                 self.numbers[c.q].append(n)
+        self._constraints = constraints
+
+    @cached_property
+    def named(self) -> Mapping[tuple[str, str | None, str | None], int]:
+        every = {n for numbers in self.numbers for n in numbers}
+        return {
+            (c.kind, c.subject, c.object): n for n, c in enumerate(self._constraints) if n in every
+        }
 
 
 @dataclass(frozen=True)
@@ -211,17 +216,22 @@ def compile_problem(case: Case, catalogue: Catalogue | None = None) -> Problem:
     """Number a case. The catalogue is compiled from the case where none is given."""
     catalogue = catalogue or Catalogue.of(case)
     found = members(case, catalogue)
-    return _numbered(catalogue, found, tuple(_Builder(catalogue, found).constraints()))
+    constraints = list(_Builder(catalogue, found).constraints())
+    start = [m.start for m in found]
+    broken = frozenset([n for n, c in enumerate(constraints) if not c.holds(start)])
+    return _numbered(catalogue, found, constraints, broken)
 
 
 def _numbered(
-    catalogue: Catalogue, found: tuple[Member, ...], constraints: tuple[Constraint, ...]
+    catalogue: Catalogue,
+    found: tuple[Member, ...],
+    constraints: Sequence[Constraint],
+    broken: frozenset[int],
 ) -> Problem:
     start = tuple([m.start for m in found])
-    broken = frozenset([n for n, c in enumerate(constraints) if not c.holds(start)])
-    ties = Ties(len(found), constraints, broken)
     domains = tuple([m.candidates for m in found])
-    return Problem(catalogue, found, start, domains, constraints, broken, ties)
+    ties = Ties(len(found), constraints, broken)
+    return Problem(catalogue, found, start, domains, tuple(constraints), broken, ties)
 
 
 def with_candidates(problem: Problem, case: Case, products: Iterable[str]) -> Problem:
@@ -244,37 +254,49 @@ def without_plugin(problem: Problem, case: Case, product: str) -> Problem:
     What does not speak of the plugin, nor of additions that only it wanted, stays as it is.
     """
     found = without(case, problem.catalogue, problem.members, product)
-    builder = _Builder(problem.catalogue, found)
-    gone = problem.numbers.keys() ^ builder.number.keys() | {product}
-    constraints = [
-        c.renumbered(builder.number)
-        for c in problem.constraints
-        if c.subject not in gone and c.object not in gone
-    ]
-    constraints += builder.constraints(gone)
-    return _numbered(problem.catalogue, found, tuple(constraints))
+    numbers = {m.product: n for n, m in enumerate(found)}
+    gone = problem.numbers.keys() ^ numbers.keys() | {product}
+    constraints: list[Constraint] = []
+    broken = set()
+    for n, c in enumerate(problem.constraints):
+        if c.subject not in gone and c.object not in gone:
+            if n in problem.broken:
+                broken.add(len(constraints))
+            constraints.append(c.renumbered(numbers))
+    start = tuple([m.start for m in found])
+    for c in _Builder(problem.catalogue, found, gone).constraints():
+        if not c.holds(start):
+            broken.add(len(constraints))
+        constraints.append(c)
+    return _numbered(problem.catalogue, found, constraints, frozenset(broken))
 
 
 class _Builder:
-    def __init__(self, catalogue: Catalogue, members: Sequence[Member]) -> None:
+    """Makes the constraints between members: all, or those ``about`` some products."""
+
+    def __init__(
+        self, catalogue: Catalogue, members: Sequence[Member], about: Set[str] | None = None
+    ) -> None:
         self.catalogue = catalogue
         self.members = members
+        self.about = about
         self.number = {m.product: n for n, m in enumerate(members)}
 
-    def constraints(self, about: Set[str] | None = None) -> Iterator[Constraint]:
-        """All of them, or those that speak of some products."""
+    def constraints(self) -> Iterator[Constraint]:
         for p, member in enumerate(self.members):
             if member.active:
-                others = None if about is None or member.product in about else about
+                about = None if self._wanted(member.product) else self.about
                 for product in member.line.requires:
-                    if others is None or product in others:
+                    if about is None or product in about:
                         yield self._requires(p, product)
                 for product in member.line.conflicts:
-                    if others is None or product in others:
+                    if about is None or product in about:
                         yield from self._conflicts(p, product)
-        for c in (*self._clashes(), *self._lockstep()):
-            if about is None or not about.isdisjoint((c.subject, c.object)):
-                yield c
+        yield from self._clashes()
+        yield from self._lockstep()
+
+    def _wanted(self, *products: str) -> bool:
+        return self.about is None or not self.about.isdisjoint(products)
 
     def _requires(self, p: int, product: str) -> Constraint:
         member = self.members[p]
@@ -302,7 +324,7 @@ class _Builder:
         met: dict[tuple[int, int], list[tuple[int, int]]] = {}
         for clash in self.catalogue.clashes:
             pair = self._pair(clash.a.product, clash.b.product)
-            if pair is not None:
+            if pair is not None and self._wanted(clash.a.product, clash.b.product):
                 ranges = {clash.a.product: clash.a.range, clash.b.product: clash.b.range}
                 own, others = (_inside(m := self.members[n], ranges[m.product]) for n in pair)
                 met.setdefault(pair, []).append((own, others))
@@ -314,7 +336,7 @@ class _Builder:
         for group in self.catalogue.lockstep:
             for a, b in combinations(group.products, 2):
                 pair = self._pair(a, b)
-                if pair is not None:
+                if pair is not None and self._wanted(a, b):
                     levels.setdefault(pair, set()).add(group.match)
         for (p, q), matches in sorted(levels.items()):
             level = next(m for m in ("exact", "minor", "major") if m in matches)
@@ -324,7 +346,7 @@ class _Builder:
         """Which versions of two products match. What is absent matches everything."""
         own, other = _by_mark(self.members[p], level), _by_mark(self.members[q], level)
         absent = OFF_LIST if self.members[q].addition else 0
-        return tuple((mask, other.get(mark, 0) | absent) for mark, mask in own.items())
+        return tuple([(mask, other.get(mark, 0) | absent) for mark, mask in own.items()])
 
     def _of_pair(self, kind: ConstraintKind, pair: tuple[int, int], classes: Classes) -> Constraint:
         p, q = pair
@@ -334,12 +356,14 @@ class _Builder:
 def _table(catalogue: Catalogue, members: Sequence[Member], field: str, p: int, q: int) -> Classes:
     """What p's releases say of q, as classes; q's unlisted version or absence put in its place."""
     other = members[q]
-    rows = catalogue.table(field, members[p].product, other.product)
     if other.start:
-        return tuple((own, others) for own, others, _ in rows)
+        return catalogue.classes(field, members[p].product, other.product)
+    rows = catalogue.table(field, members[p].product, other.product)
     return tuple(
-        (own, others | OFF_LIST if _off_list(field, other.installed, text) else others)
-        for own, others, text in rows
+        [
+            (own, others | OFF_LIST if _off_list(field, other.installed, text) else others)
+            for own, others, text in rows
+        ]
     )
 
 
@@ -378,19 +402,10 @@ def _apart(both: Iterable[tuple[int, int]]) -> Classes:
     return tuple((own, ~bad) for own, bad in classes)
 
 
-def _by_mark(member: Member, level: Match) -> dict[object, int]:
+def _by_mark(member: Member, level: Match) -> Mapping[object, int]:
     """The options of a member by what must be equal at a level of lockstep."""
-    found: dict[object, int] = {}
-    numbers = [*bits(member.line.listed), *([0] if not member.start else [])]
-    for number in numbers:
-        version = member.version(number)
-        if version is not None:
-            mark = _mark(version, level)
-            found[mark] = found.get(mark, 0) | 1 << number
-    return found
-
-
-def _mark(version: Version, level: Match) -> object:
-    if level == "exact":
-        return version.key
-    return tuple(version.place(n) for n in range(2 if level == "minor" else 1))
+    listed = member.line.marks(level)
+    if member.start or member.installed is None:
+        return listed
+    mark = lockstep_mark(member.installed, level)
+    return {**listed, mark: listed.get(mark, 0) | OFF_LIST}

@@ -117,10 +117,10 @@ class Release(Frozen):
     version: VersionText
     published: Day
     channel: Channel = "stable"
-    requires: dict[str, RangeText] = {}
-    conflicts: dict[str, RangeText] = {}
-    tested: dict[str, VersionText] = {}
-    bundles: dict[str, VersionText] = {}
+    requires: dict[str, RangeText] = Field(default_factory=dict)
+    conflicts: dict[str, RangeText] = Field(default_factory=dict)
+    tested: dict[str, VersionText] = Field(default_factory=dict)
+    bundles: dict[str, VersionText] = Field(default_factory=dict)
     from_: Annotated[RangeText, Field(alias="from")] = "*"
 
     model_config = ConfigDict(
@@ -188,7 +188,7 @@ class ShelfItem(Frozen):
 class CaseSite(Frozen):
     id: str
     components: tuple[Component, ...]
-    offers: dict[ProductId, tuple[VersionText, ...]] = {}
+    offers: dict[ProductId, tuple[VersionText, ...]] = Field(default_factory=dict)
     licences: tuple[Licence, ...] = ()
     shelf: tuple[ShelfItem, ...] = ()
 
@@ -218,9 +218,9 @@ class Policy(Frozen):
 
     holds: tuple[Hold, ...] = ()
     soak: Soak = Soak()
-    soaks: dict[ProductId, Soak] = {}
+    soaks: dict[ProductId, Soak] = Field(default_factory=dict)
     channels: tuple[Channel, ...] = ("stable",)
-    channels_of: dict[ProductId, tuple[Channel, ...]] = {}
+    channels_of: dict[ProductId, tuple[Channel, ...]] = Field(default_factory=dict)
     install_required: bool = True
     order: tuple[Kind, ...] = ("runtime", "plugin", "theme", "core")
 
@@ -279,11 +279,15 @@ def read_case(text: str | bytes) -> Case:
         raise CaseError([Fault("$", f"the key {twin.key!r} stands twice in one object")]) from None
     except (ValueError, RecursionError) as error:
         raise CaseError([Fault("$", f"this is not JSON: {error}")]) from None
-    return case_from(raw)
+    return _case(raw, text)
 
 
 def case_from(raw: object) -> Case:
     """Read a case from its JSON value. Raises CaseError with every fault of the document."""
+    return _case(raw, json.dumps(raw))
+
+
+def _case(raw: object, text: str | bytes) -> Case:
     if not isinstance(raw, dict):
         raise CaseError([Fault("$", "a case is one JSON object")])
     faults: dict[str, Fault] = {}
@@ -291,7 +295,7 @@ def case_from(raw: object) -> Case:
     if "format" not in raw:
         faults["$.format"] = Fault("$.format", f"required; it must be {FORMAT!r}")
     try:
-        case = Case.model_validate_json(json.dumps(raw))
+        case = Case.model_validate_json(text)
     except ValidationError as error:
         for fault in _model_faults(error):
             faults.setdefault(fault.path, fault)

@@ -16,13 +16,14 @@ from itertools import product
 from windbreak.core.candidates import Way
 from windbreak.core.catalogue import bits
 from windbreak.core.constraints import NOBODY, Problem
-from windbreak.core.passage import Allowance, Hop, Passage, State
+from windbreak.core.passage import Allowance, Hop, Passage, State, rings
 from windbreak.core.passage import Step as PassageStep
 from windbreak.core.resolve import Resolution, best
 from windbreak.core.stops import SearchTooLong
 from windbreak.core.versions import Version
 
 MOST_STATES = 20_000
+_FEW_STATES = 1_000  # for a way on which most go straight
 _MOST_TESTS = 60  # passages looked at to say more of targets that can't be reached
 
 
@@ -88,7 +89,7 @@ def order(resolution: Resolution) -> Order:
         clear = True
         for group in _groups(problem, choice):
             try:
-                passage = Passage(problem, choice, group, allowance=Allowance(MOST_STATES))
+                passage = _passage(problem, choice, group)
                 if passage.cost is not None:
                     passages.append(passage)
                     passage.allowance.states = 1 << 62
@@ -110,6 +111,53 @@ def order(resolution: Resolution) -> Order:
         found = best(problem, domains, forbidden)
         assert found is not None  # staying put needs no order
         choice = found
+
+
+def _passage(problem: Problem, choice: Sequence[int], group: Sequence[int]) -> Passage:
+    """The passage of a group, with no more stops than needed.
+
+    First everybody goes straight who can; then all but those who wait for each other in rings. The
+    cost is proved where it is that of the rings by themselves and the fewest hops of the rest.
+    Raises SearchTooLong.
+    """
+    straight = set(group) - _in_rings(problem, choice, group)
+    while straight:
+        passage = Passage(
+            problem, choice, group, straight=straight, allowance=Allowance(_FEW_STATES)
+        )
+        if not passage.walkable:
+            break
+        ringed = passage.ringed()
+        if ringed.isdisjoint(straight):
+            try:
+                if passage.proved:
+                    return passage
+            except SearchTooLong:
+                pass
+            break
+        straight -= ringed
+    return Passage(problem, choice, group, allowance=Allowance(MOST_STATES))
+
+
+def _in_rings(problem: Problem, choice: Sequence[int], group: Sequence[int]) -> set[int]:
+    """The members that would wait for each other in rings, if everybody went straight."""
+    waits: dict[int, list[int]] = {v: [] for v in group}
+    for v in group:
+        for n in problem.ties.numbers[v]:
+            c = problem.constraints[n]
+            if c.p == v and c.q in waits:
+                if not c.fits(choice[v], problem.start[c.q]):
+                    waits[v].append(c.q)
+                if not c.fits(problem.start[v], choice[c.q]):
+                    waits[c.q].append(v)
+    for rule in problem.carried:
+        if rule.p in waits and choice[rule.p] == rule.i and len(rule.themes) == 1:
+            theme, mask = rule.themes[0]
+            if theme in waits and not mask >> problem.start[theme] & 1:
+                waits[rule.p].append(theme)
+            if theme in waits and not mask >> choice[theme] & 1:
+                waits[theme].append(rule.p)
+    return {v for ring in rings(waits) if len(ring) > 1 for v in ring}
 
 
 class _Dead:
@@ -190,6 +238,12 @@ class _Interleaving:
         self.resolution = resolution
         self.problem = resolution.problem
         self.passages = passages
+        self.habits = {
+            id(p): [
+                n for _, n in sorted((self._rank(p, ((n, 0),)), n) for n in range(len(p.group)))
+            ]
+            for p in passages
+        }
 
     def steps(self) -> Iterator[Step]:
         states = [passage.start for passage in self.passages]
@@ -214,12 +268,23 @@ class _Interleaving:
             return None
         here = passage.left(state)
         assert here is not None  # only states with a way to the target are asked
-        steps = passage.steps(state, here[0] + 1)
-        for hops, after in sorted(steps, key=lambda step: self._rank(passage, step[0])):
+        steps: Iterable[PassageStep] = self._single(passage, state)
+        if here[0]:
+            every = passage.steps(state, here[0] + 1)
+            steps = sorted(every, key=lambda step: self._rank(passage, step[0]))
+        for hops, after in steps:
             single = len(hops) == 1 and passage.harmless(*hops[0], state)
             if single or passage.costs(after, (here[0] - len(hops) + 1, here[1] - len(hops))):
                 return hops, after
         raise AssertionError("a state with a way to the target has a first step on it")
+
+    def _single(self, passage: Passage, state: State) -> Iterator[PassageStep]:
+        """The steps of one hop from a state, by the house's habit."""
+        for n in self.habits[id(passage)]:
+            for place in passage.hops[n][state[n]]:
+                after = passage.hopped(n, place, state)
+                if after is not None:
+                    yield ((n, place),), after
 
     def _rank(self, passage: Passage, hops: Sequence[Hop]) -> tuple[tuple[int, str, int], ...]:
         """The place of a step in the house's habit: by kind, then by product id, higher first."""

@@ -17,7 +17,7 @@ reached among its own. Finding the cheapest way:
 from __future__ import annotations
 
 import heapq
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Container, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 
@@ -49,6 +49,7 @@ class Passage:
 
     ``target`` is an option for every member; who is not of the group stays where it stands today.
     With ``alone`` the others don't count at all. ``stops`` may be given where they are known.
+    Members that go ``straight`` stop nowhere on their way, if one hop leads to their target.
     """
 
     def __init__(
@@ -59,6 +60,7 @@ class Passage:
         *,
         alone: bool = False,
         stops: Sequence[Sequence[int]] | None = None,
+        straight: Container[int] = (),
         allowance: Allowance | None = None,
     ) -> None:
         self.problem = problem
@@ -66,7 +68,7 @@ class Passage:
         self.group = list(group)
         self.allowance = allowance or Allowance(1 << 62)
         self.number = {v: n for n, v in enumerate(self.group)}
-        built = Stops(problem, target, self.group, alone=alone, stops=stops)
+        built = Stops(problem, target, self.group, alone=alone, stops=stops, straight=straight)
         self.stops = built.stops
         self.near = built.near
         self.rules = built.rules
@@ -93,12 +95,28 @@ class Passage:
     @cached_property
     def cost(self) -> Cost | None:
         """What the whole way costs; None when the target can't be reached."""
-        if any(0 not in fewest for fewest in self.fewest):
+        if not self.walkable:
             return None
         for ring in self._rings() if len(self.group) > 2 else ():
             if 1 < len(ring) < len(self.group) and not self._tie(ring):
                 return None
         return self.left(self.start)
+
+    @property
+    def walkable(self) -> bool:
+        """Whether everybody's hops lead to the target, whatever the others do."""
+        return all(0 in fewest for fewest in self.fewest)
+
+    @cached_property
+    def proved(self) -> bool:
+        """Whether the cost is that of the knots and the fewest hops of the rest, so that stops that
+        were left out of the rest's way could not make it less.
+        """
+        return self.cost is not None and self.cost == self.bound(self.start)
+
+    def ringed(self) -> set[int]:
+        """The members that wait for each other in rings."""
+        return {self.group[n] for ring in self._rings() if len(ring) > 1 for n in ring}
 
     # Knots
 
@@ -167,7 +185,7 @@ class Passage:
                     waits[rule.plugin].append(theme)
                 if not mask >> self.target[theme] & 1:
                     waits[theme].append(rule.plugin)
-        return list(_rings(waits))
+        return list(rings(waits))
 
     def _chain(self, n: int) -> list[int]:
         """A shortest way of one member by itself, both ends included."""
@@ -474,7 +492,7 @@ def _can_follow(row: Row, first: Sequence[int], second: Sequence[int]) -> bool:
     return all(ways)
 
 
-def _rings(waits: dict[int, list[int]]) -> Iterator[list[int]]:
+def rings(waits: dict[int, list[int]]) -> Iterator[list[int]]:
     """The strongly connected components of who waits for whom, those waited for first (Tarjan)."""
     number: dict[int, int] = {}
     low: dict[int, int] = {}

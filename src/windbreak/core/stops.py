@@ -7,7 +7,7 @@ of these. Stops that another can stand in for, whatever the others do, are left 
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Container, Iterator, Sequence
 from dataclasses import dataclass, field
 
 from windbreak.core.candidates import hops as hops_to
@@ -64,6 +64,7 @@ class Stops:
         *,
         alone: bool,
         stops: Sequence[Sequence[int]] | None,
+        straight: Container[int] = (),
     ) -> None:
         self.problem = problem
         self.group = group
@@ -79,7 +80,12 @@ class Stops:
         for tie in self.ties:
             for v in {tie[1].p, tie[1].q} & self.number.keys():
                 self.ties_of[v].append(tie)
-        own = [self._open(n, alone=alone) for n in range(len(group))]
+        own = [
+            self._ends(n) or self._open(n, alone=alone)
+            if v in straight
+            else self._open(n, alone=alone)
+            for n, v in enumerate(group)
+        ]
         if len(group) == 1 and len(own[0]) > _FEW_STOPS:
             own = [self._shortest(own[0])]
         if max(map(len, own)) > _MOST_STOPS:
@@ -117,6 +123,12 @@ class Stops:
         self.near: list[list[Near]] = [[] for _ in self.group]
         self._put_near()
         self.rules = list(self._rules_of(alone=alone))
+
+    def _ends(self, n: int) -> list[int]:
+        """Start and target, where one hop leads from one to the other; else nothing."""
+        member, start, end = self.problem.members[self.group[n]], self.start[n], self.target[n]
+        direct = member.addition or hops_to(member, end) >> start & 1
+        return [start, end] if direct and start != end else []
 
     def _open(self, n: int, *, alone: bool) -> list[int]:
         """The options between start and target that no constraint shuts by itself."""

@@ -8,7 +8,7 @@ steps are interleaved by the house's habit. What a step says of itself is made l
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Container, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from itertools import product
@@ -16,10 +16,10 @@ from itertools import product
 from windbreak.core.candidates import Way
 from windbreak.core.catalogue import bits
 from windbreak.core.constraints import NOBODY, Problem
-from windbreak.core.passage import Allowance, Hop, Passage, State, rings
+from windbreak.core.passage import Allowance, Hop, Hops, Passage, State, rings
 from windbreak.core.passage import Step as PassageStep
 from windbreak.core.resolve import Resolution, best
-from windbreak.core.stops import SearchTooLong
+from windbreak.core.stops import SearchTooLong, may_stop
 from windbreak.core.versions import Version
 
 MOST_STATES = 20_000
@@ -89,14 +89,14 @@ def order(resolution: Resolution) -> Order:
         clear = True
         for group in _groups(problem, choice):
             try:
-                passage = _passage(problem, choice, group)
-                if passage.cost is not None:
-                    passages.append(passage)
-                    passage.allowance.states = 1 << 62
+                parts = _passages(problem, choice, group)
+                if all(part.cost is not None for part in parts):
+                    passages += parts
+                    for part in parts:
+                        part.allowance.states = 1 << 62
                     continue
-                forbidden.append(
-                    _Dead(problem, choice).nogood(passage.dead or _around(problem, group))
-                )
+                dead = parts[0].dead or _around(problem, group)
+                forbidden.append(_Dead(problem, choice).nogood(dead))
             except SearchTooLong:
                 # The group stays as it is, and is told to be stuck.
                 unsearched |= set(group)
@@ -113,30 +113,60 @@ def order(resolution: Resolution) -> Order:
         choice = found
 
 
-def _passage(problem: Problem, choice: Sequence[int], group: Sequence[int]) -> Passage:
-    """The passage of a group, with no more stops than needed.
+def _passages(problem: Problem, choice: Sequence[int], group: Sequence[int]) -> list[Passage]:
+    """The passages of a group, in as many parts and with as few stops as may be.
 
-    First everybody goes straight who can; then all but those who wait for each other in rings. The
-    cost is proved where it is that of the rings by themselves and the fewest hops of the rest.
-    Raises SearchTooLong.
+    First everybody goes straight who can, but for those who wait for each other in rings; most then
+    are tied to nobody. What that costs is the least there is, where it is what the rings cost by
+    themselves and the fewest hops of the rest; else the group is looked at whole. Raises
+    SearchTooLong.
     """
     straight = set(group) - _in_rings(problem, choice, group)
     while straight:
-        passage = Passage(
-            problem, choice, group, straight=straight, allowance=Allowance(_FEW_STATES)
+        ringed: set[int] = set()
+        found = []
+        for part in _parts(problem, choice, group, straight):
+            passage = Passage(
+                problem, choice, part, straight=straight, allowance=Allowance(_FEW_STATES)
+            )
+            ringed = passage.ringed() & straight if passage.walkable else set(group)
+            if ringed or not _is_least(passage, straight):
+                break
+            found.append(passage)
+        else:
+            return found
+        straight -= ringed or straight
+    return [Passage(problem, choice, group, allowance=Allowance(MOST_STATES))]
+
+
+def _is_least(passage: Passage, straight: set[int]) -> bool:
+    """Whether stops left out of straight ways could not make a passage cost less."""
+    try:
+        return passage.cost is not None and (
+            straight.isdisjoint(passage.group) or passage.cost == passage.bound(passage.start)
         )
-        if not passage.walkable:
-            break
-        ringed = passage.ringed()
-        if ringed.isdisjoint(straight):
-            try:
-                if passage.proved:
-                    return passage
-            except SearchTooLong:
-                pass
-            break
-        straight -= ringed
-    return Passage(problem, choice, group, allowance=Allowance(MOST_STATES))
+    except SearchTooLong:
+        return False
+
+
+def _parts(
+    problem: Problem, choice: Sequence[int], group: Sequence[int], straight: Container[int]
+) -> list[list[int]]:
+    """A group in parts that nothing ties to each other, while some go straight."""
+    stops = {v: may_stop(problem, choice, v, straight=v in straight) for v in group}
+    edges: list[tuple[int, int]] = []
+    for v in group:
+        for p, q, classes in problem.ties.links[v]:
+            if p == v and q in stops:
+                here, there = stops[p], stops[q]
+                if any(own & here and there & ~others for own, others in classes):
+                    edges.append((p, q))
+    for n in problem.broken:
+        edges.append((problem.constraints[n].p, problem.constraints[n].q))
+    for rule in problem.carried:
+        if rule.p in stops and stops[rule.p] >> rule.i & 1:
+            edges += [(rule.p, theme) for theme, _ in rule.themes]
+    return _joined(group, edges)
 
 
 def _in_rings(problem: Problem, choice: Sequence[int], group: Sequence[int]) -> set[int]:
@@ -231,6 +261,9 @@ def _around(problem: Problem, group: Sequence[int]) -> list[int]:
     return sorted(found)
 
 
+_Ready = tuple[Hops, State, list[Hops]]  # a step, the state after it, a cheapest way from there
+
+
 class _Interleaving:
     """The passages' steps in one row: always the ready one that comes first by the habit."""
 
@@ -247,35 +280,38 @@ class _Interleaving:
 
     def steps(self) -> Iterator[Step]:
         states = [passage.start for passage in self.passages]
-        ready = {n: self._first(p, states[n]) for n, p in enumerate(self.passages)}
+        ready = {n: self._first(p, p.start, p.way(p.start)) for n, p in enumerate(self.passages)}
         whole = list(self.problem.start)
         while True:
             waiting = [(self._rank(self.passages[n], s[0]), n, s) for n, s in ready.items() if s]
             if not waiting:
                 return
-            _, n, (hops, after) = min(waiting)
+            _, n, (hops, after, way) = min(waiting)
             passage = self.passages[n]
             before = tuple(whole)
             for member, place in hops:
                 whole[passage.group[member]] = passage.option(member, place)
             moves = tuple(self._move(passage, states[n], hop) for hop in hops)
-            states[n], ready[n] = after, self._first(passage, after)
+            states[n], ready[n] = after, self._first(passage, after, way)
             yield Step(moves, before, tuple(whole))
 
-    def _first(self, passage: Passage, state: State) -> PassageStep | None:
-        """The first step, by the house's habit, on a cheapest way; None at the target."""
-        if state == passage.target:
+    def _first(self, passage: Passage, state: State, way: list[Hops]) -> _Ready | None:
+        """The first step, by the house's habit, on a cheapest way, of which one is given, and the
+        rest of such a way; None at the target.
+        """
+        if not way:
             return None
-        here = passage.left(state)
-        assert here is not None  # only states with a way to the target are asked
+        combined = sum(len(hops) - 1 for hops in way)
+        hopped = sum(map(len, way))
         steps: Iterable[PassageStep] = self._single(passage, state)
-        if here[0]:
-            every = passage.steps(state, here[0] + 1)
+        if combined:
+            every = passage.steps(state, combined + 1)
             steps = sorted(every, key=lambda step: self._rank(passage, step[0]))
         for hops, after in steps:
-            single = len(hops) == 1 and passage.harmless(*hops[0], state)
-            if single or passage.costs(after, (here[0] - len(hops) + 1, here[1] - len(hops))):
-                return hops, after
+            if hops == way[0] or (len(hops) == 1 and passage.may_begin(state, way, hops[0])):
+                return hops, after, [other for other in way if other != hops]
+            if passage.costs(after, (combined - len(hops) + 1, hopped - len(hops))):
+                return hops, after, passage.way(after)
         raise AssertionError("a state with a way to the target has a first step on it")
 
     def _single(self, passage: Passage, state: State) -> Iterator[PassageStep]:
@@ -312,22 +348,27 @@ class _Interleaving:
 def _groups(problem: Problem, choice: Sequence[int]) -> list[list[int]]:
     """The members that move, in groups that some constraint or bundle joins."""
     moving = [v for v, i in enumerate(choice) if i != problem.start[v]]
-    leader = {v: v for v in moving}
+    edges = [(c.p, c.q) for c in problem.constraints]
+    edges += [(r.p, theme) for r in problem.carried for theme, _ in r.themes]
+    edges += [
+        (a[0], b[0]) for r in problem.carried for a, b in zip(r.themes, r.themes[1:], strict=False)
+    ]
+    return _joined(moving, edges)
+
+
+def _joined(members: Sequence[int], edges: Iterable[tuple[int, int]]) -> list[list[int]]:
+    """The members in groups that edges join."""
+    leader = {v: v for v in members}
 
     def find(v: int) -> int:
         while leader[v] != v:
             v = leader[v]
         return v
 
-    edges = [(c.p, c.q) for c in problem.constraints]
-    edges += [(r.p, theme) for r in problem.carried for theme, _ in r.themes]
-    edges += [
-        (a[0], b[0]) for r in problem.carried for a, b in zip(r.themes, r.themes[1:], strict=False)
-    ]
     for p, q in edges:
         if p in leader and q in leader:
             leader[find(p)] = find(q)
     groups: dict[int, list[int]] = {}
-    for v in moving:
+    for v in members:
         groups.setdefault(find(v), []).append(v)
     return list(groups.values())

@@ -28,7 +28,8 @@ from windbreak.core.stops import Row, Rule, SearchTooLong, Stops
 State = tuple[int, ...]  # the place each member of a group has reached among its stops
 Hop = tuple[int, int]  # member of the group, place it goes to
 Cost = tuple[int, int]  # combined, hops
-Step = tuple[tuple[Hop, ...], State]  # the hops of a step, and the state after it
+Hops = tuple[Hop, ...]
+Step = tuple[Hops, State]  # the hops of a step, and the state after it
 
 
 @dataclass(slots=True)
@@ -87,6 +88,7 @@ class Passage:
         self._leading: dict[tuple[int, int, int], bool] = {}
         self._steps: dict[tuple[State, int], list[Step]] = {}
         self._left: dict[State, Cost | None] = {self.target: (0, 0)}
+        self._onward: dict[State, State] = {}  # the next state on a cheapest way
 
     def option(self, n: int, place: int) -> int:
         """The option that a place of a member stands for."""
@@ -106,13 +108,6 @@ class Passage:
     def walkable(self) -> bool:
         """Whether everybody's hops lead to the target, whatever the others do."""
         return all(0 in fewest for fewest in self.fewest)
-
-    @cached_property
-    def proved(self) -> bool:
-        """Whether the cost is that of the knots and the fewest hops of the rest, so that stops that
-        were left out of the rest's way could not make it less.
-        """
-        return self.cost is not None and self.cost == self.bound(self.start)
 
     def ringed(self) -> set[int]:
         """The members that wait for each other in rings."""
@@ -300,9 +295,36 @@ class Passage:
         """Note what is left from each state of the way that was found, back to its start."""
         total = (spent[here][0] + rest[0], spent[here][1] + rest[1])
         while here != state:
+            self._onward[parent[here]] = here
             here = parent[here]
             self._left[here] = (total[0] - spent[here][0], total[1] - spent[here][1])
         return total
+
+    def way(self, state: State) -> list[Hops]:
+        """The steps of a cheapest way from a state whose cost is known."""
+        found = []
+        while state != self.target:
+            after = self._onward[state]
+            found.append(tuple((n, j) for n, j in enumerate(after) if j != state[n]))
+            state = after
+        return found
+
+    def may_begin(self, state: State, way: Sequence[Hops], hop: Hop) -> bool:
+        """Whether a way can as well begin with a hop that it makes later, by itself."""
+        n, place = hop
+        here = (*state[:n], place, *state[n + 1 :])
+        for hops in way:
+            if hops == (hop,):
+                return True
+            after = list(here)
+            for m, to in hops:
+                if m == n:
+                    return False
+                after[m] = to
+            if self._must_join(hops, here, tuple(after)) is not None:
+                return False
+            here = tuple(after)
+        return False
 
     # Steps
 
@@ -408,10 +430,6 @@ class Passage:
             steps = [step for step in steps if not any(n in later for n, _ in step[0])]
         idle = {hop for hops, _ in steps for hop in hops if self._idle(state, *hop)}
         return [step for step in steps if idle.isdisjoint(step[0])] if idle else steps
-
-    def harmless(self, n: int, place: int, state: State) -> bool:
-        """Whether a hop that can be made takes nothing from any way from here."""
-        return self._harmless(n, state) == place
 
     def _harmless(self, n: int, state: State) -> int | None:
         """The highest hop of a member, if it stands all there that it would at what it passes."""

@@ -53,6 +53,18 @@ class Rule:
     themes: tuple[tuple[int, int], ...]
 
 
+def may_stop(problem: Problem, target: Sequence[int], v: int, *, straight: bool) -> int:
+    """The options at which a member may stand on its way, its ends included, as bits.
+
+    One that goes straight stops nowhere, if one hop leads to its target.
+    """
+    member, start, end = problem.members[v], problem.start[v], target[v]
+    ends = 1 << start | 1 << end
+    if member.addition or start == end or (straight and hops_to(member, end) >> start & 1):
+        return ends
+    return member.candidates & (1 << end + 1) - (1 << start)
+
+
 class Stops:
     """Stops, hops and tables of a group, in the places of its own stops."""
 
@@ -81,9 +93,7 @@ class Stops:
             for v in {tie[1].p, tie[1].q} & self.number.keys():
                 self.ties_of[v].append(tie)
         own = [
-            self._ends(n) or self._open(n, alone=alone)
-            if v in straight
-            else self._open(n, alone=alone)
+            self._open(n, may_stop(problem, target, v, straight=v in straight), alone=alone)
             for n, v in enumerate(group)
         ]
         if len(group) == 1 and len(own[0]) > _FEW_STOPS:
@@ -124,25 +134,14 @@ class Stops:
         self._put_near()
         self.rules = list(self._rules_of(alone=alone))
 
-    def _ends(self, n: int) -> list[int]:
-        """Start and target, where one hop leads from one to the other; else nothing."""
-        member, start, end = self.problem.members[self.group[n]], self.start[n], self.target[n]
-        direct = member.addition or hops_to(member, end) >> start & 1
-        return [start, end] if direct and start != end else []
-
-    def _open(self, n: int, *, alone: bool) -> list[int]:
-        """The options between start and target that no constraint shuts by itself."""
+    def _open(self, n: int, between: int, *, alone: bool) -> list[int]:
+        """Of the options it may stop at, those that no constraint shuts by itself."""
         v = self.group[n]
-        member = self.problem.members[v]
-        start, end = self.start[n], self.target[n]
-        if start == end:
-            return [start]
-        if member.addition:
-            return [start, end]
-        between = member.candidates & (1 << end + 1) - (1 << start)
-        for number, c in self.ties_of[v]:
-            if number not in self.problem.broken and (side := self._side(c, v, alone=alone)):
-                between &= side[0] | 1 << start
+        ends = 1 << self.start[n] | 1 << self.target[n]
+        if between & ~ends:
+            for number, c in self.ties_of[v]:
+                if number not in self.problem.broken and (side := self._side(c, v, alone=alone)):
+                    between &= side[0] | 1 << self.start[n]
         return list(bits(between))
 
     def _shortest(self, stops: list[int]) -> list[int]:

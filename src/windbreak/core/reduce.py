@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Sequence
 
 from windbreak.core.catalogue import bits
+from windbreak.core.constraints import Classes
 from windbreak.core.model import Domains, Model, Prices, propagate
 
 # Where so much tells options apart, comparing them costs more than it saves the search.
@@ -33,9 +34,12 @@ def reduce(model: Model, prices: Prices, domains: Domains, group: list[int]) -> 
                     )
 
 
-def split(blocks: list[int], masks: Iterable[int]) -> list[int]:
-    """Blocks of options, split by every mask that tells some of them apart."""
-    for mask in masks:
+def split(options: int, masks: Iterable[int]) -> list[int]:
+    """Options in blocks, split by every mask that tells some of them apart."""
+    blocks, most = [options], options.bit_count()
+    for mask in {mask & options for mask in masks}:
+        if len(blocks) == most:
+            break
         split = []
         for block in blocks:
             inside = block & mask
@@ -52,7 +56,7 @@ def cheapest_alike(model: Model, prices: Prices, domains: Sequence[int], v: int)
     masks = (*prices.marks(v), *_told_apart(model, domains, v))
     if len(masks) * domains[v].bit_count() > _WORTH_REDUCING:
         return list(bits(domains[v]))
-    return [prices.pick(v, block) for block in split([domains[v]], masks)]
+    return [prices.pick(v, block) for block in split(domains[v], masks)]
 
 
 def _told_apart(model: Model, domains: Sequence[int], v: int) -> set[int]:
@@ -63,12 +67,7 @@ def _told_apart(model: Model, domains: Sequence[int], v: int) -> set[int]:
         if not there & (there - 1):
             continue  # who is settled goes with every option that is left
         if p == v:
-            alike: dict[int, int] = {}
-            for own, others in classes:
-                seen = others & there
-                if seen != there:
-                    alike[seen] = alike.get(seen, 0) | own
-            found.update(alike.values())
+            found.update(_alike(classes, domains[v], there, there).values())
         else:
             found.update([others for own, others in classes if own & there])
     for pair in model.pairs[v]:
@@ -120,40 +119,34 @@ def _unrivalled(model: Model, prices: Prices, domains: Sequence[int], v: int) ->
 
 def _better_off(model: Model, domains: Sequence[int], v: int) -> Iterator[tuple[int, int]]:
     """Options of v that are better off with some neighbour than others: ``(these, others)``."""
+    mine = domains[v]
     for p, q, classes in model.links[v]:
         there = domains[q] if p == v else domains[p]
         if not there & (there - 1):
             continue  # who is settled goes with every option that is left
-        if p != v:
+        if p == v:
+            # An option is better off than one that lacks some of what goes with it.
+            fit = _alike(classes, mine, there, there)
+            for seen, own in fit.items():
+                worse = sum(mask for other, mask in fit.items() if seen & ~other)
+                if worse:
+                    yield own, worse
+        else:
             for own, others in classes:
                 if own & there:
                     yield others, ~others
-            continue
-        bound = 0
-        for own, others in classes:
-            bound |= own
-            worse = 0
-            for other, less in classes:
-                if others & there & ~less:
-                    worse |= other
-            yield own, worse
-        yield ~bound, sum(own for own, others in classes if there & ~others)
     for pair in model.pairs[v]:
         there = domains[pair.q] if pair.p == v else domains[pair.p]
-        if pair.p != v:
+        if pair.p == v:
+            cost = _alike(pair.classes, mine, there, 0)
+            for seen, own in cost.items():
+                worse = sum(mask for other, mask in cost.items() if other & ~seen)
+                if worse:
+                    yield own, worse
+        else:
             for own, others in pair.classes:
                 if own & there:
                     yield ~others, others
-            continue
-        bound = 0
-        for own, others in pair.classes:
-            bound |= own
-            worse = 0
-            for other, more in pair.classes:
-                if more & there & ~others:
-                    worse |= other
-            yield own, worse
-        yield ~bound, sum(own for own, others in pair.classes if there & others)
     for rule in model.carried[v]:
         if rule.p == v:
             yield ~(1 << rule.i), 1 << rule.i
@@ -162,3 +155,15 @@ def _better_off(model: Model, domains: Sequence[int], v: int) -> Iterator[tuple[
                 yield mask, ~mask
     for nogood in model.nogoods[v]:
         yield ~nogood[v], nogood[v]
+
+
+def _alike(classes: Classes, mine: int, there: int, rest: int) -> dict[int, int]:
+    """Some options by which of a neighbour's they meet; those in no class meet the rest."""
+    found: dict[int, int] = {}
+    for own, others in classes:
+        if own & mine:
+            found[others & there] = found.get(others & there, 0) | own & mine
+            mine &= ~own
+    if mine:
+        found[rest] = found.get(rest, 0) | mine
+    return found

@@ -96,8 +96,10 @@ class Vector:
         self.problem = problem
         size = len(problem.members)
         weight = 1
+        self._prices: list[dict[int, int]] = [{} for _ in range(size)]
+        self._runtime = [m.line.is_runtime for m in problem.members]
         self._tie = [0] * size
-        order = sorted(range(size), key=lambda v: (not self._runtime(v), v))
+        order = sorted(range(size), key=lambda v: (not self._runtime[v], v))
         for v in reversed(order):
             self._tie[v] = weight
             weight *= problem.domains[v].bit_count()
@@ -120,9 +122,6 @@ class Vector:
             if c.q == NOBODY:
                 self._alone[c.p].append(sum(own for own, _ in c.classes))
 
-    def _runtime(self, v: int) -> bool:
-        return self.problem.members[v].line.is_runtime
-
     def model(self, domains: Sequence[int] | None = None, nogoods: Sequence[Nogood] = ()) -> Model:
         """What is searched, over all candidates or narrower domains."""
         problem = self.problem
@@ -137,12 +136,18 @@ class Vector:
 
     def price(self, v: int, i: int) -> int:
         """What an option costs by itself."""
+        known = self._prices[v].get(i)
+        if known is None:
+            known = self._prices[v][i] = self._price(v, i)
+        return known
+
+    def _price(self, v: int, i: int) -> int:
         member, domain = self.problem.members[v], self.problem.domains[v]
         cost = self._broken * sum(mask >> i & 1 for mask in self._alone[v])
         if member.line.advisories:
             cost += self._exposure * member.line.exposure(member.version(i), i)
         newer = (domain >> i + 1).bit_count()
-        if self._runtime(v):
+        if self._runtime[v]:
             cost += self._tie[v] * (domain & (1 << i) - 1).bit_count()
         else:
             cost += self._tie[v] * newer
@@ -153,7 +158,7 @@ class Vector:
     def pick(self, v: int, options: int) -> int:
         """The cheapest of some options that no mark tells apart."""
         member = self.problem.members[v]
-        if self._runtime(v) or (member.addition and options & 1):
+        if self._runtime[v] or (member.addition and options & 1):
             stays = options >> member.start & 1
             return member.start if stays else (options & -options).bit_length() - 1
         return options.bit_length() - 1

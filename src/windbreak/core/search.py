@@ -227,7 +227,7 @@ def _solved(
 
 def _cheapest_by_itself(prices: Prices, domains: Sequence[int], v: int) -> int:
     """The option of v that costs least, its neighbours left out of account."""
-    blocks = split([domains[v]], prices.marks(v))
+    blocks = split(domains[v], prices.marks(v))
     return min((prices.price(v, i), i) for i in (prices.pick(v, block) for block in blocks))[1]
 
 

@@ -107,12 +107,14 @@ def smallest(
     product: str,
     number: int,
     explored: Explored | None = None,
+    facts: tuple[Fact, ...] = (),
 ) -> list[tuple[Act, ...]]:
     """The smallest sets of acts after which a release is part of an allowed choice.
 
     Up to MOST_ACTS sets of equal size, of up to MOST_ACTS acts, those first that are preferred;
     none where there is none. ``explored`` keeps changed cases for the next question about the same
-    case. Raises SearchTooLong.
+    case; ``facts`` are what makes the release impossible, where that is known. Raises
+    SearchTooLong.
 
     (1) What makes the release impossible now is its *core*: one exclusion, or a minimal set of
         facts. While no act touches it, it stands: so every set that helps has an act that does.
@@ -125,6 +127,7 @@ def smallest(
     explored = {} if explored is None else explored
     here = explored.setdefault((frozenset(), None), _Explored(case, problem))
     search = _Search(product, number, _Touching(here, product), explored)
+    search.facts += [facts] if facts else []
     tried = [_Changed(search, here)]
     for size in range(1, MOST_ACTS + 1):
         search.left = MOST_ACTS - size

@@ -16,6 +16,7 @@ from dataclasses import dataclass
 from functools import cached_property
 from itertools import accumulate
 from operator import or_
+from typing import Literal
 
 from windbreak.core.case import (
     SEVERITY,
@@ -359,22 +360,30 @@ class Catalogue:
     @cached_property
     def required_by(self) -> Mapping[str, tuple[str, ...]]:
         """The products some release of which requires a product, by that product."""
-        found: dict[str, set[str]] = {}
-        for product, releases in self._releases.items():
-            for release in releases:
-                for other in release.requires:
-                    found.setdefault(other, set()).add(product)
-        return {other: tuple(sorted(products)) for other, products in found.items()}
+        shared = self._shared.required_by if self._shared else {}
+        return self._naming("requires", shared)
 
     @cached_property
     def carriers(self) -> Mapping[str, tuple[str, ...]]:
         """The themes some release of which carries a plugin, by plugin."""
-        found: dict[str, set[str]] = {}
-        for theme, releases in self._releases.items():
-            for release in releases:
-                for plugin in release.bundles:
-                    found.setdefault(plugin, set()).add(theme)
-        return {plugin: tuple(sorted(themes)) for plugin, themes in found.items()}
+        shared = self._shared.carriers if self._shared else {}
+        return self._naming("bundles", shared)
+
+    def _naming(
+        self, field: Literal["requires", "bundles"], shared: Mapping[str, tuple[str, ...]]
+    ) -> dict[str, tuple[str, ...]]:
+        """By product, those whose releases name it in a field; what is shared is not read again."""
+        named: dict[str, set[str]] = {}
+        own = self._own if self._shared else self._releases
+        for product in own:
+            for release in self._releases[product]:
+                for other in getattr(release, field):
+                    named.setdefault(other, set()).add(product)
+        found = dict(shared)
+        for other in named.keys() | {o for o, by in shared.items() if not self._own.isdisjoint(by)}:
+            by = named.get(other, set()) | {p for p in shared.get(other, ()) if p not in self._own}
+            found[other] = tuple(sorted(by))
+        return found
 
 
 def lockstep_mark(version: Version, level: Match) -> object:

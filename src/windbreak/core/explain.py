@@ -12,7 +12,7 @@ from typing import Annotated
 from pydantic import Field
 
 from windbreak.core.acts import Act, Explored, SearchTooLong, smallest
-from windbreak.core.blockers import Conflict, Reason, conflict, trade
+from windbreak.core.blockers import Conflict, Fact, Reason, Trade, conflict, trade
 from windbreak.core.candidates import Way, newest, reasons
 from windbreak.core.case import Frozen, Release
 from windbreak.core.order import Order
@@ -134,16 +134,18 @@ def _blocked(
     member = problem.members[v]
     number = member.line.number(version)
     found: tuple[Reason, ...] = reasons(case, problem.catalogue, member, number)
-    traded = None
+    traded: Trade | None = None
+    facts: tuple[Fact, ...] = ()
     if not found:
         traded = trade(resolution, v, number)
-        found = (traded or Conflict(facts=conflict(problem, v, number)),)
+        facts = conflict(problem, v, number) if traded is None else ()
+        found = (traded or Conflict(facts=facts),)
     told = tuple(Told(reason=r, text=tell(resolution, member, version, r)) for r in found)
     unblock: tuple[ActSet, ...] = ()
     searched = True
     if explored is not None and traded is None:
         try:
-            sets = smallest(case, problem, member.product, number, explored)
+            sets = smallest(case, problem, member.product, number, explored, facts)
             unblock = tuple(
                 ActSet(acts=one, text=tell_acts(problem.catalogue, case.day, one)) for one in sets
             )

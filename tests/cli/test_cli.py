@@ -290,6 +290,10 @@ class OverTheDemo(WithDemo):
             ),
             (("policy", "drop", "nothing"), 1, "nothing"),
             (("product", "skip", "lee", "99", "--why", "x"), 1, "no feed tells of"),
+            (("lockstep", "set", "lee", "lee", "--why", "x"), 2, "with itself"),
+            (("lockstep", "set", "lee", "nosuch", "--why", "x"), 1, "no product 'nosuch'"),
+            (("clash", "add", "lee", ">>3", "sextant", "*", "--why", "x"), 2, "'>>3', at sign 2"),
+            (("clash", "drop", "nothing"), 1, "nothing"),
         ]:
             with self.subTest(args=args):
                 done = self.ask(*args)
@@ -306,6 +310,28 @@ class OverTheDemo(WithDemo):
         self.assertIn("by the rule for", self.ask("why", "tarnsey", "lee").stdout)
         self.assertEqual(self.ask("policy", "drop", rule[1]).returncode, 0)
         self.assertNotIn(rule[1], self.ask("policy", "list").stdout)
+
+    def test_ties_are_said_on_the_product_and_with_a_hold(self) -> None:
+        made = self.ask("lockstep", "set", "lee", "tidetable", "--match", "major", "--why", "x")
+        group = re.search(r"lockstep (\w+)", made.stdout)
+        made = self.ask("clash", "add", "lee", ">=99", "sextant", "<2.3", "--why", "stale pages")
+        clash = re.search(r"clash: clash (\w+)", made.stdout)
+        assert group is not None and clash is not None, made.stderr
+        shown = self.ask("product", "show", "lee").stdout
+        self.assertIn("must match in their first number", shown)
+        self.assertIn(">=99 clashes with plugin/sextant <2.3: stale pages", shown)
+        held = self.ask("product", "hold", "lee", "--range", ">=99", "--why", "a test")
+        self.assertIn("It freezes what must match it: plugin/tidetable.", held.stdout)
+        hold = re.search(r"hold (\w+)\.", held.stdout)
+        assert hold is not None
+        self.assertIn(group[1], self.ask("lockstep", "list").stdout)
+        for args in (
+            ("product", "lift", hold[1]),
+            ("lockstep", "drop", group[1]),
+            ("clash", "drop", clash[1]),
+        ):
+            self.assertEqual(self.ask(*args).returncode, 0, args)
+        self.assertNotIn(clash[1], self.ask("clash", "list").stdout)
 
     def test_a_case_exported_resolves_offline_to_the_same(self) -> None:
         with tempfile.TemporaryDirectory() as folder:

@@ -88,6 +88,7 @@ export const asked = {
     queryKey: ["acts", product ?? ""],
     queryFn: () => told(api.GET("/api/v1/acts", { params: { query: product ? { product } : {} } })),
   }),
+  rules: () => ({ queryKey: ["rules"], queryFn: () => told(api.GET("/api/v1/rules")) }),
   products: () => ({ queryKey: ["products"], queryFn: () => told(api.GET("/api/v1/products")) }),
   product: (kind: string, slug: string) => ({
     queryKey: ["products", kind, slug],

@@ -172,6 +172,50 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/clashes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Clashes
+         * @description The pairs of products known not to work together.
+         */
+        get: operations["list_clashes_api_v1_clashes_get"];
+        put?: never;
+        /**
+         * Add Clash
+         * @description Say that two products don't work together: from then on no plan brings them together.
+         */
+        post: operations["add_clash_api_v1_clashes_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/clashes/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Drop Clash
+         * @description Two products clash no longer.
+         */
+        delete: operations["drop_clash_api_v1_clashes__id__delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/coverage": {
         parameters: {
             query?: never;
@@ -763,6 +807,50 @@ export interface paths {
          * @description Take a seat back, with that of the copy that rides along.
          */
         delete: operations["unseat_site_api_v1_licences__id__seats__site__delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/lockstep": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Locksteps
+         * @description The groups of products whose versions must match.
+         */
+        get: operations["list_locksteps_api_v1_lockstep_get"];
+        put?: never;
+        /**
+         * Set Lockstep
+         * @description Say that products must match: from then on no plan lets them come apart.
+         */
+        post: operations["set_lockstep_api_v1_lockstep_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/lockstep/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Drop Lockstep
+         * @description Products need match no longer.
+         */
+        delete: operations["drop_lockstep_api_v1_lockstep__id__delete"];
         options?: never;
         head?: never;
         patch?: never;
@@ -2239,6 +2327,13 @@ export interface components {
             /** Text */
             text: string;
         };
+        /** ClashSide */
+        ClashSide: {
+            /** Product */
+            product: string;
+            /** Range */
+            range: string;
+        };
         /**
          * ComponentView
          * @description One component of a site: from, to, why, and the next act.
@@ -3096,6 +3191,67 @@ export interface components {
             withdrawn: boolean;
         };
         /**
+         * KnownClash
+         * @example {
+         *       "a": {
+         *         "product": "plugin/lee",
+         *         "range": ">=3"
+         *       },
+         *       "b": {
+         *         "product": "plugin/sextant",
+         *         "range": "<2.3"
+         *       },
+         *       "reason": "search pages come from the cache of another visitor"
+         *     }
+         */
+        KnownClash: {
+            a: components["schemas"]["ClashSide"];
+            /** Author */
+            author: string;
+            b: components["schemas"]["ClashSide"];
+            /** Id */
+            id: string;
+            /**
+             * Made At
+             * Format: date-time
+             */
+            made_at: string;
+            /** Reason */
+            reason: string;
+        };
+        /**
+         * KnownLockstep
+         * @example {
+         *       "match": "exact",
+         *       "products": [
+         *         "theme/capstan",
+         *         "plugin/capstan-blocks"
+         *       ],
+         *       "reason": "blocks are drawn by the theme of the same version"
+         *     }
+         */
+        KnownLockstep: {
+            /** Author */
+            author: string;
+            /** Id */
+            id: string;
+            /**
+             * Made At
+             * Format: date-time
+             */
+            made_at: string;
+            /**
+             * Match
+             * @default exact
+             * @enum {string}
+             */
+            match: "exact" | "minor" | "major";
+            /** Products */
+            products: string[];
+            /** Reason */
+            reason: string;
+        };
+        /**
          * KnownProduct
          * @description A product of the catalogue. ``folders`` are other folder names it is known to lie in.
          *
@@ -3527,6 +3683,27 @@ export interface components {
             name: string;
         };
         /**
+         * NewClash
+         * @description Two ranges of two products that do not work together, and what happens.
+         * @example {
+         *       "a": {
+         *         "product": "plugin/lee",
+         *         "range": ">=3"
+         *       },
+         *       "b": {
+         *         "product": "plugin/sextant",
+         *         "range": "<2.3"
+         *       },
+         *       "reason": "search pages come from the cache of another visitor"
+         *     }
+         */
+        NewClash: {
+            a: components["schemas"]["ClashSide"];
+            b: components["schemas"]["ClashSide"];
+            /** Reason */
+            reason: string;
+        };
+        /**
          * NewCode
          * @description A code that takes the place of a licence's, or of one site's.
          * @example {
@@ -3731,6 +3908,30 @@ export interface components {
             seats?: number | null;
             /** Through */
             through?: string | null;
+        };
+        /**
+         * NewLockstep
+         * @description Products whose versions must match, and why.
+         * @example {
+         *       "match": "exact",
+         *       "products": [
+         *         "theme/capstan",
+         *         "plugin/capstan-blocks"
+         *       ],
+         *       "reason": "blocks are drawn by the theme of the same version"
+         *     }
+         */
+        NewLockstep: {
+            /**
+             * Match
+             * @default exact
+             * @enum {string}
+             */
+            match: "exact" | "minor" | "major";
+            /** Products */
+            products: string[];
+            /** Reason */
+            reason: string;
         };
         /**
          * NewPassword
@@ -4301,12 +4502,22 @@ export interface components {
             carried_in?: string | null;
             /** Carried Newest */
             carried_newest?: string | null;
+            /**
+             * Clashes
+             * @default []
+             */
+            clashes: components["schemas"]["KnownClash"][];
             /** Feed Read At */
             feed_read_at: string | null;
             /** Feed State */
             feed_state: string;
             /** Lags */
             lags: components["schemas"]["Lag"][];
+            /**
+             * Lockstep
+             * @default []
+             */
+            lockstep: components["schemas"]["KnownLockstep"][];
             /** May */
             may: components["schemas"]["OnSite"][];
             /** On Sites */
@@ -6030,6 +6241,205 @@ export interface operations {
                 content: {
                     "text/calendar": string;
                 };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    list_clashes_api_v1_clashes_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KnownClash"][];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    add_clash_api_v1_clashes_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewClash"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KnownClash"];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    drop_clash_api_v1_clashes__id__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description That can't be read */
             400: {
@@ -8520,6 +8930,205 @@ export interface operations {
             path: {
                 id: string;
                 site: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    list_locksteps_api_v1_lockstep_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KnownLockstep"][];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    set_lockstep_api_v1_lockstep_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewLockstep"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KnownLockstep"];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    drop_lockstep_api_v1_lockstep__id__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
             };
             cookie?: never;
         };

@@ -25,6 +25,7 @@ from windbreak.cli import (
     running,
     server,
     shelf,
+    ties,
     work,
 )
 from windbreak.cli.output import Refusal
@@ -62,6 +63,7 @@ def parser() -> argparse.ArgumentParser:
         work,
         reasoning,
         policy,
+        ties,
         fleet,
         feeds,
         products,

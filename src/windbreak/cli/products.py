@@ -147,6 +147,8 @@ def _list(args: argparse.Namespace) -> None:
 
 
 def _show(args: argparse.Namespace) -> None:
+    from windbreak.core.wording import counted, match_in_words
+
     with connect(args) as windbreak:
         view = windbreak.product(pick_product(windbreak, args.product))
     if args.json:
@@ -157,11 +159,11 @@ def _show(args: argparse.Namespace) -> None:
     say(f"**{product.name}** {product.id}{maker}, {row.origin}; {feed}")
     if product.withdrawn_at:
         say(f"Withdrawn: {product.withdrawn_text}")
-    twins = f" and {row.twins} twins" if row.twins else ""
+    twins = f" and {counted(row.twins, 'twin')}" if row.twins else ""
     carried = (
         f"; carried newest {view.carried_newest} in {view.carried_in}" if view.carried_in else ""
     )
-    say(f"On {row.sites} sites{twins}; newest {row.newest or 'none'}{carried}.")
+    say(f"On {counted(row.sites, 'site')}{twins}; newest {row.newest or 'none'}{carried}.")
     undecided = row.decided.startswith("Decide")
     why = row.decided.removeprefix("Decide").lstrip(": ")
     if undecided:
@@ -190,6 +192,14 @@ def _show(args: argparse.Namespace) -> None:
     for group in view.cannot:
         say(f"  {len(group.sites)}  {group.text}")
         say(f"     {', '.join(s.label for s in group.sites)}")
+    for tie in view.lockstep:
+        others = [p for p in tie.products if p != product.id]
+        must = match_in_words(tie.match)
+        say(f"It and {', '.join(others)} must {must}: {tie.reason}. (lockstep {tie.id})")
+    for clash in view.clashes:
+        mine, other = (clash.a, clash.b) if clash.a.product == product.id else (clash.b, clash.a)
+        said = f"{mine.range} clashes with {other.product} {other.range}"
+        say(f"{said}: {clash.reason}. (clash {clash.id})")
     for lag in view.lags:
         if lag.days is not None:
             say(f"{lag.theme} carries it {lag.days} days later, going by {lag.releases} releases.")
@@ -279,8 +289,15 @@ def _hold(args: argparse.Namespace) -> None:
                 reason=args.why,
             )
         )
+        tied = windbreak.product(hold.product).lockstep
+    frozen = sorted({p for group in tied for p in group.products} - {hold.product})
     where = hold.site or "everywhere"
-    dump(hold) if args.json else say(f"**{hold.product}** is held {where}: hold {hold.id}.")
+    if args.json:
+        return dump(hold)
+    say(f"**{hold.product}** is held {where}: hold {hold.id}.")
+    if frozen:
+        say(f"It freezes what must match it: {', '.join(frozen)}.")
+    return None
 
 
 def _skip(args: argparse.Namespace) -> None:

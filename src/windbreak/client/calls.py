@@ -42,6 +42,7 @@ from windbreak.core.outward import Delivery, Hook, Instance, NewHook
 from windbreak.core.overview import Coverage, ProductRow, ProductView
 from windbreak.core.passing import Passed
 from windbreak.core.policy import InForce, NewRule, Rule
+from windbreak.core.ties import KnownClash, KnownLockstep, NewClash, NewLockstep
 from windbreak.core.tracking import (
     CredentialCheck,
     DecideRepublished,
@@ -437,6 +438,30 @@ def set_rule(new: NewRule) -> Call[Rule]:
 
 def drop_rule(id: str) -> Call[None]:
     return _send("DELETE", f"/rules/{id}", None)
+
+
+def locksteps() -> Call[list[KnownLockstep]]:
+    return _get("/lockstep", list[KnownLockstep])
+
+
+def set_lockstep(new: NewLockstep) -> Call[KnownLockstep]:
+    return _send("POST", "/lockstep", KnownLockstep, new)
+
+
+def drop_lockstep(id: str) -> Call[None]:
+    return _send("DELETE", f"/lockstep/{id}", None)
+
+
+def clashes() -> Call[list[KnownClash]]:
+    return _get("/clashes", list[KnownClash])
+
+
+def add_clash(new: NewClash) -> Call[KnownClash]:
+    return _send("POST", "/clashes", KnownClash, new)
+
+
+def drop_clash(id: str) -> Call[None]:
+    return _send("DELETE", f"/clashes/{id}", None)
 
 
 def policy(id: str) -> Call[list[InForce]]:

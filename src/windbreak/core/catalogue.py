@@ -11,7 +11,7 @@ Bit 0 is kept for what has no release: an installed version that nobody listed, 
 from __future__ import annotations
 
 from bisect import bisect_right
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from itertools import accumulate
@@ -248,6 +248,10 @@ class Catalogue:
             for product in mine.keys() | theirs.keys():
                 if mine.get(product) != theirs.get(product):
                     found.add(product)
+        for group in {*self.lockstep} ^ {*other.lockstep}:
+            found |= set(group.products)
+        for clash in {*self.clashes} ^ {*other.clashes}:
+            found |= {clash.a.product, clash.b.product}
         return found
 
     def lean(self, case: Case) -> Case:
@@ -277,7 +281,15 @@ class Catalogue:
         own: dict[str, list[Release]] = {p: [] for p in changed}
         for release in case.releases:
             own[release.product].append(release)
-        found = Catalogue((), (), self.lockstep, (), self.clashes)
+        # What was made for the site only shares its name with what is in lockstep or clashes.
+        own_made = {p.id for p in case.products if p.access == "custom"}
+        others = self.products.keys() - own_made
+        lockstep, clashes = (
+            among(self.lockstep, self.clashes, others)
+            if own_made
+            else (self.lockstep, self.clashes)
+        )
+        found = Catalogue((), (), lockstep, (), clashes)
         found.products = {**self.products, **changed}
         found._releases = {**self._releases, **own}
         found._advisories = {p: a for p, a in self._advisories.items() if p not in changed}
@@ -384,6 +396,20 @@ class Catalogue:
             by = named.get(other, set()) | {p for p in shared.get(other, ()) if p not in self._own}
             found[other] = tuple(sorted(by))
         return found
+
+
+def among(
+    groups: Iterable[Lockstep], clashes: Iterable[Clash], products: Collection[str]
+) -> tuple[tuple[Lockstep, ...], tuple[Clash, ...]]:
+    """What is left of groups and clashes between some products alone."""
+    left = (
+        Lockstep(products=tuple(p for p in g.products if p in products), match=g.match)
+        for g in groups
+    )
+    return (
+        tuple(g for g in left if len(g.products) > 1),
+        tuple(c for c in clashes if c.a.product in products and c.b.product in products),
+    )
 
 
 def lockstep_mark(version: Version, level: Match) -> object:

@@ -8,6 +8,7 @@ from typing import Literal
 from windbreak.core.case import Day, ProductId, Severity
 from windbreak.core.fleet import Slug, State, Value
 from windbreak.core.passing import Lag, Passed
+from windbreak.core.ties import KnownClash, KnownLockstep
 from windbreak.core.tracking import KnownAdvisory, KnownProduct, KnownRelease
 
 Covered = Literal[
@@ -101,6 +102,8 @@ class ProductView(Value):
     advisories: tuple[KnownAdvisory, ...]
     feed_state: str
     feed_read_at: datetime | None
+    lockstep: tuple[KnownLockstep, ...] = ()
+    clashes: tuple[KnownClash, ...] = ()
     carried_newest: str | None = None
     carried_in: str | None = None
 

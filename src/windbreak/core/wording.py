@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from datetime import date
+from typing import get_args
 
 from windbreak.core.acts import Act
 from windbreak.core.blockers import Conflict, Fact, Reason, Trade
@@ -25,7 +26,7 @@ from windbreak.core.candidates import (
     SoakExclusion,
     reasons,
 )
-from windbreak.core.case import Case
+from windbreak.core.case import Case, Match
 from windbreak.core.catalogue import Catalogue, bits
 from windbreak.core.constraints import Problem
 from windbreak.core.resolve import Objective, Resolution
@@ -197,11 +198,20 @@ class _Facts:
                 why = f": {notes[0].rstrip('.')}" if notes else ""
                 return f"{self._named(fact.subject)} and {self._named(fact.object)} clash{why}"
             case "lockstep":
-                return f"{a} and {b} must match"
+                return f"{a} and {b} must {self._match(fact)}"
             case "limit":
                 return self._limit(fact.product or "")
             case _:
                 return f"{a} comes only inside a theme"
+
+    def _match(self, fact: Fact) -> str:
+        """What the nearest lockstep of two products asks of them."""
+        levels = {
+            group.match
+            for group in self.problem.catalogue.lockstep
+            if fact.subject in group.products and fact.object in group.products
+        }
+        return match_in_words(next(m for m in get_args(Match) if m in levels))
 
     def _named(self, product: str | None) -> str:
         """A product, with the version where it is the one asked about."""
@@ -292,6 +302,17 @@ def in_words(text: str) -> str:
         end = "up to" if parts[1].startswith("<=") else "to below"
         return f"from {parts[0][2:].strip()} {end} {above}"
     return "on the site" if bare == "*" else bare
+
+
+def match_in_words(match: Match) -> str:
+    """What a level of lockstep asks of versions: "be exactly equal"."""
+    match match:
+        case "exact":
+            return "be exactly equal"
+        case "minor":
+            return "match in their first two numbers"
+        case "major":
+            return "match in their first number"
 
 
 def _carried(catalogue: Catalogue, carried: Sequence[Carrier]) -> str:

@@ -24,7 +24,7 @@ from windbreak.core.overview import (
 from windbreak.core.passing import Lag, Passed, lag, passed
 from windbreak.core.tracking import Feed, KnownAdvisory, KnownProduct, KnownRelease
 from windbreak.core.versions import Version, parse_range, parse_version
-from windbreak.operations import reasoning, tracking
+from windbreak.operations import reasoning, ties, tracking
 from windbreak.operations.context import Context
 from windbreak.operations.reports import settle
 
@@ -219,6 +219,7 @@ def product(context: Context, id: str) -> ProductView:
     feed = context.store.feeds.find(known.feed) if known.feed else None
     aged = feed.aged(context.clock()) if feed else None
     carried_newest, carried_in = _carried_newest(fleet, id)
+    lockstep, clashes = ties.of_product(context, id)
     return ProductView(
         row=row,
         releases=tuple(sorted(releases, key=lambda r: parse_version(r.version).key, reverse=True)),
@@ -229,6 +230,8 @@ def product(context: Context, id: str) -> ProductView:
         cannot=tuple(_groups(fleet, [s for s in standings if _stands_still(s)])),
         lags=tuple(_lags(fleet, id)),
         advisories=tuple(fleet.advisories[id]),
+        lockstep=tuple(lockstep),
+        clashes=tuple(clashes),
         feed_state=aged.state if aged else "no feed",
         feed_read_at=aged.fresh_at if aged else None,
         carried_newest=carried_newest,

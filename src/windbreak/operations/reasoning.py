@@ -21,7 +21,7 @@ from windbreak.core.case import (
     ShelfItem,
     Soak,
 )
-from windbreak.core.catalogue import Catalogue
+from windbreak.core.catalogue import Catalogue, among
 from windbreak.core.chart import Chart, charts
 from windbreak.core.explain import Answer, Plan
 from windbreak.core.fleet import Inventory, Site
@@ -84,6 +84,11 @@ def case_of(context: Context, site: str, *, only: frozenset[str] | None = None) 
             if c.product not in only
         ]
     rules = policy_of(context, known, products)
+    lockstep, clashes = among(
+        catalogue.compiled.lockstep,
+        catalogue.compiled.clashes,
+        {p for p, one in products.items() if one.access != "custom"},
+    )
     holds += [
         Hold(product=p, reason=f"never taken, by the rule for {rule.take_by}")
         for p, rule in rules.items()
@@ -93,6 +98,8 @@ def case_of(context: Context, site: str, *, only: frozenset[str] | None = None) 
         at=context.clock(),
         products=tuple(products[p] for p in sorted(products)),
         releases=tuple(releases),
+        lockstep=lockstep,
+        clashes=clashes,
         advisories=tuple(
             a
             for p in sorted(products)
@@ -233,7 +240,7 @@ def _catalogue(context: Context) -> _Catalogue:
     store = context.store
     mark = tuple(
         d.changes for d in (store.products, store.releases, store.advisories, store.licences)
-    ) + (store.seats.changes,)
+    ) + (store.seats.changes, store.locksteps.changes, store.clashes.changes)
     kept = _catalogues.get(id(store))
     if kept is not None and kept[0] == mark:
         return kept[1]
@@ -257,6 +264,11 @@ def _catalogue(context: Context) -> _Catalogue:
                 )
             )
     known = {p.id: p for p in store.products.all()}
+    lockstep, clashes = among(
+        [g.to_case() for g in store.locksteps.all()],
+        [c.to_case() for c in store.clashes.all()],
+        known,
+    )
     made = _Catalogue(
         known,
         {p: tuple(found) for p, found in releases.items()},
@@ -272,7 +284,9 @@ def _catalogue(context: Context) -> _Catalogue:
                 for r in found
                 if p in known and (p, r.version) not in withdrawn
             ],
+            lockstep=lockstep,
             advisories=[a for p, found in advisories.items() if p in known for a in found],
+            clashes=clashes,
         ),
     )
     if kept is not None:

@@ -125,6 +125,7 @@ MIGRATIONS: tuple[tuple[str, tuple[str, ...]], ...] = (
         ),
     ),
     ("rules of the house", (_documents("rule", _TEXT),)),
+    ("ties", (_documents("lockstep", _TEXT), _documents("clash", _TEXT))),
 )
 
 

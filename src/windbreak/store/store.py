@@ -13,6 +13,7 @@ from windbreak.core.fleet import Host, Inventory, Site, StandingHold
 from windbreak.core.licences import Licence, Seat
 from windbreak.core.outward import Delivery, Hook
 from windbreak.core.policy import Rule
+from windbreak.core.ties import KnownClash, KnownLockstep
 from windbreak.core.tracking import (
     Feed,
     KnownAdvisory,
@@ -65,6 +66,8 @@ class Store:
         self.rows = Rows(self.database)
         self.holds = self._documents("hold", StandingHold)
         self.rules = self._documents("rule", Rule)
+        self.locksteps = self._documents("lockstep", KnownLockstep)
+        self.clashes = self._documents("clash", KnownClash)
         self.plans = self._documents("plan", SitePlan, "site")
         self.bookings = self._documents("booking", Booking, "site", "state")
         self.rollouts = self._documents("rollout", Rollout, "state")

@@ -1,0 +1,94 @@
+"""Lockstep groups and clashes: entered and dropped, and what they touch marked as stale."""
+
+from __future__ import annotations
+
+import secrets
+from collections.abc import Iterable
+
+from windbreak.core.ties import KnownClash, KnownLockstep, NewClash, NewLockstep
+from windbreak.core.wording import match_in_words
+from windbreak.core.work import Principal
+from windbreak.operations import reasoning
+from windbreak.operations.context import Context
+from windbreak.operations.errors import Refused
+
+
+def set_lockstep(context: Context, new: NewLockstep, by: Principal) -> KnownLockstep:
+    """Say that products must match. Writes. Raises Refused for a product nobody knows."""
+    _known(context, new.products)
+    with context.store.transaction():
+        kept = context.store.locksteps.add(
+            KnownLockstep(
+                **dict(new), id=secrets.token_hex(4), author=by.name, made_at=context.clock()
+            )
+        )
+        what = f"{', '.join(kept.products)} must {match_in_words(kept.match)}"
+        context.record(by.name, what, kept.products[0], why=new.reason)
+    _touch(context, kept.products, what)
+    return kept
+
+
+def drop_lockstep(context: Context, id: str, by: Principal) -> None:
+    """Products need match no longer. Writes. Raises NotFound."""
+    known = context.store.locksteps.get(id)
+    with context.store.transaction():
+        context.store.locksteps.drop(id)
+        what = f"{', '.join(known.products)} need not match any more"
+        context.record(by.name, what, known.products[0])
+    _touch(context, known.products, what)
+
+
+def add_clash(context: Context, new: NewClash, by: Principal) -> KnownClash:
+    """Say that two products don't work together. Writes. Raises Refused for one nobody knows."""
+    _known(context, new.products)
+    with context.store.transaction():
+        kept = context.store.clashes.add(
+            KnownClash(
+                a=new.a,
+                b=new.b,
+                reason=new.reason,
+                id=secrets.token_hex(4),
+                author=by.name,
+                made_at=context.clock(),
+            )
+        )
+        what = f"{_side(new, 'a')} and {_side(new, 'b')} clash"
+        context.record(by.name, what, new.a.product, why=new.reason)
+    _touch(context, new.products, what)
+    return kept
+
+
+def drop_clash(context: Context, id: str, by: Principal) -> None:
+    """Two products clash no longer. Writes. Raises NotFound."""
+    known = context.store.clashes.get(id)
+    with context.store.transaction():
+        context.store.clashes.drop(id)
+        what = f"{_side(known, 'a')} and {_side(known, 'b')} are no clash any more"
+        context.record(by.name, what, known.a.product)
+    _touch(context, known.products, what)
+
+
+def of_product(context: Context, product: str) -> tuple[list[KnownLockstep], list[KnownClash]]:
+    """The lockstep groups and the clashes that a product is in. Reads."""
+    return (
+        [g for g in context.store.locksteps.all() if product in g.products],
+        [c for c in context.store.clashes.all() if product in c.products],
+    )
+
+
+def _side(clash: NewClash, name: str) -> str:
+    side = clash.a if name == "a" else clash.b
+    return side.product if side.range == "*" else f"{side.product} {side.range}"
+
+
+def _known(context: Context, products: Iterable[str]) -> None:
+    for product in products:
+        if context.store.products.find(product) is None:
+            raise Refused(
+                "unknown-product", f"no feed and nobody has told of {product}; see the products"
+            )
+
+
+def _touch(context: Context, products: Iterable[str], what: str) -> None:
+    reasoning.touch(context, products)
+    context.tell("tie", next(iter(products)), what)

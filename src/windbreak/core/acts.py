@@ -418,7 +418,9 @@ def _after(problem: Problem, case: Case, act: Act) -> Problem:
             touched = [m.product for m in problem.members if m.dated]
         case "channel":
             channel = act.channel or "stable"
-            touched = [m.product for m in problem.members if channel in m.line.channels]
+            touched = [
+                m.product for m in problem.members if channel in m.line.channels and not m.gone
+            ]
         case _:
             touched = [act.product or ""]
     return with_candidates(problem, case, touched)

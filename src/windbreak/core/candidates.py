@@ -7,7 +7,7 @@ here (see constraints).
 
 from __future__ import annotations
 
-from collections.abc import Container, Iterable, Iterator, Mapping
+from collections.abc import Container, Iterable, Iterator
 from dataclasses import dataclass
 from datetime import date, timedelta
 from typing import Annotated, Literal
@@ -131,6 +131,7 @@ class Member:
     start: int
     candidates: int
     ways: Ways
+    gone: bool = False  # it was removed, and keeps its number only
 
     @property
     def active(self) -> bool:
@@ -148,6 +149,8 @@ class Member:
     @property
     def dated(self) -> bool:
         """Whether another day could make its candidates others."""
+        if self.gone:
+            return False
         above = self.line.above(self.installed) if self.installed else self.line.listed
         return bool(above & ~self.candidates) or self.line.product.access == "licensed"
 
@@ -204,31 +207,25 @@ def again(
         found[product] = site.member(product, before[product].component)
         if product in site.themes:
             for plugin in found[product].line.bundles:
-                if plugin in before:
+                if plugin in before and not before[plugin].gone:
                     found[plugin] = site.member(plugin, before[plugin].component)
     return found
 
 
-def without(
-    case: Case, catalogue: Catalogue, known: Iterable[Member], product: str
-) -> tuple[Member, ...]:
-    """The members of a case from whose site a plugin was removed, and no more.
-
-    It is an addition then, if somebody requires it; those whom only it required are none any more.
-    """
-    before = {m.product: m for m in known}
-    found = {p: m for p, m in before.items() if not m.addition and p != product}
-    askers = [found[p] for p in catalogue.required_by.get(product, ()) if p in found]
-    nobody = not any(
-        asks_for_more(catalogue, m, m.candidates, before.keys() - {product}) for m in askers
-    )
-    if nobody and len(found) == len(before) - 1:
-        return tuple(found.values())
-    site = _Site(case, catalogue)
-    site.themes = {p: m for p, m in found.items() if p.startswith("theme/")}
-    for addition in site.wanted(found.values(), before):
-        found[addition.product] = addition
-    return tuple(found[p] for p in sorted(found))
+def removed(case: Case, catalogue: Catalogue, known: Iterable[Member], product: str) -> Member:
+    """What becomes of a plugin that was removed: an addition, if some candidate requires it."""
+    members = list(known)
+    askers = [m for m in members if m.product in catalogue.required_by.get(product, ())]
+    if case.policy.install_required and any(
+        mask & m.candidates
+        for m in askers
+        if m.product != product
+        for mask, _ in m.line.requires.get(product, ())
+    ):
+        site = _Site(case, catalogue)
+        site.themes = {m.product: m for m in members if m.product.startswith("theme/")}
+        return site.member(product, None)
+    return Member(product, None, catalogue.line(product), None, 0, OFF_LIST, Ways(), gone=True)
 
 
 def asks_for_more(
@@ -255,13 +252,8 @@ class _Site:
             if hold.until is None or case.day <= hold.until:
                 self.holds.setdefault(hold.product, []).append(hold)
 
-    def wanted(
-        self, components: Iterable[Member], before: Mapping[str, Member] | None = None
-    ) -> Iterator[Member]:
-        """The plugins not on the site that candidates require, directly or through another.
-
-        Additions from ``before`` are taken as they are.
-        """
+    def wanted(self, components: Iterable[Member]) -> Iterator[Member]:
+        """The plugins not on the site that candidates require, directly or through another."""
         waiting = list(components) if self.case.policy.install_required else []
         seen = {member.product for member in waiting}
         while waiting:
@@ -273,10 +265,8 @@ class _Site:
                     mask & member.candidates for mask, _ in said
                 ):
                     seen.add(product)
-                    known = before.get(product) if before else None
-                    more = known if known and known.addition else self.member(product, None)
-                    waiting.append(more)
-                    yield more
+                    waiting.append(self.member(product, None))
+                    yield waiting[-1]
 
     def carried(self, plugin: str) -> int:
         """The releases of a plugin that candidates of active themes carry."""

@@ -13,7 +13,7 @@ from functools import cached_property
 from itertools import combinations
 from typing import Literal
 
-from windbreak.core.candidates import Member, again, asks_for_more, members, without
+from windbreak.core.candidates import Member, again, asks_for_more, members, removed
 from windbreak.core.case import Case, Match
 from windbreak.core.catalogue import OFF_LIST, Catalogue, bits, lockstep_mark
 from windbreak.core.versions import Version, parse_range, parse_version
@@ -47,13 +47,6 @@ class Constraint:
             if own >> i & 1:
                 return bool(others >> j & 1)
         return True
-
-    def renumbered(self, numbers: Mapping[str, int]) -> Constraint:
-        """The same between members that have other numbers now."""
-        p, q = numbers[self.subject], self.q if self.q == NOBODY else numbers[self.object]
-        if (p, q) == (self.p, self.q):
-            return self
-        return Constraint(self.kind, p, q, self.subject, self.object, self.classes)
 
     def row(self, options: Iterable[int]) -> tuple[int, ...]:
         """For each option of p, the options of q it goes with."""
@@ -114,18 +107,39 @@ class Ties:
         self.links: list[list[tuple[int, int, Classes]]] = [[] for _ in range(size)]
         self.shut = [0] * size
         for n, c in enumerate(constraints):
-            if n in broken:
-                continue
-            self.numbers[c.p].append(n)
-            if c.q == NOBODY:
-                for own, _ in c.classes:
-                    self.shut[c.p] |= own
-            else:
-                link = (c.p, c.q, c.classes)
-                self.links[c.p].append(link)
-                self.links[c.q].append(link)
-                self.numbers[c.q].append(n)
+            if n not in broken:
+                self._add(n, c)
         self._constraints = constraints
+
+    def again(self, v: int, constraints: Sequence[Constraint], broken: Set[int]) -> Ties:
+        """The same where what v takes part in was made anew."""
+        found = Ties(0, (), frozenset())
+        found._constraints = constraints
+        found.numbers, found.links = list(self.numbers), list(self.links)
+        found.shut = list(self.shut)
+        about = [n for n, c in enumerate(constraints) if v in (c.p, c.q) or n in self.numbers[v]]
+        near = {w for p, q, _ in self.links[v] for w in (p, q)} | {v}
+        for w in near:
+            found.links[w] = [link for link in self.links[w] if v not in link[:2]]
+            found.numbers[w] = [n for n in self.numbers[w] if n not in about]
+        found.shut[v] = 0
+        for n in about:
+            if n not in broken:
+                for w in {constraints[n].p, constraints[n].q} - near - {NOBODY}:
+                    found.links[w], found.numbers[w] = [*found.links[w]], [*found.numbers[w]]
+                    near.add(w)
+                found._add(n, constraints[n])
+        return found
+
+    def _add(self, n: int, c: Constraint) -> None:
+        self.numbers[c.p].append(n)
+        if c.q == NOBODY:
+            for own, _ in c.classes:
+                self.shut[c.p] |= own
+        else:
+            self.links[c.p].append((c.p, c.q, c.classes))
+            self.links[c.q].append((c.p, c.q, c.classes))
+            self.numbers[c.q].append(n)
 
     @cached_property
     def named(self) -> Mapping[tuple[str, str | None, str | None], int]:
@@ -171,6 +185,12 @@ class Problem:
             self.ties,
         )
         found.__dict__["numbers"] = self.numbers
+        if all(
+            new is old or (new.bundle_only == old.bundle_only and new.active == old.active)
+            for new, old in zip(members, self.members, strict=True)
+        ):
+            found.__dict__["carried"] = self.carried
+            found.__dict__["carried_of"] = self.carried_of
         return found
 
     @cached_property
@@ -182,6 +202,15 @@ class Problem:
             if member.bundle_only
             for i in bits(member.bundle_only)
         )
+
+    @cached_property
+    def carried_of(self) -> list[list[Carried]]:
+        """The same by member, plugin or theme."""
+        found: list[list[Carried]] = [[] for _ in self.members]
+        for rule in self.carried:
+            for v in {rule.p, *(theme for theme, _ in rule.themes)}:
+                found[v].append(rule)
+        return found
 
     def carriage(self, p: int, i: int) -> Carried:
         """The rule for a release that comes only by bundle: which theme releases carry it."""
@@ -227,10 +256,11 @@ def _numbered(
     found: tuple[Member, ...],
     constraints: Sequence[Constraint],
     broken: frozenset[int],
+    ties: Ties | None = None,
 ) -> Problem:
     start = tuple([m.start for m in found])
     domains = tuple([m.candidates for m in found])
-    ties = Ties(len(found), constraints, broken)
+    ties = ties or Ties(len(found), constraints, broken)
     return Problem(catalogue, found, start, domains, tuple(constraints), broken, ties)
 
 
@@ -241,9 +271,10 @@ def with_candidates(problem: Problem, case: Case, products: Iterable[str]) -> Pr
     nobody requires any more stay among the members; they take nothing from anybody.
     """
     changed = again(case, problem.catalogue, problem.members, products)
+    present = {m.product for m in problem.members if not m.gone}
     for product, member in changed.items():
         more = member.candidates & ~problem.domains[problem.numbers[product]]
-        if more and asks_for_more(problem.catalogue, member, more, problem.numbers):
+        if more and asks_for_more(problem.catalogue, member, more, present):
             return compile_problem(case, problem.catalogue)
     return problem.like([changed.get(m.product, m) for m in problem.members])
 
@@ -251,52 +282,61 @@ def with_candidates(problem: Problem, case: Case, products: Iterable[str]) -> Pr
 def without_plugin(problem: Problem, case: Case, product: str) -> Problem:
     """The problem of a case from whose site a plugin was removed, and no more.
 
-    What does not speak of the plugin, nor of additions that only it wanted, stays as it is.
+    It keeps its number: as an addition, where somebody asks for it, else as one that is gone:
+    absent, and nothing else. Only what speaks of it is made anew.
     """
-    found = without(case, problem.catalogue, problem.members, product)
-    numbers = {m.product: n for n, m in enumerate(found)}
-    gone = problem.numbers.keys() ^ numbers.keys() | {product}
-    constraints: list[Constraint] = []
-    broken = set()
-    for n, c in enumerate(problem.constraints):
-        if c.subject not in gone and c.object not in gone:
-            if n in problem.broken:
-                broken.add(len(constraints))
-            constraints.append(c.renumbered(numbers))
-    start = tuple([m.start for m in found])
-    for c in _Builder(problem.catalogue, found, gone).constraints():
-        if not c.holds(start):
-            broken.add(len(constraints))
-        constraints.append(c)
-    return _numbered(problem.catalogue, found, constraints, frozenset(broken))
+    v, catalogue = problem.numbers[product], problem.catalogue
+    before = problem.members[v]
+    member = removed(case, catalogue, problem.members, product)
+    present = {m.product for m in problem.members if not m.gone}
+    joins = not member.gone and asks_for_more(catalogue, member, member.candidates, present)
+    left = any(m.addition and m.product in before.line.requires for m in problem.members)
+    if joins or left or not before.active:
+        return compile_problem(case, catalogue)
+    found = list(problem.members)
+    found[v] = member
+    start = [m.start for m in found]
+    constraints, broken = list(problem.constraints), set(problem.broken)
+    builder = _Builder(catalogue, found)
+    for n, c in enumerate(constraints):
+        if v in (c.p, c.q):
+            constraints[n] = builder.again(c)
+            if member.gone and (c.kind != "requires" or c.p == v):
+                broken.add(n)  # it is no constraint any more: one that never binds
+            elif constraints[n].holds(start):
+                broken.discard(n)
+            else:
+                broken.add(n)
+    ties = problem.ties.again(v, constraints, broken)
+    return _numbered(catalogue, tuple(found), constraints, frozenset(broken), ties)
 
 
 class _Builder:
-    """Makes the constraints between members: all, or those ``about`` some products."""
-
-    def __init__(
-        self, catalogue: Catalogue, members: Sequence[Member], about: Set[str] | None = None
-    ) -> None:
+    def __init__(self, catalogue: Catalogue, members: Sequence[Member]) -> None:
         self.catalogue = catalogue
         self.members = members
-        self.about = about
-        self.number = {m.product: n for n, m in enumerate(members)}
+        self.number = {m.product: n for n, m in enumerate(members) if not m.gone}
 
     def constraints(self) -> Iterator[Constraint]:
         for p, member in enumerate(self.members):
             if member.active:
-                about = None if self._wanted(member.product) else self.about
                 for product in member.line.requires:
-                    if about is None or product in about:
-                        yield self._requires(p, product)
+                    yield self._requires(p, product)
                 for product in member.line.conflicts:
-                    if about is None or product in about:
-                        yield from self._conflicts(p, product)
+                    yield from self._conflicts(p, product)
         yield from self._clashes()
         yield from self._lockstep()
 
-    def _wanted(self, *products: str) -> bool:
-        return self.about is None or not self.about.isdisjoint(products)
+    def again(self, c: Constraint) -> Constraint:
+        """A constraint anew, between members one of whom is another now, or gone."""
+        if c.kind == "requires":
+            return self._requires(c.p, c.object)
+        if self.members[c.p].gone or self.members[c.q].gone:
+            return c
+        if c.kind == "conflicts":
+            return next(self._conflicts(c.p, c.object))
+        pairs = self._clashes() if c.kind == "clash" else self._lockstep()
+        return next(one for one in pairs if (one.p, one.q) == (c.p, c.q))
 
     def _requires(self, p: int, product: str) -> Constraint:
         member = self.members[p]
@@ -324,7 +364,7 @@ class _Builder:
         met: dict[tuple[int, int], list[tuple[int, int]]] = {}
         for clash in self.catalogue.clashes:
             pair = self._pair(clash.a.product, clash.b.product)
-            if pair is not None and self._wanted(clash.a.product, clash.b.product):
+            if pair is not None:
                 ranges = {clash.a.product: clash.a.range, clash.b.product: clash.b.range}
                 own, others = (_inside(m := self.members[n], ranges[m.product]) for n in pair)
                 met.setdefault(pair, []).append((own, others))
@@ -336,7 +376,7 @@ class _Builder:
         for group in self.catalogue.lockstep:
             for a, b in combinations(group.products, 2):
                 pair = self._pair(a, b)
-                if pair is not None and self._wanted(a, b):
+                if pair is not None:
                     levels.setdefault(pair, set()).add(group.match)
         for (p, q), matches in sorted(levels.items()):
             level = next(m for m in ("exact", "minor", "major") if m in matches)

@@ -90,7 +90,9 @@ def build_model(
     Constraints that do not hold today never bind.
     """
     found = Model.bare(domains)
-    for rule in problem.carried if carried is None else carried:
+    if carried is None:
+        found.carried = problem.carried_of  # never written to
+    for rule in carried or ():
         found.carry(rule)
     if only is None:
         found.links = problem.ties.links  # never written to

@@ -13,7 +13,7 @@ from windbreak.operations import (
     accounts,
     catalogue,
     findings,
-    licensing,
+    licence_views,
     overview,
     reports,
     tracking,
@@ -353,6 +353,6 @@ class Catalogue(WithContext):
                 reports.summaries(self.context, reports.Wanted(runs=fact))
 
     def test_what_stops_names_what_is_carried(self) -> None:
-        stops = licensing.view(self.context, "breakwater").stops
+        stops = licence_views.view(self.context, "breakwater").stops
         self.assertIn("Foglamp", stops)
         self.assertIn("Trestle", stops)

@@ -6,7 +6,17 @@ from typing import Any
 from tests.operations.within import RHONA, WithContext
 from windbreak.core.fleet import NewSite
 from windbreak.core.licences import LicenceChange, NewLicence, NewSeat
-from windbreak.operations import findings, licensing, reasoning, retiring, sites
+from windbreak.operations import (
+    findings,
+    licence_codes,
+    licence_forecasts,
+    licence_rights,
+    licence_views,
+    licensing,
+    reasoning,
+    retiring,
+    sites,
+)
 from windbreak.operations.errors import Refused
 from windbreak.standins.millrace import MillraceSite
 
@@ -48,7 +58,7 @@ class Licensing(WithContext):
         self.assertEqual(self.refused("inn"), "seat-too-many")
         self.assertEqual(self.refused("inn-twin"), "seat-too-many")
         self.assertEqual(self.refused("ferry"), "has-a-seat")
-        view = licensing.view(self.context, "bw")
+        view = licence_views.view(self.context, "bw")
         self.assertEqual((view.own, view.riders, view.free), (1, 1, 0))
         licensing.unseat(self.context, "bw", "ferry", RHONA)
         self.assertEqual(self.context.store.seats.all(), [])
@@ -66,8 +76,8 @@ class Licensing(WithContext):
         self.assertEqual(self.refused("inn", CODE), "code-in-use")
         self.assertTrue(self.seat("ferry-twin", CODE))
         self.seat("inn", "BW5-THE-INN-0001")
-        self.assertEqual(licensing.code_for(self.context, "ferry", "theme/breakwater"), CODE)
-        self.assertEqual(licensing.code_for(self.context, "inn-twin", "theme/breakwater"), None)
+        self.assertEqual(licence_codes.code_for(self.context, "ferry", "theme/breakwater"), CODE)
+        self.assertEqual(licence_codes.code_for(self.context, "inn-twin", "theme/breakwater"), None)
 
     def test_a_retired_site_gets_no_seat_and_frees_its_own(self) -> None:
         self.licence()
@@ -87,9 +97,9 @@ class Licensing(WithContext):
             with self.assertRaises(Refused) as caught:
                 licensing.seat(self.context, form, NewSeat(site="inn"), RHONA)
             self.assertEqual(caught.exception.code, "no-seats")
-        rights = licensing.rights(self.context)
+        rights = licence_rights.rights(self.context)
         self.assertEqual(
-            {x.product for x in licensing.for_case(rights, "inn")}, {"theme/breakwater"}
+            {x.product for x in licence_rights.for_case(rights, "inn")}, {"theme/breakwater"}
         )
 
     def test_fewer_seats_than_are_taken_are_refused(self) -> None:
@@ -126,10 +136,10 @@ class OnSites(WithContext):
         return {f.kind for f in findings.look_again(self.context)}
 
     def test_grace_runs_till_the_code_is_entered_and_read_back(self) -> None:
-        (seat,) = licensing.view(self.context, "breakwater").seats
+        (seat,) = licence_views.view(self.context, "breakwater").seats
         self.assertEqual(seat.state, "grace")
         self.assertIn("grace", self.kinds())
-        (result,) = licensing.enter(self.context, "breakwater", RHONA)
+        (result,) = licence_codes.enter(self.context, "breakwater", RHONA)
         self.assertEqual(result.state, "registered")
         self.assertNotIn("grace", self.kinds())
         inventory = self.context.store.inventories.get("tarnsey-harbour")
@@ -138,17 +148,17 @@ class OnSites(WithContext):
         self.assertEqual(told.last4, CODE[-4:])
 
     def test_a_rotated_code_is_not_revoked_while_a_site_has_the_old_one(self) -> None:
-        licensing.enter(self.context, "breakwater", RHONA)
-        licensing.rotate(self.context, "breakwater", "BW5-NEW-0001", "tarnsey-harbour", RHONA)
-        view = licensing.view(self.context, "breakwater")
+        licence_codes.enter(self.context, "breakwater", RHONA)
+        licence_codes.rotate(self.context, "breakwater", "BW5-NEW-0001", "tarnsey-harbour", RHONA)
+        view = licence_views.view(self.context, "breakwater")
         self.assertEqual(view.still_old, ("tarnsey-harbour",))
         self.assertEqual(view.seats[0].state, "other code")
         self.assertIn("rotation", self.kinds())
-        licensing.enter(self.context, "breakwater", RHONA)
-        self.assertEqual(licensing.view(self.context, "breakwater").still_old, ())
+        licence_codes.enter(self.context, "breakwater", RHONA)
+        self.assertEqual(licence_views.view(self.context, "breakwater").still_old, ())
         self.assertNotIn("rotation", self.kinds())
         with self.assertRaises(Refused):
-            licensing.rotate(self.context, "breakwater", "BW5-NEW-0002", None, RHONA)
+            licence_codes.rotate(self.context, "breakwater", "BW5-NEW-0002", None, RHONA)
 
     def test_an_end_is_said_before_and_after_with_what_stops(self) -> None:
         day = self.context.clock().date()
@@ -182,7 +192,9 @@ class OnSites(WithContext):
 
     def test_a_user_without_a_seat_is_found_and_seats_are_forecast(self) -> None:
         licensing.unseat(self.context, "breakwater", "tarnsey-harbour", RHONA)
-        self.assertEqual(licensing.view(self.context, "breakwater").without, ("tarnsey-harbour",))
+        self.assertEqual(
+            licence_views.view(self.context, "breakwater").without, ("tarnsey-harbour",)
+        )
         self.assertIn("seat", self.kinds())
         inventory = self.context.store.inventories.get("tarnsey-harbour")
         older = tuple(
@@ -191,7 +203,7 @@ class OnSites(WithContext):
         )
         self.context.store.put_inventory(inventory.model_copy(update={"components": older}))
         licensing.change(self.context, "breakwater", LicenceChange(seats=0), RHONA)
-        (told,) = licensing.forecasts(self.context)
+        (told,) = licence_forecasts.forecasts(self.context)
         self.assertEqual(
             (told.version, told.form, told.needed, told.missing), ("5.0", "per-site code", 1, 1)
         )

@@ -8,7 +8,8 @@ from tests.operations.within import RHONA, WithContext
 from windbreak.core.fleet import NewHold, Window
 from windbreak.core.policy import NewRule
 from windbreak.core.work import WENT_WRONG
-from windbreak.operations import causes, policy, reasoning, reports, sites
+from windbreak.operations import policy, reasoning, reports, sites
+from windbreak.operations.causes import every
 from windbreak.operations.errors import Refused
 
 SITE = "tarnsey-harbour"
@@ -105,7 +106,7 @@ class Reviews(WithContext):
         policy.set_rule(self.context, rule, RHONA)
 
         def due_now() -> list[str]:
-            return [f.headline for f in causes.all_of(self.context) if f.kind == "review"]
+            return [f.headline for f in every.all_of(self.context) if f.kind == "review"]
 
         self.assertEqual(due_now(), [])
         self.later = timedelta(days=2)

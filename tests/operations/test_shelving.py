@@ -9,7 +9,15 @@ from typing import ClassVar
 from tests.operations.within import RHONA, WithContext
 from windbreak.core.tracking import NewRelease
 from windbreak.operations import catalogue as catalogue_of
-from windbreak.operations import licensing, reasoning, rights, shelving, sites, tracking
+from windbreak.operations import (
+    licence_codes,
+    licensing,
+    reasoning,
+    rights,
+    shelving,
+    sites,
+    tracking,
+)
 from windbreak.operations.errors import Refused
 from windbreak.standins import catalogue
 
@@ -70,7 +78,9 @@ class BySiteCode(WithContext):
 
     def test_a_site_without_a_code_gets_nothing_and_a_refused_one_is_not_told_aloud(self) -> None:
         self.context.store.feeds.change("chandlery", origins=(self.home,))
-        licensing.rotate(self.context, "breakwater", "BW5-WRONG-CODE-0", "tarnsey-harbour", RHONA)
+        licence_codes.rotate(
+            self.context, "breakwater", "BW5-WRONG-CODE-0", "tarnsey-harbour", RHONA
+        )
         with self.assertRaises(Refused) as caught:
             shelving.fetch_package(self.context, "theme/breakwater", "5.2", "tarnsey-harbour")
         self.assertEqual(caught.exception.code, "fetch-failed")

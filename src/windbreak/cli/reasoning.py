@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 from typing import TYPE_CHECKING, Any
 
-from windbreak.cli.output import age, dump, local, say, table
+from windbreak.cli.output import Refusal, age, dump, local, say, table
 from windbreak.cli.profile import connect, pick_product, pick_site
 
 if TYPE_CHECKING:
@@ -96,7 +96,9 @@ def _why(args: argparse.Namespace) -> None:
         id = pick_site(windbreak, args.site)
         product = pick_product(windbreak, args.product)
         found = windbreak.outlook(id, args.suppose)
-        verdict = windbreak.verdict(id, product, args.suppose)
+        verdict = next((v for v in found.answer.verdicts if v.product == product), None)
+        if verdict is None:
+            raise Refusal(f"{product} is not on {id}")
         blocked = verdict.blocked
         view = windbreak.site(id)
         rows = windbreak.acts(args.suppose) if blocked and blocked.unblock else []
@@ -106,7 +108,8 @@ def _why(args: argparse.Namespace) -> None:
     if blocked is None:
         words = {"move": "goes to", "add": "joins at", "current": "is at its newest,"}
         said = words.get(verdict.outcome, verdict.outcome)
-        say(f"**{verdict.product}** {said} {verdict.to or 'absent'} on {found.label}.")
+        name = next((c.name for c in view.components if c.product == product), product)
+        say(f"**{name}** {said} {verdict.to or 'absent'} on {found.label}.")
         return None
     say(f"On **{found.label}**: {blocked.text}")
     if blocked.unblock:

@@ -170,14 +170,19 @@ class Member:
 
 def newest(case: Case, member: Member) -> Version | None:
     """The greater of the installed version and the newest release in a permitted channel."""
-    permitted = 0
-    for channel in case.policy.channels_for(member.product):
-        permitted |= member.line.channels.get(channel, 0)
-    number = permitted.bit_length() - 1
+    number = in_channel(case, member.line).bit_length() - 1
     known = member.line.versions[number - 1] if number > 0 else None
     if known is None or member.installed is None:
         return known or member.installed
     return max(known, member.installed)
+
+
+def in_channel(case: Case, line: Line) -> int:
+    """The releases of a product in the channels that the policy permits for it."""
+    found = 0
+    for channel in case.policy.channels_for(line.product.id):
+        found |= line.channels.get(channel, 0)
+    return found
 
 
 def members(case: Case, catalogue: Catalogue) -> tuple[Member, ...]:
@@ -285,7 +290,7 @@ class _Site:
         start = line.number(installed) if installed else 0
         ways = self.ways(line)
         above = line.above(installed) if installed else line.listed
-        passing = above & ways.any & self.in_channel(line) & ~self.held(line)
+        passing = above & ways.any & in_channel(self.case, line) & ~self.held(line)
         if passing:
             passing &= self.soaked(line, installed)
         candidates = passing | 1 << start
@@ -323,12 +328,6 @@ class _Site:
             if licence.covers_until is not None:
                 mask &= line.published_by(licence.covers_until.toordinal())
             found |= mask
-        return found
-
-    def in_channel(self, line: Line) -> int:
-        found = 0
-        for channel in self.case.policy.channels_for(line.product.id):
-            found |= line.channels.get(channel, 0)
         return found
 
     def held(self, line: Line) -> int:

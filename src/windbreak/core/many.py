@@ -134,13 +134,18 @@ def answers(
     executor: Executor | None = None,
 ) -> Iterator[tuple[Case, Answer]]:
     """The answer of each case, in their order; equal situations are reasoned about once."""
-    listed = [(case, f"{case.day} {situation_key(case)}") for case in cases]
+    listed = [(case, key_of_day(case)) for case in cases]
     different = {key: case for case, key in reversed(listed)}
     done = tell_all(catalogue, different, Asked(acts=acts), executor)
     for case, key in listed:
         found = done[key].answer
         same = found.site == case.site.id
         yield case, found if same else found.model_copy(update={"site": case.site.id})
+
+
+def key_of_day(case: Case) -> str:
+    """The key of a case's situation on its day: what is equal in it has the same answer."""
+    return f"{case.day} {situation_key(case)}"
 
 
 @dataclass(frozen=True)

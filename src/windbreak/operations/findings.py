@@ -6,7 +6,8 @@ from datetime import UTC, datetime
 
 from windbreak.core.fleet import WORST_FIRST
 from windbreak.core.work import Finding, Principal, Snooze, SnoozeFinding, Weight
-from windbreak.operations import causes, outward
+from windbreak.operations import outward
+from windbreak.operations.causes import every
 from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
 
@@ -73,7 +74,7 @@ def wake(context: Context, id: str, by: Principal) -> Finding:
 
 def look_again(context: Context) -> list[Finding]:
     """Open what is new, keep what still holds, close what is gone. Writes."""
-    found = {f.id: f for f in causes.all_of(context)}
+    found = {f.id: f for f in every.all_of(context)}
     opened, closed = [], []
     with context.store.transaction():
         kept = {f.id: f for f in context.store.findings.all()}

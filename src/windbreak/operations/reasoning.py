@@ -38,7 +38,7 @@ from windbreak.core.policy import InForce, SoakKind, in_force, touching
 from windbreak.core.tracking import KnownProduct, KnownRelease
 from windbreak.core.versions import parse_version
 from windbreak.core.work import SitePlan
-from windbreak.operations import licensing, rights
+from windbreak.operations import licence_rights, rights
 from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
 
@@ -149,7 +149,7 @@ def _case_site(
     site: Site,
     inventory: Inventory,
     products: dict[str, Product],
-    licences: licensing.Rights,
+    licences: licence_rights.Rights,
 ) -> CaseSite:
     host = context.store.hosts.find(site.host) if site.host else None
     return CaseSite(
@@ -159,7 +159,9 @@ def _case_site(
             for c in inventory.components
         ),
         offers={p: v for p, v in (host.offers if host else {}).items() if p in products},
-        licences=tuple(x for x in licensing.for_case(licences, site.id) if x.product in products),
+        licences=tuple(
+            x for x in licence_rights.for_case(licences, site.id) if x.product in products
+        ),
         shelf=tuple(
             ShelfItem(product=r.product, version=r.version)
             for r in rights.of_site(context, site.id)
@@ -181,7 +183,7 @@ class _Catalogue:
     advisories: dict[str, tuple[Advisory, ...]]
     withheld: dict[str, tuple[Hold, ...]]
     withdrawn: frozenset[tuple[str, str]]
-    licences: licensing.Rights
+    licences: licence_rights.Rights
     compiled: Catalogue
 
     def around(self, site: Site, inventory: Inventory) -> tuple[dict[str, Product], list[Release]]:
@@ -275,7 +277,7 @@ def _catalogue(context: Context) -> _Catalogue:
         {p: tuple(found) for p, found in advisories.items()},
         {p: tuple(found) for p, found in withheld.items()},
         frozenset(withdrawn),
-        licensing.rights(context),
+        licence_rights.rights(context),
         Catalogue(
             [_as_product(p) for p in known.values()],
             [
@@ -318,7 +320,7 @@ def licences_of(context: Context) -> dict[str, set[str]]:
     """The products each site has a licence for. Reads."""
     known = _catalogue(context).licences
     sites = [s.id for s in context.store.sites.all()]
-    return {site: {x.product for x in licensing.for_case(known, site)} for site in sites}
+    return {site: {x.product for x in licence_rights.for_case(known, site)} for site in sites}
 
 
 UNDECIDED = "somebody has to decide"  # how the reason of a hold begins that nobody made

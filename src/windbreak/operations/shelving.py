@@ -14,7 +14,7 @@ from windbreak.core.versions import Version, parse_version
 from windbreak.core.work import Principal
 from windbreak.feeds.errors import FeedError
 from windbreak.feeds.fetching import PACKAGE_LIMIT, PACKAGE_SECONDS, fetch, origin
-from windbreak.operations import licensing, reasoning, rights
+from windbreak.operations import licence_codes, reasoning, rights
 from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
 from windbreak.operations.tracking import credential_of
@@ -163,7 +163,7 @@ def _with_code(
         raise Refused(
             "needs-a-code", f"{release.title} is fetched with a site's own code; say for which site"
         )
-    code = licensing.code_for(context, site, release.product)
+    code = licence_codes.code_for(context, site, release.product)
     if code is None:
         label = context.store.sites.get(site).label
         raise Refused("no-code", f"{label} has no code for {release.title}")

@@ -14,7 +14,7 @@ from windbreak.core.case import Case
 from windbreak.core.catalogue import Catalogue
 from windbreak.core.explain import Answer, Verdict
 from windbreak.core.fleet import Site
-from windbreak.core.many import Asked, situation_key, tell_all
+from windbreak.core.many import Asked, key_of_day, tell_all
 from windbreak.core.outlook import ActRow, Alike, Difference, FreedMove, Outlook, Supposed
 from windbreak.core.versions import parse_range, parse_version
 from windbreak.core.wording import tell_act, tell_acts
@@ -170,9 +170,28 @@ def acts(context: Context, texts: Sequence[str] = (), product: str | None = None
     Each set of acts that the reasoning names for some site is tried on every site it would
     touch, and the moves that come with it are counted. Waiting alone is nobody's act.
     """
-    supposed = [read(context, text) for text in texts]
-    rows = _Fleet(context, supposed).ranked()
+    store = context.store
+    mark = (
+        context.clock().date(),
+        tuple(texts),
+        *(d.changes for d in (store.sites, store.hosts, store.inventories, store.products)),
+        *(d.changes for d in (store.releases, store.advisories, store.licences, store.seats)),
+        *(d.changes for d in (store.holds, store.rules, store.locksteps, store.clashes)),
+        *(d.changes for d in (store.packages, store.rights)),
+    )
+    kept = _ranked.get(id(store))
+    if kept is None or kept[0] != mark:
+        supposed = [read(context, text) for text in texts]
+        kept = (mark, _Fleet(context, supposed).ranked())
+        _ranked.clear()
+        _ranked[id(store)] = kept
+    rows = kept[1]
     return [r for r in rows if product is None or any(f.product == product for f in r.frees)]
+
+
+# The ranking made last, of a store, with what it came from: nothing of it is worked out again
+# while nothing was written that could change it.
+_ranked: dict[int, tuple[tuple[object, ...], list[ActRow]]] = {}
 
 
 class _Fleet:
@@ -244,7 +263,7 @@ class _Fleet:
         keys, wanted = {}, {}
         for id, case in cases.items():
             lean = self.compiled.lean(case)
-            keys[id] = f"{case.day} {situation_key(lean)}"
+            keys[id] = key_of_day(lean)
             if keys[id] not in self.known:
                 wanted[keys[id]] = lean
         told = tell_all(self.compiled, wanted, Asked())

@@ -18,7 +18,7 @@ from windbreak.core.licences import (
     NewSeat,
     Seat,
 )
-from windbreak.operations import licensing
+from windbreak.operations import licence_codes, licence_forecasts, licence_views, licensing
 from windbreak.service.signin import Ctx, Who
 
 router = APIRouter(tags=["licences"])
@@ -36,7 +36,7 @@ class NewCode(Value):
 @router.get("/licences")
 def list_licences(context: Ctx, who: Who) -> list[LicenceView]:
     """The licences as they stand, those that end first first; codes are masked."""
-    return licensing.views(context)
+    return licence_views.views(context)
 
 
 @router.post("/licences", status_code=201)
@@ -48,7 +48,7 @@ def add_licence(context: Ctx, who: Who, new: NewLicence) -> Licence:
 @router.get("/licences/{id}")
 def show_licence(context: Ctx, who: Who, id: str) -> LicenceView:
     """One licence as it stands."""
-    return licensing.view(context, id)
+    return licence_views.view(context, id)
 
 
 @router.patch("/licences/{id}")
@@ -78,7 +78,7 @@ def unseat_site(context: Ctx, who: Who, id: str, site: str) -> None:
 @router.put("/licences/{id}/code")
 def rotate_code(context: Ctx, who: Who, id: str, said: NewCode) -> Licence:
     """Put a new code in the place of the old one; nothing is entered on a site yet."""
-    return licensing.rotate(context, id, said.code.get_secret_value(), said.site, who)
+    return licence_codes.rotate(context, id, said.code.get_secret_value(), said.site, who)
 
 
 @router.post("/licences/{id}/entries")
@@ -89,10 +89,10 @@ def enter_code(
     site: Annotated[str | None, Query(description="only on this site")] = None,
 ) -> list[EntryResult]:
     """Enter the code on the sites that hold a seat, through their agents, and read it back."""
-    return licensing.enter(context, id, who, site)
+    return licence_codes.enter(context, id, who, site)
 
 
 @router.get("/forecasts")
 def list_forecasts(context: Ctx, who: Who) -> list[Forecast]:
     """Seats that will be asked for by releases that change the form of licence."""
-    return licensing.forecasts(context)
+    return licence_forecasts.forecasts(context)

@@ -1,0 +1,107 @@
+"""What gives cause for a finding in feeds and credentials."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from windbreak.core.explain import counted
+from windbreak.core.tracking import Feed
+from windbreak.core.work import Finding
+from windbreak.operations import tracking
+from windbreak.operations.causes.made import finding
+from windbreak.operations.context import Context
+
+
+def of_feeds(context: Context) -> Iterator[Finding]:
+    for feed in tracking.listed(context):
+        yield from _of_feed(context, feed)
+        account = context.store.accounts.find(feed.set_up_by) if feed.set_up_by else None
+        if account is not None and account.closed_at is not None:
+            yield finding(
+                context,
+                f"setter:{feed.id}",
+                "blocked",
+                "low",
+                None,
+                f"**{feed.label}**’s credential was set up by {account.name}, "
+                "whose account is closed.",
+                "It may end with that person’s account at the maker. Set it up anew under "
+                "somebody who is here.",
+                ("Replace it", f"windbreak feed credential {feed.id}", "/licences"),
+            )
+        for told in feed.disagreements:
+            yield finding(
+                context,
+                f"sources:{feed.id}:{told.product}",
+                "waiting",
+                "low",
+                None,
+                f"**{feed.label}** disagrees with itself on what is newest.",
+                told.text,
+                (
+                    "Open the product",
+                    f"windbreak product show {told.product}",
+                    f"/products/{told.product}",
+                ),
+            )
+
+
+def _of_feed(context: Context, feed: Feed) -> Iterator[Finding]:
+    check = ("Check it", f"windbreak feed check {feed.id}", "/licences")
+    poll = ("Look again", f"windbreak feed poll {feed.id}", "/licences")
+    if feed.state == "refused":
+        yield finding(
+            context,
+            f"feed:{feed.id}",
+            "blocked",
+            "high",
+            None,
+            f"**{feed.label}** "
+            + (
+                "refuses our credential."
+                if feed.credential
+                else "wants a credential, and has none."
+            ),
+            f"{feed.reason} What was known before stands; nothing newer is seen.",
+            ("Replace it", f"windbreak feed credential {feed.id}", "/licences"),
+        )
+    elif feed.state in ("failing", "stale") and feed.polled_at is not None:
+        since = feed.fresh_at
+        last = f" Last read well {since:%d %b %H:%M} UTC." if since else " It was never read well."
+        yield finding(
+            context,
+            f"feed:{feed.id}",
+            "blocked",
+            "medium",
+            None,
+            f"**{feed.label}** can’t be read.",
+            f"{feed.reason} What was known before stands.{last}",
+            poll,
+        )
+    elif feed.faults:
+        rest = f" and {len(feed.faults) - 1} more" if len(feed.faults) > 1 else ""
+        yield finding(
+            context,
+            f"items:{feed.id}",
+            "waiting",
+            "low",
+            None,
+            f"**{feed.label}**: {counted(len(feed.faults), 'item')} could not be taken as told.",
+            f"{feed.faults[0]}{rest}. The others were taken.",
+            poll,
+        )
+    if feed.check is not None and feed.check.sure and (feed.check.lacks or not feed.check.valid):
+        lacks = ", ".join(f"`{p}`" for p in feed.check.lacks)
+        headline = f"**{feed.label}**’s credential lacks {lacks}."
+        if not feed.check.valid:
+            headline = f"**{feed.label}** turned our credential away when it was checked."
+        yield finding(
+            context,
+            f"credential:{feed.id}",
+            "blocked",
+            "low",
+            None,
+            headline,
+            feed.check.text,
+            check,
+        )

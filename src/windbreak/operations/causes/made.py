@@ -1,0 +1,39 @@
+"""How a finding is made.
+
+Its id is made of its kind and subject, so that it opens once however often it is seen.
+"""
+
+from __future__ import annotations
+
+from datetime import UTC, date, datetime, time
+
+from windbreak.core.fleet import Site, State
+from windbreak.core.work import Finding, NextAct, Weight
+from windbreak.operations.context import Context
+
+
+def finding(
+    context: Context,
+    id: str,
+    state: State,
+    weight: Weight,
+    site: Site | None,
+    headline: str,
+    text: str,
+    act: tuple[str, str, str],
+    deadline: date | None = None,
+) -> Finding:
+    label, command, path = act
+    return Finding(
+        id=id,
+        kind=id.partition(":")[0],
+        state=state,
+        weight=weight,
+        subject=site.id if site else id.partition(":")[2],
+        subject_label=site.label if site else "",
+        headline=headline,
+        text=text,
+        act=NextAct(label=label, command=command, path=path),
+        opened_at=context.clock(),
+        deadline=datetime.combine(deadline, time(), tzinfo=UTC) if deadline else None,
+    )

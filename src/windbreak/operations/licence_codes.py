@@ -1,0 +1,158 @@
+"""The codes of licences: sealed, found for a site, exchanged, entered on sites."""
+
+from __future__ import annotations
+
+import secrets
+from collections.abc import Iterable
+
+from windbreak.core.fleet import Site
+from windbreak.core.licences import (
+    EntryResult,
+    Licence,
+    Seat,
+)
+from windbreak.core.work import Principal
+from windbreak.links.errors import LinkError
+from windbreak.operations import instance, licence_rights, licence_views
+from windbreak.operations import sites as links
+from windbreak.operations.context import Context
+from windbreak.operations.errors import Refused
+from windbreak.store.sealing import masked, trimmed
+
+
+def licence_secret(licence: str) -> str:
+    """The name under which a licence's code is sealed."""
+    return f"licence:{licence}"
+
+
+def seat_secret(seat: Seat) -> str:
+    """The name under which a seat's own code is sealed."""
+    return f"seat:{seat.id}"
+
+
+def former_secret(name: str) -> str:
+    """The name under which the code before a sealed one is kept."""
+    return f"{name}:former"
+
+
+def seal(context: Context, name: str, secret: str) -> None:
+    """Keep a code sealed. Writes."""
+    context.store.set_sealed(name, context.sealer.seal(secret))
+
+
+def opened(context: Context, name: str) -> str | None:
+    """A sealed code, or None. Reads."""
+    sealed = context.store.sealed(name)
+    return context.sealer.open(sealed) if sealed else None
+
+
+def code_of(context: Context, licence: Licence, seat: Seat) -> str | None:
+    """The code that belongs on a seat's site: its own, its site's where it rides, or the one."""
+    own = opened(context, seat_secret(seat))
+    if own is None and seat.riding:
+        own = opened(context, f"seat:{licence.id} {lead(context, seat.site)}")
+    return own or opened(context, licence_secret(licence.id))
+
+
+def code_for(context: Context, site: str, product: str) -> str | None:
+    """The code a site has for a product; it leaves the service only to its maker or its site."""
+    for held in context.store.seats.all(site=site):
+        licence = context.store.licences.get(held.licence)
+        if product in licence_rights.covered(context, licence):
+            code = code_of(context, licence, held)
+            if code is not None:
+                return code
+    return None
+
+
+def check_code(context: Context, licence: Licence, site: Site, code: str, *, riding: bool) -> None:
+    for other in context.store.seats.all():
+        if other.code is None or opened(context, seat_secret(other)) != code:
+            continue
+        holder = context.store.sites.get(other.site)
+        if riding and other.site == site.twin_of:
+            continue  # the copy rides on its site's own code
+        raise Refused(
+            "code-in-use",
+            f"this code is on {holder.label} already; a code is good for one live site",
+        )
+
+
+def rotate(context: Context, licence: str, code: str, site: str | None, by: Principal) -> Licence:
+    """Put a new code in the place of a licence's, or of one seat's. Writes.
+
+    The old one stays known by its last four characters, and the view lists where it is still in
+    use, until every site has the new one: only then should it be revoked at its maker.
+    """
+    known = context.store.licences.get(licence)
+    secret = trimmed(code)
+    if not secret:
+        raise Refused("no-code", "the code is empty")
+    if (site is None) == (known.form == "per-site code"):
+        which = "say of which site" if site is None else "it has one code for all its seats"
+        raise Refused("code-of-a-seat", f"{known.label} is {known.form}: {which}")
+    with context.store.transaction():
+        if site is None:
+            context.store.licences.change(
+                licence, code=masked(secret), former=known.code or known.former
+            )
+            seal(context, licence_secret(licence), secret)
+        else:
+            held = context.store.seats.get(f"{licence} {site}")
+            riding = held.riding
+            check_code(context, known, context.store.sites.get(site), secret, riding=riding)
+            context.store.seats.change(held.id, code=masked(secret), former=held.code)
+            seal(context, seat_secret(held), secret)
+        context.record(by.name, f"code of {known.label} replaced", site or licence)
+    context.tell("product", licence, "a code was replaced")
+    return context.store.licences.get(licence)
+
+
+def enter(
+    context: Context, licence: str, by: Principal, site: str | None = None
+) -> list[EntryResult]:
+    """Enter the code on the sites that hold a seat, through their agents, and read it back.
+
+    Writes. Each site's own answer is told; one that can't be reached keeps back no other.
+    """
+    instance.must_drive(context)
+    known = context.store.licences.get(licence)
+    results = []
+    for held in context.store.seats.all(licence=licence):
+        if site in (None, held.site):
+            results.append(_enter_on(context, known, held, by))
+    if not results:
+        whom = f"{site} has no seat" if site else "nobody has a seat"
+        raise Refused("no-seat", f"{whom} of {known.label}")
+    return results
+
+
+def _enter_on(context: Context, licence: Licence, held: Seat, by: Principal) -> EntryResult:
+    site = context.store.sites.get(held.site)
+    code = code_of(context, licence, held)
+    if code is None:
+        text = f"{site.label}: there is no code to enter."
+        return EntryResult(site=site.id, site_label=site.label, state="not asked", text=text)
+    try:
+        agent = links.agent_for(context, site.id)
+        for product in installed_of(context, site.id, licence_rights.covered(context, licence)):
+            agent.do("register", secrets.token_hex(12), product=product, code=code)
+    except (LinkError, Refused) as error:
+        text = f"{site.label}: the code was not entered: {error}."
+        return EntryResult(site=site.id, site_label=site.label, state="not asked", text=text)
+    links.refresh(context, site.id)
+    context.store.seats.change(held.id, entered=masked(code), entered_at=context.clock())
+    context.record(by.name, f"code of {licence.label} entered on {site.label}", site.id)
+    view = licence_views.seat_view(context, licence, context.store.seats.get(held.id))
+    return EntryResult(site=site.id, site_label=site.label, state=view.state, text=view.text)
+
+
+def installed_of(context: Context, site: str, products: Iterable[str]) -> list[str]:
+    """Which of some products a site runs. Reads."""
+    wanted = set(products)
+    inventory = context.store.inventories.find(site)
+    return [c.product for c in inventory.components if c.product in wanted] if inventory else []
+
+
+def lead(context: Context, site: str) -> str | None:
+    return context.store.sites.get(site).twin_of

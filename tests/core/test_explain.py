@@ -10,11 +10,12 @@ from tests.core.generate import Oracle, random_case, smallest_sets
 from tests.core.test_resolve import load
 from windbreak.core.acts import applied
 from windbreak.core.blockers import Reason
-from windbreak.core.case import Case
+from windbreak.core.case import Case, Hold
 from windbreak.core.explain import Blocked, answer, plan
 from windbreak.core.order import order
 from windbreak.core.resolve import resolve
 from windbreak.core.versions import Version, parse_version
+from windbreak.core.wording import in_words
 
 
 def blocked(name: str, product: str) -> Blocked:
@@ -44,6 +45,37 @@ class Reasons(unittest.TestCase):
                 found = blocked(name, product)
                 self.assertEqual([t.reason.kind for t in found.reasons], [kind])
                 self.assertIn(part, found.text)
+
+    def test_what_else_stands_in_the_way_of_what_is_kept_out_is_said_too(self) -> None:
+        case = load("hand-not-offered")
+        hold = Hold(product="core/millrace", reason="the season")
+        policy = case.policy.model_copy(update={"holds": (hold,)})
+        case = case.model_copy(update={"policy": policy})
+        found = next(
+            v.blocked for v in answer(resolve(case)).verdicts if v.product == "core/millrace"
+        )
+        assert found is not None
+        self.assertEqual([t.reason.kind for t in found.reasons], ["hold"])
+        self.assertRegex(found.text, "is held: the season. Apart from that, .* needs runtime/loom")
+        # Where nothing else does, nothing is said.
+        self.assertNotIn("Apart from", blocked("hand-soak-waiting", "plugin/sextant").text)
+
+    def test_ranges_are_said_as_people_say_them(self) -> None:
+        for text, words in [
+            (">=8.1", "8.1 or newer"),
+            (">8.1", "above 8.1"),
+            ("<=8.1", "up to 8.1"),
+            ("<8.1", "below 8.1"),
+            ("!=8.1", "other than 8.1"),
+            ("=8.1", "8.1"),
+            ("8.*", "8.*"),
+            (">=2, <3", "from 2 to below 3"),
+            (">=2,!=2.5", "2 or newer and other than 2.5"),
+            ("<1 || >=2,<=3", "below 1 or from 2 up to 3"),
+            ("*", "on the site"),
+        ]:
+            with self.subTest(range=text):
+                self.assertEqual(in_words(text), words)
 
     def test_a_runtime_not_offered_is_a_conflict_of_two_facts(self) -> None:
         found = blocked("hand-not-offered", "core/millrace")

@@ -18,7 +18,7 @@ from windbreak.core.catalogue import bits
 from windbreak.core.constraints import NOBODY, Carried, Problem
 from windbreak.core.model import Model, build_model, propagate
 from windbreak.core.resolve import Objective, Resolution, lag, weigh
-from windbreak.core.search import cheapest_with, possible
+from windbreak.core.search import cheapest_with, possible, possible_from
 
 _MOST_TRIALS = 2000  # options tried out to find which facts forbid a version
 
@@ -77,6 +77,13 @@ def forbid(problem: Problem, v: int, number: int, facts: Iterable[Fact]) -> bool
     core = _Core(problem, v, number)
     known = (core.number_of(fact) for fact in facts)
     return not core.open([n for n in known if n is not None])
+
+
+def could_be_chosen(resolution: Resolution, v: int, number: int) -> bool:
+    """Whether some allowed choice would have a release, if it were a candidate of v."""
+    problem = resolution.problem
+    shut = problem.ties.shut[v] >> number & 1
+    return not shut and possible_from(resolution.model, v, number, [problem.start])
 
 
 def could_be(problem: Problem, v: int, number: int, facts: Iterable[Fact]) -> dict[str, int]:

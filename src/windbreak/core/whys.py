@@ -6,7 +6,8 @@ constraints themselves: what would be broken if the step came earlier or later.
 
 from __future__ import annotations
 
-from itertools import combinations
+from collections.abc import Callable, Iterator
+from itertools import combinations, permutations
 
 from windbreak.core.constraints import NOBODY, Constraint, Problem
 from windbreak.core.order import Order, Step
@@ -101,45 +102,70 @@ def broken_text(
 
 
 def _carried_why(order: Order, n: int, v: int) -> str:
+    carrier = _carrier(order, order.steps[n], v)
+    if carrier is None:
+        return "Carried by the theme."
+    theme, name = carrier
+    if any(m.v == theme for s in order.steps[:n] for m in s.moves):
+        return f"After {name}, which carries it."
+    return f"{name} carries it; no later step may take that away."
+
+
+def _carrier(order: Order, step: Step, v: int) -> tuple[int, str] | None:
+    """The theme that carries what a step brings: its number, and its name and version."""
     problem = order.resolution.problem
-    step = order.steps[n]
-    for rule in problem.carried:
+    for rule in problem.carried_of[v]:
         if rule.p == v and rule.i == step.after[v]:
             for theme, mask in rule.themes:
                 if mask >> step.after[theme] & 1:
-                    version = problem.members[theme].version(step.after[theme])
-                    name = problem.catalogue.label(problem.members[theme].product)
-                    moved = any(m.v == theme for s in order.steps[:n] for m in s.moves)
-                    if moved:
-                        return f"After {name} {version}, which carries it."
-                    return f"{name} {version} carries it; no later step may take that away."
-    return "Carried by the theme."
+                    member = problem.members[theme]
+                    version = member.version(step.after[theme])
+                    return theme, f"{problem.catalogue.label(member.product)} {version}"
+    return None
 
 
 def _why_together(order: Order, step: Step) -> str:
+    """What keeps each of a step's moves from being made alone."""
     problem = order.resolution.problem
-    told: dict[str, None] = {}
+    label = problem.catalogue.label
+    needs: dict[tuple[int, int], str] = {}  # who can't go before whom, and why
+    asking: set[tuple[int, int]] = set()  # those of them who ask for the other themselves
     matching: dict[str, None] = {}
-    for a, b in combinations(step.moves, 2):
-        for one, other in ((a, b), (b, a)):
-            held = _kept_apart(problem, (one.v, step.after[one.v]), (other.v, step.before[other.v]))
-            if held is None:
-                continue
-            if held.kind == "lockstep":
-                matching |= {
-                    problem.catalogue.label(a.product): None,
-                    problem.catalogue.label(b.product): None,
-                }
-                continue
-            text = broken_text(problem, held, (one.v, one.end), (other.v, other.start))
-            told[text] = None
-    for move in step.moves:
-        if move.by == "bundle":
-            told[
-                f"{problem.catalogue.label(move.product)} {move.end} comes only inside the theme"
-            ] = None
+    for one, other in permutations(step.moves, 2):
+        held = _kept_apart(problem, (one.v, step.after[one.v]), (other.v, step.before[other.v]))
+        if held is not None and held.kind == "lockstep":
+            matching |= {label(one.product): None, label(other.product): None}
+        elif held is not None:
+            told = broken_text(problem, held, (one.v, one.end), (other.v, other.start))
+            needs[one.v, other.v] = told
+            if held.kind == "requires" and held.p == one.v:
+                asking.add((one.v, other.v))
     said = [f"{listed(list(matching))} must match at every moment"] if matching else []
-    return f"Together, behind a maintenance page: {'; '.join([*said, *told])}."
+    said += _each_other(step, needs, asking, label)
+    for move in step.moves:
+        carrier = _carrier(order, step, move.v) if move.by == "bundle" else None
+        if carrier is not None:
+            said.append(f"{label(move.product)} {move.end} comes only inside {carrier[1]}")
+    return f"Together, behind a maintenance page: {'; '.join(dict.fromkeys(said))}."
+
+
+def _each_other(
+    step: Step,
+    needs: dict[tuple[int, int], str],
+    asking: set[tuple[int, int]],
+    label: Callable[[str], str],
+) -> Iterator[str]:
+    """What is needed; of those who ask for each other it is said once."""
+    named = {m.v: f"{label(m.product)} {m.end}" for m in step.moves}
+    mutual = [(a, b) for a, b in combinations(named, 2) if {(a, b), (b, a)} <= asking]
+    if len(mutual) > 1 and len(mutual) == len(list(combinations(named, 2))):
+        yield f"{listed(list(named.values()))} need each other"
+        return
+    for a, b in mutual:
+        yield f"{named[a]} and {named[b]} need each other"
+    for (a, b), text in needs.items():
+        if (a, b) not in mutual and (b, a) not in mutual:
+            yield text
 
 
 def stuck_text(order: Order, v: int) -> str:

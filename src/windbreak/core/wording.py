@@ -290,18 +290,36 @@ def beyond(case: Case, catalogue: Catalogue, member: Member, number: int) -> str
 
 
 def in_words(text: str) -> str:
-    """A range as people say it: ">=8.1" is "8.1 or newer"."""
-    bare = text.strip()
-    if bare.startswith(">=") and "," not in bare and "|" not in bare:
-        return f"{bare[2:].strip()} or newer"
-    if bare.startswith("<") and not bare.startswith("<=") and "," not in bare and "|" not in bare:
-        return f"below {bare[1:].strip()}"
-    parts = [part.strip() for part in bare.split(",")]
-    if len(parts) == 2 and parts[0].startswith(">=") and parts[1].startswith("<"):
-        above = parts[1].lstrip("<=").strip()
-        end = "up to" if parts[1].startswith("<=") else "to below"
-        return f"from {parts[0][2:].strip()} {end} {above}"
-    return "on the site" if bare == "*" else bare
+    """A range as people say it: ">=8.1" is "8.1 or newer", ">=2,<3" is "from 2 to below 3"."""
+    if text.strip() == "*":
+        return "on the site"
+    return " or ".join(_alternative_in_words(one) for one in text.split("||"))
+
+
+def _alternative_in_words(text: str) -> str:
+    clauses = [clause.strip() for clause in text.split(",")]
+    if len(clauses) == 2 and clauses[0].startswith(">=") and clauses[1].startswith("<"):
+        end = "up to" if clauses[1].startswith("<=") else "to below"
+        return f"from {clauses[0][2:].strip()} {end} {clauses[1].lstrip('<=').strip()}"
+    return " and ".join(_clause_in_words(clause) for clause in clauses)
+
+
+_CLAUSES = (
+    (">=", "{} or newer"),
+    ("<=", "up to {}"),
+    ("!=", "other than {}"),
+    ("==", "{}"),
+    (">", "above {}"),
+    ("<", "below {}"),
+    ("=", "{}"),
+)
+
+
+def _clause_in_words(clause: str) -> str:
+    for sign, words in _CLAUSES:
+        if clause.startswith(sign):
+            return words.format(clause.removeprefix(sign).strip())
+    return clause
 
 
 def match_in_words(match: Match) -> str:

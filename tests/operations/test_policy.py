@@ -13,6 +13,7 @@ from windbreak.operations.causes import every
 from windbreak.operations.errors import Refused
 
 SITE = "tarnsey-harbour"
+PAIR, TWIN = "skerry-light", "skerry-light-twin"
 
 
 class Rules(WithContext):
@@ -163,6 +164,29 @@ class ByItself(WithContext):
         self.assertIn(run.state, WENT_WRONG)
         policy.set_rule(self.context, NewRule(take="by-itself", reason="x"), RHONA)
         self.assertEqual(policy.let_go(self.context), [])
+
+    def test_a_site_takes_by_itself_what_its_twin_runs_already(self) -> None:
+        self.feeds()
+        self.site(PAIR)
+        self.site(TWIN)
+        days = ("mon", "tue", "wed", "thu", "fri", "sat", "sun")
+        window = Window(days=days, start="01:00", end="05:00")
+        for id in (PAIR, TWIN):
+            sites.set_windows(self.context, id, (window,), "Europe/London", RHONA)
+        policy.set_rule(
+            self.context, NewRule(product="plugin/lee", take="by-itself", reason="x"), RHONA
+        )
+        plans = [self.context.store.plans.get(n) for n in policy.let_go(self.context)]
+        self.assertEqual([p.site for p in plans], [TWIN])
+        # Once the twin runs it, the site follows.
+        inventory = self.context.store.inventories.get(TWIN)
+        there = tuple(
+            c.model_copy(update={"version": "5.5"}) if c.product == "plugin/lee" else c
+            for c in inventory.components
+        )
+        self.context.store.inventories.put(inventory.model_copy(update={"components": there}))
+        plans = [self.context.store.plans.get(n) for n in policy.let_go(self.context)]
+        self.assertEqual([p.site for p in plans], [PAIR])
 
     def test_a_hold_outranks_what_may_be_taken_by_itself(self) -> None:
         self.feeds()

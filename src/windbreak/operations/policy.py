@@ -8,9 +8,12 @@ from __future__ import annotations
 
 import contextlib
 import secrets
+from collections.abc import Iterable
 
+from windbreak.core.explain import Verdict
 from windbreak.core.fleet import NewHold, Site, StandingHold
 from windbreak.core.policy import InForce, NewRule, Rule
+from windbreak.core.versions import parse_version
 from windbreak.core.work import WENT_WRONG, ApprovePlan, Book, Principal
 from windbreak.operations import reasoning, rollouts
 from windbreak.operations.context import Context
@@ -86,7 +89,8 @@ def let_go(context: Context) -> list[int]:
     """Draft, approve and book plans for what rules let be taken by itself; their numbers. Writes.
 
     A site that has a plan under way, approved or booked is left alone; so is one whose last run
-    went wrong, until somebody has looked, and one without a window.
+    went wrong, until somebody has looked, and one without a window. The twin goes first: a site
+    takes what its twin runs already.
     """
     today = context.clock().date()
     if not any(r.take == "by-itself" and r.stands(today) for r in context.store.rules.all()):
@@ -102,6 +106,7 @@ def let_go(context: Context) -> list[int]:
         moving = [v.product for v in verdicts if v.to is not None and v.to != v.from_]
         rules = reasoning.policy_of(context, site, moving)
         alone = frozenset(p for p in moving if rules[p].take == "by-itself")
+        alone -= _not_on_twin(context, site, verdicts)
         if not alone or not reasoning.would_move(context, site.id, alone):
             continue
         by = Principal(account="rules", name="Rules of the house", via="service")
@@ -113,6 +118,30 @@ def let_go(context: Context) -> list[int]:
             rollouts.book(context, plan.id, Book(), by)
         found.append(plan.id)
     return found
+
+
+def _not_on_twin(context: Context, site: Site, verdicts: Iterable[Verdict]) -> frozenset[str]:
+    """What a site's twin does not run yet in the version that the site would go to.
+
+    A twin on which nothing is ever done by itself, or whose last run went wrong, keeps all back.
+    """
+    twins = [t for t in context.store.sites.all(twin_of=site.id) if t.retired_at is None]
+    if not twins:
+        return frozenset()
+    (twin,) = twins
+    inventory = context.store.inventories.find(twin.id)
+    run = context.store.last_runs().get(twin.id)
+    wrong = run is not None and run.state in WENT_WRONG
+    found = set()
+    for verdict in verdicts:
+        there = inventory.version_of(verdict.product) if inventory else None
+        if verdict.to is None or wrong or there is None or _older(there, verdict.to):
+            found.add(verdict.product)
+    return frozenset(found)
+
+
+def _older(version: str, than: str) -> bool:
+    return parse_version(version) < parse_version(than)
 
 
 def _idle(context: Context, site: Site) -> bool:

@@ -319,7 +319,7 @@ class OverTheDemo(WithDemo):
         assert group is not None and clash is not None, made.stderr
         shown = self.ask("product", "show", "lee").stdout
         self.assertIn("must match in their first number", shown)
-        self.assertIn(">=99 clashes with plugin/sextant <2.3: stale pages", shown)
+        self.assertIn("Clash of 99 or newer with plugin/sextant, below 2.3: stale pages", shown)
         held = self.ask("product", "hold", "lee", "--range", ">=99", "--why", "a test")
         self.assertIn("It freezes what must match it: plugin/tidetable.", held.stdout)
         hold = re.search(r"hold (\w+)\.", held.stdout)

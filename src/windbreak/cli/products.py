@@ -147,7 +147,7 @@ def _list(args: argparse.Namespace) -> None:
 
 
 def _show(args: argparse.Namespace) -> None:
-    from windbreak.core.wording import counted, match_in_words
+    from windbreak.core.wording import counted, match_in_words, versions_in_words
 
     with connect(args) as windbreak:
         view = windbreak.product(pick_product(windbreak, args.product))
@@ -198,8 +198,8 @@ def _show(args: argparse.Namespace) -> None:
         say(f"It and {', '.join(others)} must {must}: {tie.reason}. (lockstep {tie.id})")
     for clash in view.clashes:
         mine, other = (clash.a, clash.b) if clash.a.product == product.id else (clash.b, clash.a)
-        said = f"{mine.range} clashes with {other.product} {other.range}"
-        say(f"{said}: {clash.reason}. (clash {clash.id})")
+        here, there = versions_in_words(mine.range), versions_in_words(other.range)
+        say(f"Clash of {here} with {other.product}, {there}: {clash.reason}. (clash {clash.id})")
     for lag in view.lags:
         if lag.days is not None:
             say(f"{lag.theme} carries it {lag.days} days later, going by {lag.releases} releases.")

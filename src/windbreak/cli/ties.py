@@ -112,6 +112,7 @@ def _list_clashes(args: argparse.Namespace) -> None:
 def _add_clash(args: argparse.Namespace) -> None:
     from windbreak.core.case import ClashSide
     from windbreak.core.ties import NewClash
+    from windbreak.core.wording import versions_in_words
 
     with connect(args) as windbreak:
         a, b = pick_product(windbreak, args.a), pick_product(windbreak, args.b)
@@ -122,7 +123,8 @@ def _add_clash(args: argparse.Namespace) -> None:
                 reason=args.why,
             )
         )
-    said = f"**{a}** {args.a_range} and **{b}** {args.b_range} clash: clash {made.id}."
+    here, there = versions_in_words(args.a_range), versions_in_words(args.b_range)
+    said = f"**{a}** ({here}) and **{b}** ({there}) clash: clash {made.id}."
     dump(made) if args.json else say(said)
 
 

@@ -296,6 +296,11 @@ def in_words(text: str) -> str:
     return " or ".join(_alternative_in_words(one) for one in text.split("||"))
 
 
+def versions_in_words(text: str) -> str:
+    """The versions in a range: "6 or newer", "any version"."""
+    return "any version" if text.strip() == "*" else in_words(text)
+
+
 def _alternative_in_words(text: str) -> str:
     clauses = [clause.strip() for clause in text.split(",")]
     if len(clauses) == 2 and clauses[0].startswith(">=") and clauses[1].startswith("<"):

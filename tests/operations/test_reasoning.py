@@ -5,7 +5,8 @@ from datetime import timedelta
 from tests.operations.within import RHONA, WithContext
 from windbreak.core.fleet import NewHold
 from windbreak.core.licences import NewSeat
-from windbreak.operations import licensing, policy, reasoning, reports
+from windbreak.core.overview import Standing
+from windbreak.operations import licensing, overview, policy, reasoning, reports
 from windbreak.operations.errors import Refused
 from windbreak.store.errors import NotFound
 
@@ -109,3 +110,33 @@ class Cases(WithContext):
         oarlock = next(c for c in view.components if c.product == "plugin/oarlock")
         self.assertEqual(oarlock.origin, "no feed covers it")
         self.assertEqual(oarlock.state, "clear")
+
+
+class Grouped(WithContext):
+    def test_sites_that_cannot_are_grouped_by_their_reason_and_not_by_where_they_stay(self) -> None:
+        self.feeds()
+        told = {
+            "skerry-light": "This site's licence for Breakwater has ended.",
+            "tarnsey-harbour": "This site's licence for Breakwater does not cover 5.2.",
+            "whinchat-radio": "This site's licence for Breakwater has ended. Apart from that, "
+            "Breakwater 5.2 needs Trestle 5.1 or newer.",
+        }
+        for site in told:
+            self.site(site)
+        for summary in reports.summaries(self.context):
+            standing = Standing(
+                site=summary.id,
+                product="theme/breakwater",
+                version="4.9",
+                target=None,
+                newest="5.2",
+                state="blocked",
+                reason="licence",
+                text=f"Breakwater stays at 4.9. {told[summary.id]}",
+            )
+            self.context.store.rows.put(summary, [standing])
+        groups = overview.product(self.context, "theme/breakwater").cannot
+        self.assertEqual(
+            sorted(sorted(s.site for s in g.sites) for g in groups),
+            [["skerry-light", "whinchat-radio"], ["tarnsey-harbour"]],
+        )

@@ -268,11 +268,13 @@ def _above(row: ProductRow, releases: list[KnownRelease]) -> Iterable[Passed]:
 def _groups(fleet: _Fleet, standings: list[Standing]) -> list[Group]:
     """Sites that cannot, grouped by reason, the largest group first.
 
-    Two sites have the same reason when their sentences differ in nothing but names of versions.
+    Two sites have the same reason when their sentences differ in nothing but names of versions;
+    where they stay or go, and what else would stand in the way, is left out of it.
     """
     by_text: dict[tuple[str, str], list[Standing]] = defaultdict(list)
     for standing in standings:
-        bare = re.sub(r"\b[0-9][\w.+-]*\b", "…", standing.text.split(". ")[0])
+        why = standing.text.partition(" Apart from that,")[0].partition(". ")
+        bare = re.sub(r"\b[0-9][\w.+-]*\b", "…", why[2] or why[0])
         by_text[standing.reason, bare].append(standing)
     groups = [
         Group(

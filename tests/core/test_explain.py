@@ -60,6 +60,15 @@ class Reasons(unittest.TestCase):
         # Where nothing else does, nothing is said.
         self.assertNotIn("Apart from", blocked("hand-soak-waiting", "plugin/sextant").text)
 
+    @given(st.integers(0, 10**9))
+    @settings(max_examples=60, deadline=None)
+    def test_what_one_act_on_a_product_frees_has_nothing_else_in_its_way(self, seed: int) -> None:
+        for verdict in answer(resolve(random_case(seed))).verdicts:
+            for one in verdict.blocked.unblock if verdict.blocked else ():
+                assert verdict.blocked is not None
+                if len(one.acts) == 1 and one.acts[0].product == verdict.product:
+                    self.assertNotIn("Apart from that", verdict.blocked.text)
+
     def test_ranges_are_said_as_people_say_them(self) -> None:
         for text, words in [
             (">=8.1", "8.1 or newer"),

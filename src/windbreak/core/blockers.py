@@ -15,7 +15,7 @@ from typing import Literal
 from windbreak.core.candidates import Exclusion
 from windbreak.core.case import Frozen
 from windbreak.core.catalogue import bits
-from windbreak.core.constraints import NOBODY, Carried, Problem
+from windbreak.core.constraints import NOBODY, Carried, Problem, with_option
 from windbreak.core.model import Model, build_model, propagate
 from windbreak.core.resolve import Objective, Resolution, lag, weigh
 from windbreak.core.search import cheapest_with, possible, possible_from
@@ -79,11 +79,19 @@ def forbid(problem: Problem, v: int, number: int, facts: Iterable[Fact]) -> bool
     return not core.open([n for n in known if n is not None])
 
 
-def could_be_chosen(resolution: Resolution, v: int, number: int) -> bool:
-    """Whether some allowed choice would have a release, if it were a candidate of v."""
-    problem = resolution.problem
+def further(resolution: Resolution, v: int, number: int) -> tuple[Problem, tuple[Fact, ...]] | None:
+    """What else would stand in the way of a release that is kept out, if it were a candidate.
+
+    The facts, and the problem as it would be then; None where some allowed choice would have it.
+    """
+    problem = with_option(resolution.problem, resolution.case, v, number)
+    if problem is None:
+        return None
     shut = problem.ties.shut[v] >> number & 1
-    return not shut and possible_from(resolution.model, v, number, [problem.start])
+    model = build_model(problem, problem.domains)
+    if not shut and possible_from(model, v, number, [problem.start]):
+        return None
+    return problem, conflict(problem, v, number)
 
 
 def could_be(problem: Problem, v: int, number: int, facts: Iterable[Fact]) -> dict[str, int]:

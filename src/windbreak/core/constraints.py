@@ -8,7 +8,7 @@ say of each other is taken from the catalogue as it is, whatever the candidates 
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence, Set
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 from itertools import combinations
 from typing import Literal
@@ -277,6 +277,24 @@ def with_candidates(problem: Problem, case: Case, products: Iterable[str]) -> Pr
         if more and asks_for_more(problem.catalogue, member, more, present):
             return compile_problem(case, problem.catalogue)
     return problem.like([changed.get(m.product, m) for m in problem.members])
+
+
+def with_option(problem: Problem, case: Case, v: int, number: int) -> Problem | None:
+    """The problem as if one more release were a candidate of v, and all it carries could be had.
+
+    None where other plugins could join the site then.
+    """
+    known = list(problem.members)
+    known[v] = replace(known[v], candidates=known[v].candidates | 1 << number)
+    if known[v].product.startswith("theme/"):
+        carried = [p for p in known[v].line.bundles if p in problem.numbers]
+        for product, member in again(case, problem.catalogue, known, carried).items():
+            known[problem.numbers[product]] = member
+    for new, old in zip(known, problem.members, strict=True):
+        more = new.candidates & ~old.candidates
+        if more and asks_for_more(problem.catalogue, new, more, problem.numbers):
+            return None
+    return problem.like(known)
 
 
 def without_plugin(problem: Problem, case: Case, product: str) -> Problem:

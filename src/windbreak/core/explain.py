@@ -12,7 +12,7 @@ from typing import Annotated
 from pydantic import Field
 
 from windbreak.core.acts import Act, Explored, SearchTooLong, smallest
-from windbreak.core.blockers import Conflict, Fact, Reason, Trade, conflict, could_be_chosen, trade
+from windbreak.core.blockers import Conflict, Fact, Reason, Trade, conflict, further, trade
 from windbreak.core.candidates import Way, newest, reasons
 from windbreak.core.case import Frozen, Release
 from windbreak.core.order import Order
@@ -152,10 +152,12 @@ def _blocked(
         except SearchTooLong:
             searched = False
     texts = [one.text for one in told]
-    if not member.candidates >> number & 1 and not could_be_chosen(resolution, v, number):
-        # What keeps it out is not all that stands in its way.
-        further = tell(resolution, member, version, Conflict(facts=conflict(problem, v, number)))
-        texts.append(f"Apart from that, {further}")
+    kept_out = not member.candidates >> number & 1
+    more = further(resolution, v, number) if kept_out else None
+    if more is not None:
+        then = Resolution(case, more[0], resolution.choice)
+        told_then = tell(then, member, version, Conflict(facts=more[1]))
+        texts.append(f"Apart from that, {told_then}")
     return Blocked(
         version=str(version),
         text=sentence(resolution, v, version, texts),

@@ -48,11 +48,6 @@ class Resolution:
         return weigh(self.problem, self.choice)
 
     @cached_property
-    def model(self) -> Model:
-        """What binds, whatever it costs."""
-        return build_model(self.problem, self.problem.domains)
-
-    @cached_property
     def vector(self) -> Vector:
         return Vector(self.problem)
 

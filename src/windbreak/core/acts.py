@@ -11,6 +11,7 @@ from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from datetime import UTC, date, datetime, time, timedelta
 from functools import cached_property, lru_cache
+from itertools import count
 from typing import Literal, get_args
 
 from windbreak.core.blockers import Fact, conflict, could_be, forbid
@@ -238,7 +239,8 @@ class _Search:
         Those that are preferred are tried first. A wait that does not help is followed by the
         longer ones that its own lead to; of those that help only the shortest counts.
         """
-        waiting = [(changed.rank(), n, changed) for n, changed in enumerate(round_)]
+        numbers = count()  # so that no two are compared but by their ranks
+        waiting = [(changed.rank(), next(numbers), changed) for changed in round_]
         heapq.heapify(waiting)
         found: list[_Changed] = []
         tried: list[_Changed] = []
@@ -253,7 +255,7 @@ class _Search:
                 served.add(changed.others)
             elif changed.until is not None:
                 for later in changed.later():
-                    heapq.heappush(waiting, (later.rank(), len(self.seen), later))
+                    heapq.heappush(waiting, (later.rank(), next(numbers), later))
         return found, tried
 
 
@@ -370,7 +372,10 @@ class _Changed:
         found = here.core(what, number)
         at_first = self.search.at_first.core(what, number)
         if not at_first.touched_by(self.others, self.until):
-            found = _Core.of((*at_first.acts, *found.acts), {**at_first.wanted, **found.wanted})
+            wanted = dict(found.wanted)
+            for product, options in at_first.wanted.items():
+                wanted[product] = wanted.get(product, 0) | options
+            found = _Core.of((*at_first.acts, *found.acts), wanted)
             self.search.cores.append(found)
         return found
 

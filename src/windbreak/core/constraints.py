@@ -48,17 +48,17 @@ class Constraint:
                 return bool(others >> j & 1)
         return True
 
-    def row(self, options: Iterable[int]) -> tuple[int, ...]:
-        """For each option of p, the options of q it goes with."""
-        return tuple(
-            next((others for own, others in self.classes if own >> i & 1), -1) for i in options
-        )
-
-    def column(self, options: Iterable[int]) -> tuple[int, ...]:
-        """For each option of q, the options of p it goes with."""
-        return tuple(
-            ~sum(own for own, others in self.classes if not others >> j & 1) for j in options
-        )
+    def row(self, options: Iterable[int]) -> list[int]:
+        """For each option of p, the options of q it goes with; -1 where it goes with all."""
+        found = []
+        for i in options:
+            for own, others in self.classes:
+                if own >> i & 1:
+                    found.append(others)
+                    break
+            else:
+                found.append(-1)
+        return found
 
 
 @dataclass(frozen=True, slots=True)

@@ -122,13 +122,17 @@ def _passages(problem: Problem, choice: Sequence[int], group: Sequence[int]) -> 
     SearchTooLong.
     """
     straight = set(group) - _in_rings(problem, choice, group)
+    known: dict[tuple[tuple[int, ...], frozenset[int]], Passage] = {}
     while straight:
         ringed: set[int] = set()
         found = []
         for part in _parts(problem, choice, group, straight):
-            passage = Passage(
-                problem, choice, part, straight=straight, allowance=Allowance(_FEW_STATES)
-            )
+            key = (tuple(part), frozenset(straight.intersection(part)))
+            if key not in known:
+                known[key] = Passage(
+                    problem, choice, part, straight=straight, allowance=Allowance(_FEW_STATES)
+                )
+            passage = known[key]
             ringed = passage.ringed() & straight if passage.walkable else set(group)
             if ringed or not _is_least(passage, straight):
                 break

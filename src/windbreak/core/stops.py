@@ -81,6 +81,9 @@ class Stops:
         self.problem = problem
         self.group = group
         self.number = {v: n for n, v in enumerate(group)}
+        self.stops: list[list[int]] = []
+        self.hops: list[list[list[int]]] = []  # for each place those one hop above, highest first
+        self.fewest: list[dict[int, int]] = []  # for each place the least hops to the target
         self.start = [problem.start[v] for v in group]
         self.target = [target[v] for v in group]
         self.ties = [
@@ -104,35 +107,41 @@ class Stops:
             own = [[o for o in row if o in set(own[n])] for n, row in enumerate(stops)]
         self._make(own, alone=alone)
         if stops is None:
-            kept = [
-                [
-                    o
-                    for k, o in enumerate(row)
-                    if k in (0, len(row) - 1) or not self._worthless(n, k)
-                ]
-                for n, row in enumerate(own)
-            ]
+            kept = [self._worth(n, row) for n, row in enumerate(own)]
             if kept != own:
                 self._make(kept, alone=alone)
 
     def _make(self, stops: list[list[int]], *, alone: bool) -> None:
-        self.stops = stops
-        self.hops = [self._hops_of(n, alone=alone) for n in range(len(self.group))]
-        self.fewest = [self._fewest_of(n) for n in range(len(self.group))]
-        # Hops that lead nowhere are no hops.
-        self.hops = [
-            [[j for j in row if j in self.fewest[n]] for row in hops]
-            for n, hops in enumerate(self.hops)
-        ]
-        # The same as bits: from where a place can be gone to, and where it leads.
-        self._to = [[sum(1 << j for j in row) for row in hops] for hops in self.hops]
-        self._from = [
-            [sum(1 << i for i, row in enumerate(to) if row >> j & 1) for j in range(len(to))]
-            for to in self._to
-        ]
+        """Hops and tables for some stops; hops between stops that stay the same stay."""
+        before, self.stops = self.stops, stops
+        hops: list[list[list[int]]] = []
+        fewest: list[dict[int, int]] = []
+        for n in range(len(self.group)):
+            if before and before[n] == stops[n]:
+                hops.append(self.hops[n])
+                fewest.append(self.fewest[n])
+                continue
+            rows = self._hops_of(n, alone=alone)
+            left = self._fewest_of(rows)
+            fewest.append(left)
+            # Hops that lead nowhere are no hops.
+            hops.append([[j for j in row if j in left] for row in rows])
+        self.hops, self.fewest = hops, fewest
         self.near: list[list[Near]] = [[] for _ in self.group]
         self._put_near()
         self.rules = list(self._rules_of(alone=alone))
+
+    def _worth(self, n: int, row: list[int]) -> list[int]:
+        """The stops of a member that no other can stand in for, its ends included."""
+        if len(row) < 3:
+            return row
+        # The hops as bits: where a place leads, and from where it can be gone to.
+        to = [sum(1 << j for j in hops) for hops in self.hops[n]]
+        from_ = [
+            sum(1 << i for i, other in enumerate(to) if other >> j & 1) for j in range(len(to))
+        ]
+        ends = (0, len(row) - 1)
+        return [o for k, o in enumerate(row) if k in ends or not self._worthless(n, k, from_, to)]
 
     def _open(self, n: int, between: int, *, alone: bool) -> list[int]:
         """Of the options it may stop at, those that no constraint shuts by itself."""
@@ -198,12 +207,12 @@ class Stops:
                     found[i].append(j)
         return found
 
-    def _fewest_of(self, n: int) -> dict[int, int]:
+    def _fewest_of(self, hops: Sequence[Sequence[int]]) -> dict[int, int]:
         """The least hops from each place to the target; missing where there is no way."""
-        end = len(self.stops[n]) - 1
+        end = len(hops) - 1
         found = {end: 0}
         for i in reversed(range(end)):
-            ways = [found[j] + 1 for j in self.hops[n][i] if j in found]
+            ways = [found[j] + 1 for j in hops[i] if j in found]
             if ways:
                 found[i] = min(ways)
         return found
@@ -215,14 +224,13 @@ class Stops:
             p, q = self.number.get(c.p), self.number.get(c.q)
             if p is None or q is None:
                 continue
-            every = (1 << len(self.stops[q])) - 1
-            row = [every] * len(self.stops[p])
-            for own, others in c.classes:
-                places = _places(own, self.stops[p])
-                if places:
-                    fit = _places(others, self.stops[q])
-                    for k in bits(places):
-                        row[k] = fit
+            there = self.stops[q]
+            known: dict[int, int] = {-1: (1 << len(there)) - 1}
+            row = []
+            for options in c.row(self.stops[p]):
+                if options not in known:
+                    known[options] = _places(options, there)
+                row.append(known[options])
             if number in self.problem.broken:
                 self._tie(p, q, tuple(row), broken=True)
             elif (q, p) in whole:
@@ -256,9 +264,8 @@ class Stops:
             themes = tuple((t, _places(mask, self.stops[t])) for t, mask in movers)
             yield Rule(n, self.stops[n].index(rule.i), themes)
 
-    def _worthless(self, n: int, place: int) -> bool:
+    def _worthless(self, n: int, place: int, from_: Sequence[int], to: Sequence[int]) -> bool:
         """Whether another stop can stand in for one, whatever the others do."""
-        from_, to = self._from[n], self._to[n]
         last = len(from_) - 1
         before, after = from_[place], to[place]
         if not after or not before:
@@ -301,4 +308,8 @@ def _places(options: int, stops: Sequence[int]) -> int:
 
 def turned(row: Sequence[int], width: int) -> Row:
     """The same pairs of places seen from the other side."""
-    return tuple(sum(1 << i for i, fit in enumerate(row) if fit >> j & 1) for j in range(width))
+    found = [0] * width
+    for i, fit in enumerate(row):
+        for j in bits(fit):
+            found[j] |= 1 << i
+    return tuple(found)

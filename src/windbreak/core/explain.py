@@ -1,7 +1,7 @@
 """The answers told: verdicts with why not and what would change it, and plans with their whys.
 
 Source of the rules: docs/reasoning.md. This module puts together what the others find (see
-blockers, acts, whys) and say (see wording); its values are the API's.
+blockers, unblock, whys) and say (see wording); its values are the API's.
 """
 
 from __future__ import annotations
@@ -11,12 +11,13 @@ from typing import Annotated
 
 from pydantic import Field
 
-from windbreak.core.acts import Act, Explored, SearchTooLong, smallest
+from windbreak.core.acts import Act
 from windbreak.core.blockers import Conflict, Fact, Reason, Trade, conflict, further, trade
 from windbreak.core.candidates import Way, newest, reasons
 from windbreak.core.case import Frozen, Release
 from windbreak.core.order import Order
 from windbreak.core.resolve import Objective, Outcome, Resolution, outcome
+from windbreak.core.unblock import Explored, SearchTooLong, smallest
 from windbreak.core.versions import Version
 from windbreak.core.whys import stuck_text, why
 from windbreak.core.wording import counted, day, sentence, tell, tell_acts

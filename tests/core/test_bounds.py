@@ -46,6 +46,29 @@ class Odd(unittest.TestCase):
         found = told(case({"core/c": "public"}, [], {"core/c": "6.3"}))
         self.assertEqual([(v.to, v.outcome) for v in found.verdicts], [("6.3", "current")])
 
+    def test_releases_listed_under_a_product_made_for_the_site_carry_and_require_nothing(
+        self,
+    ) -> None:
+        releases: list[dict[str, Any]] = [
+            {
+                "product": "theme/t",
+                "version": "3.0",
+                "bundles": {"plugin/a": "5.0"},
+                "requires": {"plugin/b": ">=2"},
+            },
+            *({"product": "plugin/a", "version": v} for v in ("4.0", "5.0")),
+            *({"product": "plugin/b", "version": v} for v in ("1.0", "2.0")),
+        ]
+        accesses = {"theme/t": "custom", "plugin/a": "bundled-only", "plugin/b": "public"}
+        installed = {"theme/t": "1.4", "plugin/a": "4.0", "plugin/b": "1.0"}
+        found = {v.product: v for v in told(case(accesses, releases, installed)).verdicts}
+        self.assertEqual({p: v.to for p, v in found.items()}, {
+            "theme/t": "1.4", "plugin/a": "4.0", "plugin/b": "2.0",
+        })  # fmt: skip
+        blocked = found["plugin/a"].blocked
+        assert blocked is not None
+        self.assertEqual([t.reason.kind for t in blocked.reasons], ["access"])
+
     def test_requirements_in_a_circle_are_answered(self) -> None:
         names = [f"plugin/p{n}" for n in range(6)]
         releases = [

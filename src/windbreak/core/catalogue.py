@@ -384,10 +384,15 @@ class Catalogue:
     def _naming(
         self, field: Literal["requires", "bundles"], shared: Mapping[str, tuple[str, ...]]
     ) -> dict[str, tuple[str, ...]]:
-        """By product, those whose releases name it in a field; what is shared is not read again."""
+        """By product, those whose releases name it in a field; what is shared is not read again.
+
+        A custom product has no releases, whatever is listed under its name.
+        """
         named: dict[str, set[str]] = {}
         own = self._own if self._shared else self._releases
         for product in own:
+            if self.products[product].access == "custom":
+                continue
             for release in self._releases[product]:
                 for other in getattr(release, field):
                     named.setdefault(other, set()).add(product)

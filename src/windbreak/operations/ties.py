@@ -5,6 +5,7 @@ from __future__ import annotations
 import secrets
 from collections.abc import Iterable
 
+from windbreak.core.case import ClashSide
 from windbreak.core.ties import KnownClash, KnownLockstep, NewClash, NewLockstep
 from windbreak.core.wording import match_in_words
 from windbreak.core.work import Principal
@@ -44,15 +45,10 @@ def add_clash(context: Context, new: NewClash, by: Principal) -> KnownClash:
     with context.store.transaction():
         kept = context.store.clashes.add(
             KnownClash(
-                a=new.a,
-                b=new.b,
-                reason=new.reason,
-                id=secrets.token_hex(4),
-                author=by.name,
-                made_at=context.clock(),
+                **dict(new), id=secrets.token_hex(4), author=by.name, made_at=context.clock()
             )
         )
-        what = f"{_side(new, 'a')} and {_side(new, 'b')} clash"
+        what = f"{_told(new.a)} and {_told(new.b)} clash"
         context.record(by.name, what, new.a.product, why=new.reason)
     _touch(context, new.products, what)
     return kept
@@ -63,7 +59,7 @@ def drop_clash(context: Context, id: str, by: Principal) -> None:
     known = context.store.clashes.get(id)
     with context.store.transaction():
         context.store.clashes.drop(id)
-        what = f"{_side(known, 'a')} and {_side(known, 'b')} are no clash any more"
+        what = f"{_told(known.a)} and {_told(known.b)} are no clash any more"
         context.record(by.name, what, known.a.product)
     _touch(context, known.products, what)
 
@@ -76,8 +72,7 @@ def of_product(context: Context, product: str) -> tuple[list[KnownLockstep], lis
     )
 
 
-def _side(clash: NewClash, name: str) -> str:
-    side = clash.a if name == "a" else clash.b
+def _told(side: ClashSide) -> str:
     return side.product if side.range == "*" else f"{side.product} {side.range}"
 
 

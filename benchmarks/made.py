@@ -10,7 +10,8 @@ import random
 from datetime import date, timedelta
 from typing import Any
 
-from windbreak.core.case import Case, case_from
+from windbreak.core.case.reading import case_from
+from windbreak.core.case.situation import Case
 
 _FIRST = date(2025, 1, 6)
 

@@ -23,12 +23,13 @@ from typing import Any
 
 from benchmarks.made import made_case
 from benchmarks.solver import solved
-from windbreak.core.case import Case, read_case
-from windbreak.core.catalogue import Catalogue
-from windbreak.core.explain import answer
-from windbreak.core.many import answers, reach_of
-from windbreak.core.order import order
-from windbreak.core.resolve import resolve
+from windbreak.core.case.catalogue import Catalogue
+from windbreak.core.case.reading import read_case
+from windbreak.core.case.situation import Case
+from windbreak.core.fleet import reach_of
+from windbreak.core.ordering.order import order
+from windbreak.core.resolution.resolve import resolve
+from windbreak.wording.answers import answer, answers
 
 ROOT = Path(__file__).parent.parent
 SHARED = ROOT.parent / "shared/cases"

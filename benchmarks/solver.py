@@ -11,9 +11,10 @@ from typing import Any
 
 from ortools.sat.python import cp_model
 
-from windbreak.core.catalogue import bits
-from windbreak.core.constraints import NOBODY, Problem
-from windbreak.core.resolve import Objective, lag, weigh
+from windbreak.core.bits import bits
+from windbreak.core.resolution.problem import NOBODY, Problem
+from windbreak.core.resolution.resolve import lag, weigh
+from windbreak.core.values.reasons import Objective
 
 PLACES = ("broken", "exposure", "behind", "lag", "untested", "moves")
 
@@ -47,11 +48,11 @@ def solved(problem: Problem, *, packed: bool) -> Objective:
             ):
                 if price:
                     costs_of[place].append(price * var)
-    for n, c in enumerate(problem.constraints):
+    for n, c in enumerate(problem.rules):
         unmet = model.new_bool_var(f"broken {n}") if n in problem.broken else None
         if unmet is not None:
             costs_of["broken"].append(unmet)
-        for own, others in c.classes:
+        for own, others in c.relation.classes:
             fits = [] if c.q == NOBODY else [x for j, x in chosen[c.q].items() if others >> j & 1]
             for i, var in chosen[c.p].items():
                 if own >> i & 1:

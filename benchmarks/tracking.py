@@ -24,9 +24,10 @@ from pathlib import Path
 import httpx
 import uvicorn
 
-from windbreak.core.fleet import Host, Installed, Inventory, NewSite
-from windbreak.core.tracking import NewFeed
-from windbreak.core.work import Principal
+from windbreak.core.values.accounts import Principal
+from windbreak.core.values.feeds import NewFeed
+from windbreak.core.values.inventories import Installed, Inventory
+from windbreak.core.values.sites import Host, NewSite
 from windbreak.operations import accounts, findings, overview, reports, sites, tracking
 from windbreak.operations.context import Context, close, open_context
 from windbreak.service.app import create_app

@@ -14,7 +14,7 @@ from typing import ClassVar
 import httpx
 
 from windbreak.client import Windbreak
-from windbreak.core.work import RunStory
+from windbreak.documents.runs import RunStory
 from windbreak.standins.demo import Demo, set_up
 
 PATIENCE = 60.0

@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import get_args
 
 from windbreak.cli.main import parser
-from windbreak.core.work import RunState
+from windbreak.core.values.runs import RunState
 from windbreak.links.errors import FAILURE_CODES
 from windbreak.service.openapi import document
 from windbreak.service.settings import SETTINGS
@@ -19,17 +19,29 @@ SOURCE = ROOT / "src/windbreak"
 
 MAY: dict[str, set[str]] = {
     "core": set(),
-    "store": {"core"},
+    "wording": {"core", "documents"},
+    "documents": {"core"},
+    "store": {"core", "documents"},
     "feeds": {"core", "store"},
     "packages": {"core", "store"},
     "links": {"core", "store"},
     "notices": {"core", "feeds", "links"},
-    "operations": {"core", "store", "feeds", "packages", "links", "notices"},
-    "service": {"core", "store", "feeds", "packages", "links", "notices", "operations"},
-    "client": {"core"},
-    "cli": {"client", "core"},
-    "standins": {"core", "client", "packages", "links", "operations"},
+    "client": {"core", "documents"},
+    "cli": {"client", "core", "documents", "wording"},
+    "standins": {"core", "documents", "client", "packages", "links", "operations"},
 }
+EDGES = {"store", "feeds", "packages", "links", "notices"}
+MAY["operations"] = {"core", "wording", "documents"} | EDGES
+MAY["service"] = MAY["operations"] | {"operations"}
+# Inside the core, room by room: what each may import beside itself, "errors" and "bits".
+CORE: dict[str, set[str]] = {"errors": set(), "bits": set(), "versions": set(), "solver": set()}
+CORE["values"] = {"versions"}
+CORE["case"] = {"values", "versions"}
+CORE["resolution"] = {"values", "versions", "case", "solver"}
+CORE["ordering"] = CORE["resolution"] | {"resolution"}
+CORE["scheduling"] = {"values"}
+CORE["explanation"] = CORE["ordering"] | {"ordering"}
+CORE["fleet"] = CORE["explanation"] | {"explanation"}
 # Inside functions, and in these modules only, the CLI reaches past the client.
 PAST_THE_CLIENT = {
     "server.py": {"service", "standins", "operations", "store"},
@@ -45,9 +57,18 @@ def imported(tree: ast.AST) -> list[str]:
             found += [alias.name for alias in node.names]
         elif isinstance(node, ast.ImportFrom) and node.module:
             found.append(node.module)
-            if node.module == "windbreak":
-                found += [f"windbreak.{alias.name}" for alias in node.names]
+            if node.module.startswith("windbreak"):
+                found += [
+                    f"{node.module}.{alias.name}"
+                    for alias in node.names
+                    if _is_module(f"{node.module}.{alias.name}")
+                ]
     return found
+
+
+def _is_module(name: str) -> bool:
+    path = SOURCE.parent / name.replace(".", "/")
+    return path.is_dir() or path.with_suffix(".py").exists()
 
 
 class Imports(unittest.TestCase):
@@ -64,6 +85,32 @@ class Imports(unittest.TestCase):
                 if parts[0] == "windbreak" and len(parts) > 1:
                     with self.subTest(file=str(path), imports=name):
                         self.assertIn(parts[1], allowed)
+
+    def test_the_rooms_of_the_core_stand_on_each_other(self) -> None:
+        for path in sorted((SOURCE / "core").rglob("*.py")):
+            room = path.relative_to(SOURCE / "core").parts[0].removesuffix(".py")
+            if room == "__init__":
+                continue
+            for name in imported(ast.parse(path.read_text())):
+                parts = name.split(".")
+                if parts[:2] == ["windbreak", "core"] and len(parts) > 2:
+                    with self.subTest(file=str(path), imports=name):
+                        self.assertIn(parts[2], CORE[room] | {room, "errors", "bits"})
+
+    def test_no_file_leads_back_to_itself(self) -> None:
+        """Circles, imports inside functions included."""
+        leads: dict[str, set[str]] = {}
+        for path in SOURCE.rglob("*.py"):
+            module = ".".join(path.relative_to(SOURCE.parent).with_suffix("").parts)
+            names = imported(ast.parse(path.read_text()))
+            leads[module] = {n for n in names if n.startswith("windbreak.")} - {module}
+        settled: set[str] = set()
+        while True:
+            more = {m for m, to in leads.items() if not (to & leads.keys()) - settled} - settled
+            if not more:
+                break
+            settled |= more
+        self.assertEqual(sorted(leads.keys() - settled), [])
 
     def test_the_core_needs_the_standard_library_and_pydantic_only(self) -> None:
         import sys

@@ -9,8 +9,8 @@ from pathlib import Path
 
 from tests.running import WithDemo
 from windbreak.client import AsyncWindbreak, NotPermitted, Problem, Windbreak, calls
-from windbreak.core.explain import Answer
-from windbreak.core.work import SiteSummary
+from windbreak.core.values.verdicts import Answer
+from windbreak.documents.sites import SiteSummary
 
 README = Path(__file__).parents[2] / "README.md"
 

@@ -14,12 +14,15 @@ from datetime import timedelta
 from heapq import heappop, heappush
 from typing import Any
 
-from windbreak.core.acts import Act, applied
-from windbreak.core.blockers import Fact
-from windbreak.core.candidates import Member, members
-from windbreak.core.case import Case, Release, case_from
-from windbreak.core.catalogue import Catalogue, bits
-from windbreak.core.versions import Version, parse_range, parse_version
+from windbreak.core.bits import bits
+from windbreak.core.case.candidates import Member, members
+from windbreak.core.case.catalogue import Catalogue
+from windbreak.core.case.reading import case_from
+from windbreak.core.case.situation import Case, Release
+from windbreak.core.explanation.acts import applied
+from windbreak.core.values.reasons import Act, Fact
+from windbreak.core.versions.ranges import parse_range
+from windbreak.core.versions.version import Version, parse_version
 
 Choice = tuple[int, ...]
 

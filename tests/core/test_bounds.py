@@ -4,11 +4,13 @@ import json
 import unittest
 from typing import Any
 
-from windbreak.core.case import Case, case_from, read_case
+from windbreak.core.case.reading import case_from, read_case
+from windbreak.core.case.situation import Case
 from windbreak.core.errors import CaseError
-from windbreak.core.explain import Answer, answer, plan
-from windbreak.core.order import order
-from windbreak.core.resolve import resolve
+from windbreak.core.ordering.order import order
+from windbreak.core.resolution.resolve import resolve
+from windbreak.core.values.verdicts import Answer
+from windbreak.wording.answers import answer, plan
 
 
 def case(

@@ -6,7 +6,7 @@ import unittest
 from typing import Any
 
 from tests.core.test_resolve import DATA, load
-from windbreak.core.case import case_from, read_case
+from windbreak.core.case.reading import case_from, read_case
 from windbreak.core.errors import CaseError
 
 

@@ -4,12 +4,13 @@ import unittest
 
 from tests.core.generate import Oracle, random_case
 from tests.core.test_resolve import load
-from windbreak.core.case import Case
-from windbreak.core.catalogue import Catalogue
-from windbreak.core.chart import Chart, charts
-from windbreak.core.explain import plan
-from windbreak.core.order import order
-from windbreak.core.resolve import resolve
+from windbreak.core.case.catalogue import Catalogue
+from windbreak.core.case.situation import Case
+from windbreak.core.ordering.order import order
+from windbreak.core.resolution.resolve import resolve
+from windbreak.documents.charts import Chart
+from windbreak.wording.answers import plan
+from windbreak.wording.charts import charts
 
 
 def drawn(case: Case) -> list[Chart]:

@@ -8,14 +8,15 @@ from hypothesis import strategies as st
 
 from tests.core.generate import Oracle, random_case, smallest_sets
 from tests.core.test_resolve import load
-from windbreak.core.acts import applied
-from windbreak.core.blockers import Reason
-from windbreak.core.case import Case, Hold
-from windbreak.core.explain import Blocked, answer, plan
-from windbreak.core.order import order
-from windbreak.core.resolve import resolve
-from windbreak.core.versions import Version, parse_version
-from windbreak.core.wording import in_words
+from windbreak.core.case.situation import Case, Hold
+from windbreak.core.explanation.acts import applied
+from windbreak.core.ordering.order import order
+from windbreak.core.resolution.resolve import resolve
+from windbreak.core.values.reasons import Reason
+from windbreak.core.values.verdicts import Blocked
+from windbreak.core.versions.version import Version, parse_version
+from windbreak.wording.answers import answer, plan
+from windbreak.wording.words import in_words
 
 
 def blocked(name: str, product: str) -> Blocked:

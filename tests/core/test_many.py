@@ -7,11 +7,11 @@ from multiprocessing import get_context
 
 from tests.core.generate import random_case
 from tests.core.test_resolve import load
-from windbreak.core.case import Case
-from windbreak.core.catalogue import Catalogue
-from windbreak.core.explain import answer
-from windbreak.core.many import answers, changes_on, reach_of, situation_key
-from windbreak.core.resolve import resolve
+from windbreak.core.case.catalogue import Catalogue
+from windbreak.core.case.situation import Case
+from windbreak.core.fleet import changes_on, reach_of, situation_key
+from windbreak.core.resolution.resolve import resolve
+from windbreak.wording.answers import answer, answers
 
 
 def renamed(case: Case, id: str) -> Case:

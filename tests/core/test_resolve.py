@@ -8,9 +8,10 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from tests.core.generate import Oracle, random_case
-from windbreak.core.case import Case, read_case
-from windbreak.core.order import Order, order
-from windbreak.core.resolve import Resolution, outcome, resolve
+from windbreak.core.case.reading import read_case
+from windbreak.core.case.situation import Case
+from windbreak.core.ordering.order import Order, order
+from windbreak.core.resolution.resolve import Resolution, outcome, resolve
 
 DATA = Path(__file__).parent.parent / "data/cases"
 EXPECTED = json.loads((DATA / "expected.json").read_text())

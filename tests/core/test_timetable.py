@@ -3,8 +3,8 @@
 import unittest
 from datetime import UTC, datetime, timedelta
 
-from windbreak.core.fleet import Window
-from windbreak.core.timetable import next_start, on_grid, openings
+from windbreak.core.scheduling.openings import next_start, on_grid, openings
+from windbreak.core.values.sites import Window
 
 ZONE = "Europe/London"
 

@@ -6,8 +6,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from windbreak.core.errors import RangeError
-from windbreak.core.vers import from_vers, to_vers
-from windbreak.core.versions import Ladder, parse_range, parse_version
+from windbreak.core.versions.ranges import Ladder, parse_range
+from windbreak.core.versions.vers import from_vers, to_vers
+from windbreak.core.versions.version import parse_version
 
 VERSIONS = ["0", "1.0", "1.0.5", "1.2", "2.0", "2.1", "3.0", "3.5", "4", "10"]
 

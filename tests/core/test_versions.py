@@ -7,7 +7,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from windbreak.core.errors import RangeError, VersionError
-from windbreak.core.versions import jump, parse_range, parse_version
+from windbreak.core.versions.ranges import parse_range
+from windbreak.core.versions.version import jump, parse_version
 
 IN_ORDER = (
     ["1.0foo", "1.0-dev", "1.0a1", "1.0-beta", "1.0b2", "1.0rc.0.dev", "1.0rc", "1.0rc1-dev"]

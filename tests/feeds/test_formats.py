@@ -4,8 +4,9 @@ import json
 import unittest
 from typing import Any
 
-from windbreak.core.tracking import Reading
-from windbreak.core.versions import parse_range, parse_version
+from windbreak.core.values.feeds import Reading
+from windbreak.core.versions.ranges import parse_range
+from windbreak.core.versions.version import parse_version
 from windbreak.feeds import advisories, atom, recipe, recipes
 from windbreak.feeds.announced import Announced, Asked
 from windbreak.feeds.changelog import entries

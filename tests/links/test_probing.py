@@ -4,7 +4,7 @@ import unittest
 from datetime import UTC, datetime
 from typing import Any
 
-from windbreak.core.work import Look, Probe
+from windbreak.core.values.runs import Look, Probe
 from windbreak.links.probing import compare, worse
 
 NOW = datetime(2026, 11, 24, 1, 10, tzinfo=UTC)

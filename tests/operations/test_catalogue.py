@@ -4,10 +4,11 @@ from datetime import timedelta
 from pathlib import Path
 
 from tests.operations.within import RHONA, WithContext
-from windbreak.core.passing import lag, passed
-from windbreak.core.tracking import Announcement, NewFeed
-from windbreak.core.versions import parse_version
-from windbreak.core.work import SnoozeFinding
+from windbreak.core.explanation.passing import lag, passed
+from windbreak.core.values.feeds import NewFeed
+from windbreak.core.values.findings import SnoozeFinding
+from windbreak.core.values.releases import Announcement
+from windbreak.core.versions.version import parse_version
 from windbreak.feeds.announced import Announced
 from windbreak.operations import (
     accounts,

@@ -4,8 +4,8 @@ from datetime import timedelta
 from typing import Any
 
 from tests.operations.within import RHONA, WithContext
-from windbreak.core.fleet import NewSite
-from windbreak.core.licences import LicenceChange, NewLicence, NewSeat
+from windbreak.core.values.licences import LicenceChange, NewLicence, NewSeat
+from windbreak.core.values.sites import NewSite
 from windbreak.operations import (
     findings,
     licence_codes,

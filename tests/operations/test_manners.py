@@ -10,8 +10,8 @@ import unittest
 from pathlib import Path
 from typing import Any, ClassVar
 
-from windbreak.core.tracking import NewFeed
-from windbreak.core.work import Principal
+from windbreak.core.values.accounts import Principal
+from windbreak.core.values.feeds import NewFeed
 from windbreak.operations import findings, overview, tracking
 from windbreak.operations.context import Context, close, open_context
 

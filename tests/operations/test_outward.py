@@ -20,7 +20,7 @@ from icalendar import Calendar
 from prometheus_client.openmetrics.parser import text_string_to_metric_families
 
 from tests.operations.within import RHONA, SOAK, WithContext
-from windbreak.core.outward import NewHook
+from windbreak.core.values.hooks import NewHook
 from windbreak.links import signing
 from windbreak.notices.mail import MailSettings
 from windbreak.operations import backup, digest, exports, findings, instance, outward, runs, sites

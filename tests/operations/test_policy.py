@@ -5,9 +5,10 @@ from datetime import timedelta
 from pydantic import ValidationError
 
 from tests.operations.within import RHONA, WithContext
-from windbreak.core.fleet import NewHold, Window
-from windbreak.core.policy import NewRule
-from windbreak.core.work import WENT_WRONG
+from windbreak.core.values.holds import NewHold
+from windbreak.core.values.policy import NewRule
+from windbreak.core.values.runs import WENT_WRONG
+from windbreak.core.values.sites import Window
 from windbreak.operations import policy, reasoning, reports, sites
 from windbreak.operations.causes import every
 from windbreak.operations.errors import Refused

@@ -3,9 +3,9 @@
 from datetime import timedelta
 
 from tests.operations.within import RHONA, WithContext
-from windbreak.core.fleet import NewHold
-from windbreak.core.licences import NewSeat
-from windbreak.core.overview import Standing
+from windbreak.core.values.holds import NewHold
+from windbreak.core.values.licences import NewSeat
+from windbreak.documents.products import Standing
 from windbreak.operations import licensing, overview, policy, reasoning, reports
 from windbreak.operations.errors import Refused
 from windbreak.store.errors import NotFound

@@ -3,8 +3,10 @@
 from datetime import UTC, datetime, timedelta
 
 from tests.operations.within import RHONA, WithContext
-from windbreak.core.fleet import NewHold, Window
-from windbreak.core.work import ApprovePlan, Book, NewRollout
+from windbreak.core.values.bookings import Book, NewRollout
+from windbreak.core.values.holds import NewHold
+from windbreak.core.values.plans import ApprovePlan
+from windbreak.core.values.sites import Window
 from windbreak.operations import findings, policy, reasoning, reports, rollouts, runs, sites
 from windbreak.operations.errors import Refused
 

@@ -7,7 +7,7 @@ from datetime import timedelta
 from typing import ClassVar
 
 from tests.operations.within import RHONA, WithContext
-from windbreak.core.tracking import NewRelease
+from windbreak.core.values.releases import NewRelease
 from windbreak.operations import catalogue as catalogue_of
 from windbreak.operations import (
     licence_codes,

@@ -5,7 +5,7 @@ from datetime import timedelta
 import httpx
 
 from tests.operations.within import RHONA, WithContext
-from windbreak.core.fleet import NewSite
+from windbreak.core.values.sites import NewSite
 from windbreak.links.errors import KeyRefused
 from windbreak.operations import accounts, sites
 from windbreak.operations.errors import NotPermitted, Refused

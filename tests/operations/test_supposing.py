@@ -3,7 +3,8 @@
 from datetime import timedelta
 
 from tests.operations.within import RHONA, WithContext
-from windbreak.core.fleet import Host, NewHold
+from windbreak.core.values.holds import NewHold
+from windbreak.core.values.sites import Host
 from windbreak.operations import policy, reasoning, reports, sites, supposing
 from windbreak.operations.errors import Refused
 

@@ -3,8 +3,8 @@
 from pydantic import ValidationError
 
 from tests.operations.within import RHONA, WithContext
-from windbreak.core.case import ClashSide
-from windbreak.core.ties import NewClash, NewLockstep
+from windbreak.core.case.situation import ClashSide
+from windbreak.core.values.ties import NewClash, NewLockstep
 from windbreak.operations import overview, reasoning, ties
 from windbreak.operations.errors import Refused
 

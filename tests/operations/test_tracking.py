@@ -3,7 +3,8 @@
 from datetime import timedelta
 
 from tests.operations.within import RHONA, WithContext
-from windbreak.core.tracking import DecideRepublished, NewFeed
+from windbreak.core.values.feeds import NewFeed
+from windbreak.core.values.releases import DecideRepublished
 from windbreak.operations import catalogue, reasoning, shelving, tracking
 from windbreak.operations.errors import Refused
 from windbreak.store.errors import AlreadyThere

@@ -10,10 +10,13 @@ from typing import ClassVar
 
 import httpx
 
-from windbreak.core.fleet import Host, NewSite
-from windbreak.core.licences import NewLicence, NewSeat
-from windbreak.core.tracking import NewFeed, ProductChange
-from windbreak.core.work import ApprovePlan, Principal, Run, SitePlan
+from windbreak.core.values.accounts import Principal
+from windbreak.core.values.feeds import NewFeed
+from windbreak.core.values.licences import NewLicence, NewSeat
+from windbreak.core.values.plans import ApprovePlan, SitePlan
+from windbreak.core.values.products import ProductChange
+from windbreak.core.values.runs import Run
+from windbreak.core.values.sites import Host, NewSite
 from windbreak.operations import accounts, licensing, reasoning, rollouts, runs, sites, tracking
 from windbreak.operations import catalogue as catalogue_of
 from windbreak.operations.context import Context, close, open_context

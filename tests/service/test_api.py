@@ -8,8 +8,8 @@ import httpx
 
 from tests.running import WithDemo
 from windbreak.client import Problem, Unreachable, Windbreak
-from windbreak.core.fleet import NewSite
-from windbreak.core.work import NewRollout
+from windbreak.core.values.bookings import NewRollout
+from windbreak.core.values.sites import NewSite
 from windbreak.standins.feeds import SECRETS, TOKEN
 from windbreak.standins.fleet import FEW
 

@@ -7,7 +7,7 @@ import httpx
 
 from tests.running import PATIENCE, WithDemo
 from windbreak.client import Problem
-from windbreak.core.fleet import NewHold
+from windbreak.core.values.holds import NewHold
 
 
 class Runs(WithDemo):

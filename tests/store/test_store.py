@@ -8,8 +8,9 @@ from contextlib import closing
 from datetime import UTC, datetime
 from pathlib import Path
 
-from windbreak.core.fleet import Site
-from windbreak.core.work import LedgerEntry, Run
+from windbreak.core.values.ledger import LedgerEntry
+from windbreak.core.values.runs import Run
+from windbreak.core.values.sites import Site
 from windbreak.store.errors import AlreadyThere, NewerDatabase, NotFound
 from windbreak.store.migrations import MIGRATIONS
 from windbreak.store.sealing import SealBroken, Sealer, masked, trimmed
@@ -97,9 +98,9 @@ class Documents(WithStore):
 
     def test_a_site_has_one_writer_at_the_most(self) -> None:
         self.store.sites.add(site("skerry-light"))
-        from windbreak.core.explain import Answer, Plan
-        from windbreak.core.resolve import Objective
-        from windbreak.core.work import SitePlan
+        from windbreak.core.values.plans import SitePlan
+        from windbreak.core.values.reasons import Objective
+        from windbreak.core.values.verdicts import Answer, Plan
 
         zero = Objective(broken=0, exposure=0, behind=0, lag=0, untested=0, moves=0)
         plan = SitePlan(

@@ -2053,7 +2053,7 @@ export interface components {
              * @default *
              */
             from: string;
-            licence?: components["schemas"]["LicenceTold"] | null;
+            licence?: components["schemas"]["LicenceTerms"] | null;
             /** @default {} */
             needs: components["schemas"]["Needs"];
             package?: components["schemas"]["Attachment"] | null;
@@ -2172,7 +2172,7 @@ export interface components {
          */
         Blocked: {
             /** Reasons */
-            reasons: components["schemas"]["Told"][];
+            reasons: components["schemas"]["ToldReason"][];
             /**
              * Searched
              * @default true
@@ -2327,7 +2327,10 @@ export interface components {
             /** Text */
             text: string;
         };
-        /** ClashSide */
+        /**
+         * ClashSide
+         * @description One side of a clash: a range of a product.
+         */
         ClashSide: {
             /** Product */
             product: string;
@@ -3341,7 +3344,7 @@ export interface components {
             from: string;
             /** Id */
             id: string;
-            licence?: components["schemas"]["LicenceTold"] | null;
+            licence?: components["schemas"]["LicenceTerms"] | null;
             /** @default {} */
             needs: components["schemas"]["Needs"];
             package?: components["schemas"]["Attachment"] | null;
@@ -3562,10 +3565,10 @@ export interface components {
             state: "none" | "expired" | "not-covered";
         };
         /**
-         * LicenceTold
+         * LicenceTerms
          * @description The form of licence a release asks for, and the days a site has to get it.
          */
-        LicenceTold: {
+        LicenceTerms: {
             /** Form */
             form: string;
             /**
@@ -4292,7 +4295,7 @@ export interface components {
             };
             /** End */
             end: string;
-            licence?: components["schemas"]["LicenceTold"] | null;
+            licence?: components["schemas"]["LicenceTerms"] | null;
             /** Licence At */
             licence_at?: string | null;
             /** Product */
@@ -5430,10 +5433,10 @@ export interface components {
             secret?: string | null;
         };
         /**
-         * Told
+         * ToldReason
          * @description A reason and its sentence.
          */
-        Told: {
+        ToldReason: {
             /** Reason */
             reason: components["schemas"]["ChannelExclusion"] | components["schemas"]["HoldExclusion"] | components["schemas"]["SoakExclusion"] | components["schemas"]["LicenceExclusion"] | components["schemas"]["OfferExclusion"] | components["schemas"]["BundleExclusion"] | components["schemas"]["AccessExclusion"] | components["schemas"]["FromExclusion"] | components["schemas"]["Conflict"] | components["schemas"]["Trade"];
             /** Text */

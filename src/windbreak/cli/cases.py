@@ -73,24 +73,24 @@ def _each(args: argparse.Namespace, answer: Any, tell: Any) -> int:
 
 
 def _read(file: str) -> Any:
-    from windbreak.core.case import read_case
+    from windbreak.core.case.reading import read_case
 
     return read_case(Path(file).read_bytes())
 
 
 def _resolution(file: str) -> dict[str, Any]:
-    from windbreak.core.documents import resolution_document
-    from windbreak.core.explain import answer
-    from windbreak.core.resolve import resolve
+    from windbreak.core.resolution.resolve import resolve
+    from windbreak.wording.answers import answer
+    from windbreak.wording.files import resolution_document
 
     return resolution_document(answer(resolve(_read(file))), file)
 
 
 def _plan(file: str) -> dict[str, Any]:
-    from windbreak.core.documents import plan_document
-    from windbreak.core.explain import plan
-    from windbreak.core.order import order
-    from windbreak.core.resolve import resolve
+    from windbreak.core.ordering.order import order
+    from windbreak.core.resolution.resolve import resolve
+    from windbreak.wording.answers import plan
+    from windbreak.wording.files import plan_document
 
     return plan_document(plan(order(resolve(_read(file)))), file)
 

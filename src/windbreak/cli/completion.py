@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+from functools import partial
 from typing import Any
 
 _BASH = """_windbreak() {{
@@ -17,22 +18,20 @@ complete -F _windbreak windbreak"""
 _ZSH = "autoload -Uz bashcompinit && bashcompinit\n"
 
 
-def add(commands: Any, common: argparse.ArgumentParser) -> None:
+def add(commands: Any, common: argparse.ArgumentParser, top: argparse.ArgumentParser) -> None:
     one = commands.add_parser(
         "completion",
         help="print completion for a shell",
         epilog='example: eval "$(windbreak completion bash)"',
     )
     one.add_argument("shell", choices=("bash", "zsh"))
-    one.set_defaults(do=_print)
+    one.set_defaults(do=partial(_print, top))
 
 
-def _print(args: argparse.Namespace) -> None:
-    from windbreak.cli.main import parser
-
+def _print(top: argparse.ArgumentParser, args: argparse.Namespace) -> None:
     cases = "\n".join(
         f'    "{line}"*) words="{" ".join(words)}" ;;'
-        for line, words in sorted(_words(parser(), ""), key=lambda row: -len(row[0]))
+        for line, words in sorted(_words(top, ""), key=lambda row: -len(row[0]))
     )
     text = _BASH.format(cases=cases)
     print(_ZSH + text if args.shell == "zsh" else text)

@@ -169,7 +169,7 @@ def _show(args: argparse.Namespace) -> None:
 
 
 def _add(args: argparse.Namespace) -> None:
-    from windbreak.core.tracking import NewFeed
+    from windbreak.core.values.feeds import NewFeed
 
     text = _text(args.recipe) if args.recipe else None
     recipe = _toml(text) if text else {}
@@ -230,7 +230,7 @@ def _toml(text: str) -> dict[str, Any]:
 
 
 def _set(args: argparse.Namespace) -> None:
-    from windbreak.core.tracking import FeedChange
+    from windbreak.core.values.feeds import FeedChange
 
     change = FeedChange(
         label=args.label, url=args.url, every_minutes=args.every, origins=args.origin

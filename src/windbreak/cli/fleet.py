@@ -162,7 +162,7 @@ def _list(args: argparse.Namespace) -> None:
 
 
 def _add(args: argparse.Namespace) -> None:
-    from windbreak.core.fleet import NewSite
+    from windbreak.core.values.sites import NewSite
 
     with connect(args) as windbreak:
         environment = args.environment
@@ -278,7 +278,7 @@ def _refresh(args: argparse.Namespace) -> int:
 
 
 def _set(args: argparse.Namespace) -> None:
-    from windbreak.core.fleet import SiteChange
+    from windbreak.core.values.sites import SiteChange
 
     change = SiteChange(label=args.label, client=args.client, host=args.host, tags=args.tags)
     with connect(args) as windbreak:
@@ -329,7 +329,7 @@ def _import(args: argparse.Namespace) -> None:
 
 
 def _window(args: argparse.Namespace) -> None:
-    from windbreak.core.fleet import Window
+    from windbreak.core.values.sites import Window
 
     window = Window.model_validate(
         {"days": tuple(args.days.split(",")), "start": args.start, "end": args.end}
@@ -357,7 +357,7 @@ def _hosts(args: argparse.Namespace) -> None:
 
 
 def _add_host(args: argparse.Namespace) -> None:
-    from windbreak.core.fleet import Host
+    from windbreak.core.values.sites import Host
 
     offers = {
         name if "/" in name else f"runtime/{name}": tuple(versions)

@@ -157,7 +157,7 @@ def _show(args: argparse.Namespace) -> None:
 
 
 def _add(args: argparse.Namespace) -> None:
-    from windbreak.core.licences import NewLicence
+    from windbreak.core.values.licences import NewLicence
 
     with connect(args) as windbreak:
         new = NewLicence.model_validate(
@@ -188,7 +188,7 @@ def _add(args: argparse.Namespace) -> None:
 
 
 def _set(args: argparse.Namespace) -> None:
-    from windbreak.core.licences import LicenceChange
+    from windbreak.core.values.licences import LicenceChange
 
     change = LicenceChange(
         label=args.label,
@@ -213,7 +213,7 @@ def _drop(args: argparse.Namespace) -> None:
 
 
 def _seat(args: argparse.Namespace) -> None:
-    from windbreak.core.licences import NewSeat
+    from windbreak.core.values.licences import NewSeat
 
     with connect(args) as windbreak:
         site = pick_site(windbreak, args.site)

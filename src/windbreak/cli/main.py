@@ -72,8 +72,9 @@ def parser() -> argparse.ArgumentParser:
         outward,
         running,
     )
-    for module in (*groups, cases, completion):
+    for module in (*groups, cases):
         module.add(commands, common)
+    completion.add(commands, common, top)
     return top
 
 

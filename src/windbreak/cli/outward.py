@@ -67,7 +67,7 @@ def _hooks(args: argparse.Namespace) -> None:
 
 
 def _add_hook(args: argparse.Namespace) -> None:
-    from windbreak.core.outward import NEWS, NewHook
+    from windbreak.core.values.hooks import NEWS, NewHook
 
     new = NewHook.model_validate({"id": args.id, "url": args.url, "news": args.news or NEWS})
     with connect(args) as windbreak:

@@ -76,7 +76,7 @@ def _says(rule: Any) -> str:
 
 
 def _set(args: argparse.Namespace) -> None:
-    from windbreak.core.policy import NewRule
+    from windbreak.core.values.policy import NewRule
 
     with connect(args) as windbreak:
         rule = windbreak.set_rule(

@@ -147,7 +147,7 @@ def _list(args: argparse.Namespace) -> None:
 
 
 def _show(args: argparse.Namespace) -> None:
-    from windbreak.core.wording import counted, match_in_words, versions_in_words
+    from windbreak.wording.words import counted, match_in_words, versions_in_words
 
     with connect(args) as windbreak:
         view = windbreak.product(pick_product(windbreak, args.product))
@@ -256,7 +256,7 @@ def _changes(args: argparse.Namespace) -> None:
 
 
 def _set(args: argparse.Namespace) -> None:
-    from windbreak.core.tracking import ProductChange
+    from windbreak.core.values.products import ProductChange
 
     with connect(args) as windbreak:
         id = pick_product(windbreak, args.product)
@@ -276,7 +276,7 @@ def _set(args: argparse.Namespace) -> None:
 
 
 def _hold(args: argparse.Namespace) -> None:
-    from windbreak.core.fleet import NewHold
+    from windbreak.core.values.holds import NewHold
 
     with connect(args) as windbreak:
         hold = windbreak.make_hold(
@@ -301,7 +301,7 @@ def _hold(args: argparse.Namespace) -> None:
 
 
 def _skip(args: argparse.Namespace) -> None:
-    from windbreak.core.fleet import NewHold
+    from windbreak.core.values.holds import NewHold
 
     with connect(args) as windbreak:
         product = pick_product(windbreak, args.product)
@@ -344,7 +344,7 @@ def _lift(args: argparse.Namespace) -> None:
 
 
 def _release(args: argparse.Namespace) -> None:
-    from windbreak.core.tracking import NewRelease
+    from windbreak.core.values.releases import NewRelease
 
     kinds = ("security", "fix", "feature", "breaking")
     changes = [{"kind": kind, "text": text} for kind in kinds for text in getattr(args, kind)]
@@ -363,7 +363,7 @@ def _release(args: argparse.Namespace) -> None:
 
 
 def _decide(args: argparse.Namespace) -> None:
-    from windbreak.core.tracking import DecideRepublished
+    from windbreak.core.values.releases import DecideRepublished
 
     choice = DecideRepublished(keep=args.keep, why=args.why)
     with connect(args) as windbreak:

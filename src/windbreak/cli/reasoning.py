@@ -9,9 +9,9 @@ from windbreak.cli.output import Refusal, age, dump, local, say, table
 from windbreak.cli.profile import connect, pick_product, pick_site
 
 if TYPE_CHECKING:
-    from windbreak.core.explain import Plan, Verdict
-    from windbreak.core.outlook import ActRow, Outlook
-    from windbreak.core.work import SitePlan
+    from windbreak.core.values.plans import SitePlan
+    from windbreak.core.values.verdicts import Plan, Verdict
+    from windbreak.documents.outlook import ActRow, Outlook
 
 _SUPPOSE = "see it as if this were done, changing nothing; as 'offer loom 8.1 on jetty'"
 
@@ -139,7 +139,7 @@ def _is_among(acts: object, row: ActRow) -> bool:
 
 
 def _frees(moves: int, sites: int, security: int) -> str:
-    from windbreak.core.explain import counted
+    from windbreak.wording.words import counted
 
     text = f"frees {counted(moves, 'move')} on {counted(sites, 'site')}"
     return f"{text}, {security} of them security" if security else text
@@ -193,7 +193,7 @@ def _acts(args: argparse.Namespace) -> None:
 
 def show_steps(plan: Plan, names: dict[str, str]) -> None:
     """Print the steps of a plan with the reason for each place."""
-    from windbreak.core.explain import step_title
+    from windbreak.wording.answers import step_title
 
     if not plan.steps:
         say("Nothing moves now.")

@@ -11,7 +11,7 @@ from windbreak.cli.output import ask, dump, local, plain, say, styled, table
 from windbreak.cli.profile import connect
 
 if TYPE_CHECKING:
-    from windbreak.core.work import RunStep, RunStory
+    from windbreak.documents.runs import RunStep, RunStory
 
 _MARKS = {
     "to come": "○",
@@ -59,7 +59,7 @@ def _list(args: argparse.Namespace) -> None:
 
 
 def _start(args: argparse.Namespace) -> int:
-    from windbreak.core.explain import counted
+    from windbreak.wording.words import counted
 
     with connect(args) as windbreak:
         plan = windbreak.plan(args.plan)

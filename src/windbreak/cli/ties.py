@@ -59,7 +59,7 @@ def add(commands: Any, common: argparse.ArgumentParser) -> None:
 
 
 def _list_locksteps(args: argparse.Namespace) -> None:
-    from windbreak.core.wording import match_in_words
+    from windbreak.wording.words import match_in_words
 
     with connect(args) as windbreak:
         found = windbreak.locksteps()
@@ -74,8 +74,8 @@ def _list_locksteps(args: argparse.Namespace) -> None:
 
 
 def _set_lockstep(args: argparse.Namespace) -> None:
-    from windbreak.core.ties import NewLockstep
-    from windbreak.core.wording import match_in_words
+    from windbreak.core.values.ties import NewLockstep
+    from windbreak.wording.words import match_in_words
 
     with connect(args) as windbreak:
         products = tuple(pick_product(windbreak, p) for p in args.products)
@@ -110,9 +110,8 @@ def _list_clashes(args: argparse.Namespace) -> None:
 
 
 def _add_clash(args: argparse.Namespace) -> None:
-    from windbreak.core.case import ClashSide
-    from windbreak.core.ties import NewClash
-    from windbreak.core.wording import versions_in_words
+    from windbreak.core.values.ties import ClashSide, NewClash
+    from windbreak.wording.words import versions_in_words
 
     with connect(args) as windbreak:
         a, b = pick_product(windbreak, args.a), pick_product(windbreak, args.b)

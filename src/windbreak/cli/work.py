@@ -197,7 +197,7 @@ def _finding(args: argparse.Namespace) -> None:
 
 
 def _snooze(args: argparse.Namespace) -> None:
-    from windbreak.core.work import SnoozeFinding
+    from windbreak.core.values.findings import SnoozeFinding
 
     with connect(args) as windbreak:
         id = _pick_finding(windbreak, args.finding).id
@@ -214,7 +214,7 @@ def _wake(args: argparse.Namespace) -> None:
 
 
 def _approve(args: argparse.Namespace) -> None:
-    from windbreak.core.explain import counted
+    from windbreak.wording.words import counted
 
     with connect(args) as windbreak:
         plan = windbreak.plan(args.plan)
@@ -283,7 +283,7 @@ def _rollouts(args: argparse.Namespace) -> None:
 
 
 def _start_rollout(args: argparse.Namespace) -> None:
-    from windbreak.core.work import NewRollout
+    from windbreak.core.values.bookings import NewRollout
 
     with connect(args) as windbreak:
         site = pick_site(windbreak, args.site)

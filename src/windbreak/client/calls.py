@@ -13,69 +13,35 @@ from urllib.parse import quote
 
 from pydantic import BaseModel, TypeAdapter
 
-from windbreak.core.case import Case, case_from
-from windbreak.core.chart import Chart
-from windbreak.core.explain import Answer, Verdict
-from windbreak.core.fleet import (
-    Host,
-    Inventory,
-    LinkCode,
-    NewHold,
-    NewSite,
-    Site,
-    SiteChange,
-    StandingHold,
-    Window,
-)
-from windbreak.core.licences import (
-    EntryResult,
-    Forecast,
-    Licence,
-    LicenceChange,
-    LicenceView,
-    NewLicence,
-    NewSeat,
-    Seat,
-)
-from windbreak.core.outlook import ActRow, Outlook
-from windbreak.core.outward import Delivery, Hook, Instance, NewHook
-from windbreak.core.overview import Coverage, ProductRow, ProductView
-from windbreak.core.passing import Passed
-from windbreak.core.policy import InForce, NewRule, Rule
-from windbreak.core.ties import KnownClash, KnownLockstep, NewClash, NewLockstep
-from windbreak.core.tracking import (
-    CredentialCheck,
-    DecideRepublished,
-    Feed,
-    FeedChange,
-    KnownAdvisory,
-    KnownProduct,
-    KnownRelease,
-    NewFeed,
-    NewRelease,
-    Package,
-    PollResult,
-    ProductChange,
-    ShelfRight,
-)
-from windbreak.core.work import (
-    Account,
-    ApprovePlan,
-    Booking,
-    Finding,
-    LedgerEntry,
-    NewRollout,
-    Principal,
-    Rollout,
-    Run,
-    RunStory,
-    SitePlan,
-    SiteSummary,
-    SiteView,
-    SnoozeFinding,
-    Today,
-    Token,
-)
+from windbreak.core.case.reading import case_from
+from windbreak.core.case.situation import Case
+from windbreak.core.explanation.passing import Passed
+from windbreak.core.values.accounts import Account, Principal, Token
+from windbreak.core.values.advisories import KnownAdvisory
+from windbreak.core.values.bookings import Booking, NewRollout, Rollout
+from windbreak.core.values.feeds import CredentialCheck, Feed, FeedChange, NewFeed, PollResult
+from windbreak.core.values.findings import Finding, SnoozeFinding
+from windbreak.core.values.holds import NewHold, StandingHold
+from windbreak.core.values.hooks import Delivery, Hook, Instance, NewHook
+from windbreak.core.values.inventories import Inventory
+from windbreak.core.values.ledger import LedgerEntry
+from windbreak.core.values.licences import Licence, LicenceChange, NewLicence, NewSeat, Seat
+from windbreak.core.values.packages import Package, ShelfRight
+from windbreak.core.values.plans import ApprovePlan, SitePlan
+from windbreak.core.values.policy import InForce, NewRule, Rule
+from windbreak.core.values.products import KnownProduct, ProductChange
+from windbreak.core.values.releases import DecideRepublished, KnownRelease, NewRelease
+from windbreak.core.values.runs import Run
+from windbreak.core.values.sites import Host, LinkCode, NewSite, Site, SiteChange, Window
+from windbreak.core.values.ties import KnownClash, KnownLockstep, NewClash, NewLockstep
+from windbreak.core.values.verdicts import Answer, Verdict
+from windbreak.documents.charts import Chart
+from windbreak.documents.licences import EntryResult, Forecast, LicenceView
+from windbreak.documents.outlook import ActRow, Outlook
+from windbreak.documents.products import Coverage, ProductRow, ProductView
+from windbreak.documents.runs import RunStory
+from windbreak.documents.sites import SiteSummary, SiteView
+from windbreak.documents.today import Today
 
 T = TypeVar("T")
 

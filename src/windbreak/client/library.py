@@ -23,7 +23,8 @@ import httpx
 from windbreak.client import calls, transport
 from windbreak.client.calls import Call
 from windbreak.client.errors import Unreachable
-from windbreak.core.work import Event, RunStory
+from windbreak.core.values.ledger import Event
+from windbreak.documents.runs import RunStory
 
 T = TypeVar("T")
 P = ParamSpec("P")

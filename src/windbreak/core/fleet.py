@@ -1,236 +1,171 @@
-"""What is known of the fleet: hosts, sites, their links and inventories.
+"""Many sites reasoned about at once: equal situations once, on whatever executor is given.
 
-Values only; they are what the API, the client and the store speak of. Instants are aware and
-in UTC; ``None`` for an instant means that it has not happened.
+Source of the rules: docs/reasoning.md, "Many sites". Two sites whose situation is equal get the
+same answer; so an answer is kept under the *key* of its situation, and holds until the day on
+which something in it changes by itself.
 """
 
 from __future__ import annotations
 
-from datetime import datetime
-from typing import Annotated, Literal
+import hashlib
+import json
+import pickle
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from concurrent.futures import Executor
+from datetime import date, timedelta
+from typing import TypeVar
 
-from pydantic import AfterValidator, BaseModel, ConfigDict, Field, JsonValue
+from windbreak.core.case.catalogue import Catalogue
+from windbreak.core.case.situation import Case
 
-from windbreak.core.case import Day, ProductId, RangeText, VersionText
-
-
-class Value(BaseModel):
-    """A value that can't be changed and has no keys but its own; read leniently from JSON."""
-
-    model_config = ConfigDict(
-        frozen=True, extra="forbid", populate_by_name=True, serialize_by_alias=True
-    )
-
-
-def example(**fields: JsonValue) -> ConfigDict:
-    """The configuration of a value that shows what it looks like, from the demo fleet."""
-    return ConfigDict(json_schema_extra={"examples": [dict(fields)]})
+_PER_TASK = 32  # situations that go to a worker together
+_FIRST = 4  # tasks that bring the catalogue along, so that no worker has to ask for it
 
 
-def _is_slug(text: str) -> str:
-    bare = text.replace("-", "")
-    if not bare.isascii() or not bare.isalnum() or text != text.lower() or len(text) > 80:
-        raise ValueError(f"{text!r} is not an id; use small letters, digits and hyphens")
-    return text
+def situation_key(case: Case) -> str:
+    """What is the same for two cases exactly when their sites are in the same situation.
 
-
-def _is_address(text: str) -> str:
-    bare = text.strip().rstrip("/")
-    if not bare.startswith(("http://", "https://")) or any(c.isspace() for c in bare):
-        raise ValueError(f"{text!r} is not an address; write it as https://tarnsey-harbour.example")
-    return bare
-
-
-def _is_zone(text: str) -> str:
-    from zoneinfo import ZoneInfo
-
-    try:
-        ZoneInfo(text)
-    except (KeyError, ValueError, OSError):
-        raise ValueError(f"{text!r} is not a time zone; write it as Europe/London") from None
-    return text
-
-
-def _is_hour(text: str) -> str:
-    hour, colon, minute = text.partition(":")
-    if not (colon and hour.isdigit() and minute.isdigit() and len(minute) == 2):
-        raise ValueError(f"{text!r} is not a time of day; write it as 01:00")
-    if int(hour) > 24 or int(minute) > 59 or (int(hour) == 24 and int(minute)):
-        raise ValueError(f"{text!r} is not a time of day; write it as 01:00")
-    return text
-
-
-Slug = Annotated[str, AfterValidator(_is_slug)]
-Address = Annotated[str, AfterValidator(_is_address)]
-Zone = Annotated[str, AfterValidator(_is_zone)]
-Hour = Annotated[str, AfterValidator(_is_hour)]
-Weekday = Literal["mon", "tue", "wed", "thu", "fri", "sat", "sun"]
-Environment = Literal["production", "staging", "development"]
-LinkState = Literal["linked", "silent", "down", "refused", "unlinked"]
-State = Literal[
-    "exposed", "failed", "blocked", "unknown", "running", "waiting", "ready", "held", "clear"
-]
-
-WORST_FIRST: tuple[State, ...] = (
-    "exposed",
-    "failed",
-    "blocked",
-    "unknown",
-    "running",
-    "waiting",
-    "ready",
-    "held",
-    "clear",
-)
-
-
-class Host(Value):
-    """A server account: the runtimes it offers, how many sites may be worked on at once."""
-
-    model_config = example(
-        id="mole", name="Mole", at_once=4, offers={"runtime/loom": ["8.1", "8.2"]}
-    )
-
-    id: Slug
-    name: str
-    offers: dict[ProductId, tuple[VersionText, ...]] = {}
-    at_once: Annotated[int, Field(ge=1)] = 1
-
-
-class Window(Value):
-    """Weekly hours in the site's own time zone; an end at or before the start is the next day."""
-
-    days: tuple[Weekday, ...] = ("mon", "tue", "wed", "thu", "fri", "sat", "sun")
-    start: Hour = "01:00"
-    end: Hour = "05:00"
-
-
-class Link(Value):
-    """The signed connection to a site, as last seen. ``reason`` is a sentence."""
-
-    state: LinkState = "unlinked"
-    reason: str = "No agent has been linked yet."
-    since: datetime | None = None
-    looked_at: datetime | None = None
-    agent_id: str | None = None
-    agent_version: str | None = None
-    agent_can: tuple[str, ...] = ()
-
-
-class NewSite(Value):
-    """A site as it is registered. ``twin_of`` names the production site this one stands for."""
-
-    model_config = example(
-        label="Skerry Light Trust",
-        address="https://skerry-light.example",
-        client="Skerry Light Trust",
-        host="mole",
-    )
-
-    label: Annotated[str, Field(min_length=1, max_length=120)]
-    address: Address
-    system: Literal["millrace"] = "millrace"
-    client: str = ""
-    host: Slug | None = None
-    environment: Environment = "production"
-    twin_of: Slug | None = None
-    tags: tuple[str, ...] = ()
-    timezone: Zone = "Europe/London"
-    windows: tuple[Window, ...] = (Window(),)
-
-
-class Site(NewSite):
-    """One installation of the content system, at one address.
-
-    ``own`` are the components made for this site: no offer that bears their folder's name is
-    theirs. A retired site is worked on no more; its history stays.
+    Left out are the site's name, the day, and the order in which things are listed.
+    Of the catalogue only what the case itself holds is looked into: keys of cases that share
+    different catalogues can't be compared.
     """
-
-    id: Slug
-    link: Link = Link()
-    facts_at: datetime | None = None
-    own: tuple[ProductId, ...] = ()
-    retired_at: datetime | None = None
-
-
-class SiteChange(Value):
-    """What may be changed of a registered site; None leaves it as it is."""
-
-    model_config = example(client="Skerry Light Trust", tags=["lighthouse"])
-
-    label: Annotated[str, Field(min_length=1, max_length=120)] | None = None
-    client: str | None = None
-    host: Slug | None = None
-    tags: tuple[str, ...] | None = None
-
-
-class Installed(Value):
-    """One component as the agent reported it; ``maker`` is what its header names, if it does."""
-
-    product: ProductId
-    version: VersionText
-    name: str
-    folder: str
-    active: bool = True
-    parent: str | None = None
-    maker: str | None = None
+    site, policy = case.site, case.policy
+    told = [
+        sorted((c.product, c.version, c.active) for c in site.components),
+        sorted((p, sorted(set(versions))) for p, versions in site.offers.items()),
+        sorted((x.product, x.range, _day(x.covers_until), _day(x.expires)) for x in site.licences),
+        sorted((item.product, item.version) for item in site.shelf),
+        [(h.product, h.range, _day(h.until), h.reason) for h in policy.holds],
+        policy.soak.model_dump(),
+        sorted((p, soak.model_dump()) for p, soak in policy.soaks.items()),
+        sorted(set(policy.channels)),
+        sorted((p, sorted(set(channels))) for p, channels in policy.channels_of.items()),
+        policy.install_required,
+        policy.order,
+        sorted((p.id, p.access, p.name or "", p.major_place) for p in case.products),
+        sorted(r.model_dump_json() for r in case.releases),
+        sorted(a.model_dump_json() for a in case.advisories),
+        [x.model_dump_json() for x in (*case.lockstep, *case.clashes)],
+    ]
+    text = json.dumps(told, default=list, separators=(",", ":"))
+    return hashlib.sha256(text.encode()).hexdigest()[:24]
 
 
-class Registration(Value):
-    """Whether a product is registered on a site, as the agent read it there."""
-
-    product: ProductId
-    state: Literal["registered", "grace", "missing", "unknown"]
-    until: Day | None = None
-    last4: str | None = None
+def _day(when: date | None) -> str:
+    return when.isoformat() if when else ""
 
 
-class Inventory(Value):
-    """What is on a site, as its agent answered at an instant; its id is the site's.
+def changes_on(case: Case) -> date:
+    """The first day after the case's own on which its answer can be another by itself.
 
-    ``network`` is how many sites share this one's code; 0 for a site by itself.
+    That is, for a case with its releases in it, when a soak, a hold or a licence ends, or a new
+    year begins.
     """
-
-    id: Slug
-    at: datetime
-    components: tuple[Installed, ...]
-    automatic_updates: bool
-    caches: tuple[str, ...] = ()
-    free_mb: int
-    registrations: tuple[Registration, ...] = ()
-    network: int = 0
-    agent_version: str | None = None
-
-    def registration_of(self, product: str) -> Registration | None:
-        """Whether a product is registered there; None where the agent does not tell."""
-        return next((r for r in self.registrations if r.product == product), None)
-
-    def version_of(self, product: str) -> str | None:
-        """The installed version of a product; None where it is not there."""
-        return next((c.version for c in self.components if c.product == product), None)
+    today = case.day
+    # With a new year, days of the old one are written with it.
+    new_year = date(today.year + 1, 1, 1) if today.year < date.max.year else date.max
+    every = (case.policy.soak, *case.policy.soaks.values())
+    soaks = {days for soak in every for days in dict(soak).values()}
+    ends = [hold.until for hold in case.policy.holds] + [x.expires for x in case.site.licences]
+    days = [end + timedelta(days=1) for end in ends if end is not None and end < date.max]
+    most = date.max.toordinal()
+    for release in case.releases:
+        first = release.published.toordinal()
+        days += [date.fromordinal(min(first + n, most)) for n in soaks if n]
+    return min([new_year, *(d for d in days if d > today)])
 
 
-class LinkCode(Value):
-    """The one line a person carries to the site's agent; it is shown once."""
-
-    line: str
-    good_until: datetime
+T = TypeVar("T")
 
 
-class NewHold(Value):
-    """A decision not to move a product, on one site or (None) everywhere."""
+def spread(
+    catalogue: Catalogue,
+    cases: Mapping[str, Case],
+    work: Callable[[Case, Catalogue], T],
+    executor: Executor | None = None,
+) -> dict[str, T]:
+    """What some work makes of each case, by its key.
 
-    model_config = example(product="plugin/netloft", range=">=1.8", reason="1.8 drops captions")
+    The catalogue is shared: a case needs releases only where it knows other ones (see
+    ``Catalogue.beside``). Without an ``executor`` everything is done here; any executor of
+    ``concurrent.futures`` will do, as long as ``work`` can be sent to it.
 
-    product: ProductId
-    range: RangeText = "*"
-    site: Slug | None = None
-    until: Day | None = None
-    review: Day | None = None
-    reason: Annotated[str, Field(min_length=1)]
+    A worker keeps the compiled catalogue: only situations travel. One that has not met this
+    catalogue yet says so, and is given it with its task.
+    """
+    if executor is None:
+        return {key: work(case, catalogue) for key, case in cases.items()}
+    source = pickle.dumps(catalogue.source)
+    mark = hashlib.sha256(source).digest()
+    keys = list(cases)
+    parts = [keys[start : start + _PER_TASK] for start in range(0, len(keys), _PER_TASK)]
+    # The first tasks bring the catalogue along; those after them find it there.
+    tasks = []
+    for n, part in enumerate(parts):
+        brought = source if n < _FIRST else None
+        tasks.append(executor.submit(_carry_out, mark, brought, work, _packed(cases, part)))
+    found: dict[str, T] = {}
+    for part, task in zip(parts, tasks, strict=True):
+        results = task.result()
+        if results is None:
+            again = executor.submit(_carry_out, mark, source, work, _packed(cases, part))
+            results = again.result()
+        assert results is not None  # the catalogue came with it
+        found.update(zip(part, results, strict=True))
+    return found
 
 
-class StandingHold(NewHold):
-    id: str
-    author: str
-    made_at: datetime
+def by_situation(
+    catalogue: Catalogue,
+    cases: Iterable[Case],
+    work: Callable[[Case, Catalogue], T],
+    executor: Executor | None = None,
+) -> Iterator[tuple[Case, T]]:
+    """What some work makes of each case, in their order; equal situations are looked at once."""
+    listed = [(case, key_of_day(case)) for case in cases]
+    different = {key: case for case, key in reversed(listed)}
+    done = spread(catalogue, different, work, executor)
+    for case, key in listed:
+        yield case, done[key]
+
+
+def key_of_day(case: Case) -> str:
+    """The key of a case's situation on its day: what is equal in it has the same answer."""
+    return f"{case.day} {situation_key(case)}"
+
+
+_compiled: dict[bytes, Catalogue] = {}  # a worker's own: the catalogue it was given last
+
+
+def _packed(cases: Mapping[str, Case], keys: Sequence[str]) -> bytes:
+    return pickle.dumps([cases[key] for key in keys], protocol=pickle.HIGHEST_PROTOCOL)
+
+
+def _carry_out(
+    mark: bytes, source: bytes | None, work: Callable[[Case, Catalogue], T], cases: bytes
+) -> list[T] | None:
+    """In a worker: the work on some cases; None where it has to be given the catalogue first."""
+    catalogue = _compiled.get(mark)
+    if catalogue is None:
+        if source is None:
+            return None
+        _compiled.clear()
+        catalogue = _compiled[mark] = Catalogue(*pickle.loads(source))
+    return [work(case, catalogue) for case in pickle.loads(cases)]
+
+
+def reach_of(catalogue: Catalogue, product: str) -> frozenset[str]:
+    """The products on whose sites a new release of one can change the answer.
+
+    That is the product itself; and, as a plugin joins a site when something there requires it,
+    whatever requires it, directly or through other plugins.
+    """
+    found = {product}
+    waiting = [product]
+    while waiting:
+        wanted = waiting.pop()
+        if wanted.startswith("plugin/"):
+            more = set(catalogue.required_by.get(wanted, ())) - found
+            found |= more
+            waiting += more
+    return frozenset(found)

@@ -13,9 +13,10 @@ from cvss import CVSS2, CVSS3, CVSS4
 from cvss.exceptions import CVSSError
 from pydantic import ValidationError
 
-from windbreak.core.case import Severity
-from windbreak.core.tracking import KnownAdvisory, Reading
-from windbreak.core.vers import from_vers
+from windbreak.core.values.advisories import KnownAdvisory
+from windbreak.core.values.basics import Severity
+from windbreak.core.values.feeds import Reading
+from windbreak.core.versions.vers import from_vers
 from windbreak.feeds.announced import Announced, Asked
 from windbreak.feeds.errors import FeedUnreadable
 from windbreak.feeds.loading import load_json

@@ -5,9 +5,10 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from datetime import datetime
 
-from windbreak.core.case import ProductId
-from windbreak.core.fleet import Value
-from windbreak.core.tracking import Announcement, KnownAdvisory, Reading
+from windbreak.core.values.advisories import KnownAdvisory
+from windbreak.core.values.basics import ProductId, Value
+from windbreak.core.values.feeds import Reading
+from windbreak.core.values.releases import Announcement
 from windbreak.feeds.fetching import Answer
 from windbreak.feeds.recipes import Recipe
 

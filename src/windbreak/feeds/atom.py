@@ -15,7 +15,8 @@ import feedparser
 from defusedxml import DefusedXmlException, ElementTree
 from pydantic import ValidationError
 
-from windbreak.core.tracking import Announcement, Attachment, Reading
+from windbreak.core.values.feeds import Reading
+from windbreak.core.values.releases import Announcement, Attachment
 from windbreak.feeds.announced import Announced, Asked
 from windbreak.feeds.changelog import entries, found, pattern
 from windbreak.feeds.errors import FeedUnreadable

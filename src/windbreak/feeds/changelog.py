@@ -10,7 +10,7 @@ from collections.abc import Iterable, Mapping
 
 import regex
 
-from windbreak.core.tracking import Change, ChangeKind
+from windbreak.core.values.releases import Change, ChangeKind
 from windbreak.feeds.errors import FeedUnreadable
 
 MOST_LINES = 400

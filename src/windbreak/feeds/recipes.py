@@ -15,9 +15,9 @@ from urllib.parse import urljoin
 import jsonpath_rfc9535 as jsonpath
 from pydantic import AfterValidator, Field, ValidationError
 
-from windbreak.core.case import Channel, ProductId
-from windbreak.core.fleet import Address, Value
-from windbreak.core.tracking import Announcement, Attachment, Bundled, ChangeKind, SignIn
+from windbreak.core.values.basics import Address, Channel, ProductId, Value
+from windbreak.core.values.feeds import SignIn
+from windbreak.core.values.releases import Announcement, Attachment, Bundled, ChangeKind
 from windbreak.feeds.changelog import entries, found, pattern
 from windbreak.feeds.errors import FeedUnreadable, RecipeError
 from windbreak.feeds.loading import load_json

@@ -11,7 +11,13 @@ from urllib.parse import urljoin
 
 from pydantic import TypeAdapter, ValidationError
 
-from windbreak.core.tracking import Announcement, Attachment, PlainProductId, SaidVersion, Told
+from windbreak.core.values.releases import (
+    Announcement,
+    Attachment,
+    PlainProductId,
+    ReleaseFacts,
+    SaidVersion,
+)
 from windbreak.feeds.announced import Announced, Asked
 from windbreak.feeds.errors import FeedUnreadable
 from windbreak.feeds.loading import load_json
@@ -102,7 +108,7 @@ def _item(item: object, url: str) -> Announcement | None:
         raise ValueError("an item is an object")
     if "_release" not in item:
         return None
-    told = Told.model_validate(_without_private(item["_release"]))
+    told = ReleaseFacts.model_validate(_without_private(item["_release"]))
     published = item.get("date_published")
     if not isinstance(published, str) or len(published) < 10:
         raise ValueError("date_published is required, as 2026-11-14T09:00:00Z")

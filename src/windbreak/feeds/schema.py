@@ -5,14 +5,14 @@ from __future__ import annotations
 import json
 from typing import Any
 
-from windbreak.core.tracking import Told
+from windbreak.core.values.releases import ReleaseFacts
 
 
 def schema() -> dict[str, Any]:
     """A schema (2020-12) of a whole document; keys that are not named are JSON Feed's own."""
-    told = Told.model_json_schema(by_alias=True, ref_template="#/$defs/{model}")
+    told = ReleaseFacts.model_json_schema(by_alias=True, ref_template="#/$defs/{model}")
     parts = told.pop("$defs", {})
-    parts["Told"] = {**told, "patternProperties": {"^_": {}}}
+    parts["ReleaseFacts"] = {**told, "patternProperties": {"^_": {}}}
     text = {"type": "string"}
     return {
         "$schema": "https://json-schema.org/draft/2020-12/schema",
@@ -58,7 +58,7 @@ def schema() -> dict[str, Any]:
                                 },
                             },
                         },
-                        "_release": {"$ref": "#/$defs/Told"},
+                        "_release": {"$ref": "#/$defs/ReleaseFacts"},
                     },
                 },
             },

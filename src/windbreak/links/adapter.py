@@ -8,8 +8,9 @@ from __future__ import annotations
 from datetime import datetime
 from typing import Any, Protocol
 
-from windbreak.core.fleet import Inventory, Value
-from windbreak.core.tracking import Package
+from windbreak.core.values.basics import Value
+from windbreak.core.values.inventories import Inventory
+from windbreak.core.values.packages import Package
 
 
 class ChangeState(Value):

@@ -12,8 +12,8 @@ import httpx
 from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey, Ed25519PublicKey
 from pydantic import ValidationError
 
-from windbreak.core.fleet import Inventory
-from windbreak.core.tracking import Package
+from windbreak.core.values.inventories import Inventory
+from windbreak.core.values.packages import Package
 from windbreak.links import signing
 from windbreak.links.adapter import AgentLook, ChangeState, Hello
 from windbreak.links.errors import CallFailed, KeyRefused, NotTheAgent, Unreachable

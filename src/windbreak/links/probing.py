@@ -10,7 +10,7 @@ from html.parser import HTMLParser
 
 import httpx
 
-from windbreak.core.work import Look, Probe, Seen
+from windbreak.core.values.runs import Look, Probe, Seen
 from windbreak.links.adapter import AgentLook
 
 _SIGNS = ("fatal fault", "uncaught", "traceback", "stack trace", "database could not")

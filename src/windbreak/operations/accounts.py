@@ -12,7 +12,7 @@ from datetime import timedelta
 from argon2 import PasswordHasher
 from argon2.exceptions import Argon2Error, InvalidHashError
 
-from windbreak.core.work import Account, Principal, Token
+from windbreak.core.values.accounts import Account, Principal, Token
 from windbreak.operations.context import Context
 from windbreak.operations.errors import NotPermitted, Refused
 from windbreak.store.errors import NotFound

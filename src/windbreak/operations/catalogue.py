@@ -11,22 +11,19 @@ from collections import defaultdict
 from dataclasses import dataclass, field
 from datetime import datetime
 
-from windbreak.core.tracking import (
+from windbreak.core.values.accounts import Principal
+from windbreak.core.values.advisories import KnownAdvisory
+from windbreak.core.values.feeds import Disagreement, Feed, Found
+from windbreak.core.values.products import KnownProduct, ProductChange
+from windbreak.core.values.releases import (
     BY_HAND,
     Announcement,
     DecideRepublished,
-    Disagreement,
-    Feed,
-    Found,
-    KnownAdvisory,
-    KnownProduct,
     KnownRelease,
     NewRelease,
-    ProductChange,
     Republished,
 )
-from windbreak.core.versions import Version, parse_version
-from windbreak.core.work import Principal
+from windbreak.core.versions.version import Version, parse_version
 from windbreak.feeds.announced import Announced
 from windbreak.feeds.errors import FeedUnreadable
 from windbreak.feeds.recipes import name_of

@@ -11,7 +11,7 @@ from pathlib import Path
 
 import httpx
 
-from windbreak.core.work import Event, LedgerEntry
+from windbreak.core.values.ledger import Event, LedgerEntry
 from windbreak.feeds import way_out
 from windbreak.packages.shelf import Shelf
 from windbreak.store.sealing import Sealer

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from datetime import datetime
 
-from windbreak.core.explain import counted, day
-from windbreak.core.work import Finding
+from windbreak.core.values.findings import Finding
 from windbreak.notices import mail
 from windbreak.notices.errors import NoticeError
 from windbreak.operations import findings
 from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
+from windbreak.wording.words import counted, day
 
 
 def send(context: Context, settings: mail.MailSettings, address: str) -> str:

@@ -27,16 +27,19 @@ from pydantic import ValidationError
 
 import windbreak
 from windbreak.core.errors import RangeError
-from windbreak.core.explain import counted
-from windbreak.core.fleet import WORST_FIRST, Inventory, NewSite, Value
-from windbreak.core.tracking import KnownAdvisory
-from windbreak.core.vers import to_vers
-from windbreak.core.versions import parse_range, parse_version
-from windbreak.core.work import Principal
+from windbreak.core.values.accounts import Principal
+from windbreak.core.values.advisories import KnownAdvisory
+from windbreak.core.values.basics import WORST_FIRST, Value
+from windbreak.core.values.inventories import Inventory
+from windbreak.core.values.sites import NewSite
+from windbreak.core.versions.ranges import parse_range
+from windbreak.core.versions.vers import to_vers
+from windbreak.core.versions.version import parse_version
 from windbreak.operations import findings, reports, sites, tracking
 from windbreak.operations.context import Context
 from windbreak.operations.errors import OperationError, Refused
 from windbreak.store.errors import StoreError
+from windbreak.wording.words import counted
 
 COLUMNS = ("id", "label", "address", "client", "host", "environment", "twin_of", "tags", "timezone")
 MOST_CSV = 4 * 2**20

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from datetime import UTC, datetime
 
-from windbreak.core.fleet import WORST_FIRST
-from windbreak.core.work import Finding, Principal, Snooze, SnoozeFinding, Weight
+from windbreak.core.values.accounts import Principal
+from windbreak.core.values.basics import WORST_FIRST
+from windbreak.core.values.findings import Finding, Snooze, SnoozeFinding, Weight
 from windbreak.operations import outward
 from windbreak.operations.causes import every
 from windbreak.operations.context import Context

@@ -5,8 +5,8 @@ from __future__ import annotations
 import secrets
 from datetime import datetime
 
-from windbreak.core.outward import Instance
-from windbreak.core.work import Principal
+from windbreak.core.values.accounts import Principal
+from windbreak.core.values.hooks import Instance
 from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
 

@@ -12,7 +12,7 @@ import time
 from collections.abc import Callable
 from typing import Any, TypeVar
 
-from windbreak.core.work import EntryState, JournalEntry
+from windbreak.core.values.runs import EntryState, JournalEntry
 from windbreak.links.adapter import Agent
 from windbreak.links.errors import CallFailed, Unreachable
 from windbreak.operations.context import Context

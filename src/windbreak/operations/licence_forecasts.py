@@ -2,15 +2,14 @@
 
 from __future__ import annotations
 
-from windbreak.core.explain import counted
-from windbreak.core.licences import (
-    SEATED,
-    Forecast,
-)
-from windbreak.core.tracking import KnownProduct, KnownRelease
-from windbreak.core.versions import parse_version
+from windbreak.core.values.licences import SEATED
+from windbreak.core.values.products import KnownProduct
+from windbreak.core.values.releases import KnownRelease
+from windbreak.core.versions.version import parse_version
+from windbreak.documents.licences import Forecast
 from windbreak.operations import licence_rights, licence_views
 from windbreak.operations.context import Context
+from windbreak.wording.words import counted
 
 
 def forecasts(context: Context) -> list[Forecast]:

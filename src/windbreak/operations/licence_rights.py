@@ -4,10 +4,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from windbreak.core.case import Licence as CaseLicence
-from windbreak.core.licences import (
-    Licence,
-)
+from windbreak.core.case.situation import Licence as CaseLicence
+from windbreak.core.values.licences import Licence
 from windbreak.operations.context import Context
 
 

@@ -5,18 +5,12 @@ from __future__ import annotations
 from collections.abc import Iterable
 from datetime import date
 
-from windbreak.core.explain import counted, day
-from windbreak.core.fleet import Inventory, Registration
-from windbreak.core.licences import (
-    Entered,
-    Licence,
-    LicenceView,
-    Seat,
-    SeatView,
-)
-from windbreak.core.wording import listed
+from windbreak.core.values.inventories import Inventory, Registration
+from windbreak.core.values.licences import Licence, Seat
+from windbreak.documents.licences import Entered, LicenceView, SeatView
 from windbreak.operations import licence_codes, licence_rights
 from windbreak.operations.context import Context
+from windbreak.wording.words import counted, day, listed
 
 
 def views(context: Context) -> list[LicenceView]:

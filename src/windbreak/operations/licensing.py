@@ -2,20 +2,14 @@
 
 from __future__ import annotations
 
-from windbreak.core.explain import counted
-from windbreak.core.fleet import Site
-from windbreak.core.licences import (
-    Licence,
-    LicenceChange,
-    NewLicence,
-    NewSeat,
-    Seat,
-)
-from windbreak.core.work import Principal
+from windbreak.core.values.accounts import Principal
+from windbreak.core.values.licences import Licence, LicenceChange, NewLicence, NewSeat, Seat
+from windbreak.core.values.sites import Site
 from windbreak.operations import licence_codes
 from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
 from windbreak.store.sealing import masked, trimmed
+from windbreak.wording.words import counted
 
 
 def add(context: Context, new: NewLicence, by: Principal) -> Licence:

@@ -7,8 +7,8 @@ from collections.abc import Mapping
 from datetime import timedelta
 from typing import Any
 
-from windbreak.core.outward import Delivery, Hook, NewHook, News
-from windbreak.core.work import Principal
+from windbreak.core.values.accounts import Principal
+from windbreak.core.values.hooks import Delivery, Hook, NewHook, News
 from windbreak.feeds import way_out
 from windbreak.feeds.fetching import host_of, origin
 from windbreak.links import signing

@@ -7,9 +7,17 @@ from collections import defaultdict
 from collections.abc import Iterable
 from datetime import date
 
-from windbreak.core.explain import counted, day
-from windbreak.core.fleet import WORST_FIRST, Site, StandingHold, State
-from windbreak.core.overview import (
+from windbreak.core.explanation.passing import Lag, Passed, lag, passed
+from windbreak.core.values.advisories import KnownAdvisory
+from windbreak.core.values.basics import WORST_FIRST, State
+from windbreak.core.values.feeds import Feed
+from windbreak.core.values.holds import StandingHold
+from windbreak.core.values.products import KnownProduct
+from windbreak.core.values.releases import KnownRelease
+from windbreak.core.values.sites import Site
+from windbreak.core.versions.ranges import parse_range
+from windbreak.core.versions.version import Version, parse_version
+from windbreak.documents.products import (
     Coverage,
     Covered,
     Group,
@@ -21,12 +29,10 @@ from windbreak.core.overview import (
     Uncovered,
     VersionUse,
 )
-from windbreak.core.passing import Lag, Passed, lag, passed
-from windbreak.core.tracking import Feed, KnownAdvisory, KnownProduct, KnownRelease
-from windbreak.core.versions import Version, parse_range, parse_version
 from windbreak.operations import reasoning, ties, tracking
 from windbreak.operations.context import Context
 from windbreak.operations.reports import settle
+from windbreak.wording.words import counted, day
 
 _SEVERITIES = ("low", "medium", "high", "critical")
 

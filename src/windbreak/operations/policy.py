@@ -10,11 +10,15 @@ import contextlib
 import secrets
 from collections.abc import Iterable
 
-from windbreak.core.explain import Verdict
-from windbreak.core.fleet import NewHold, Site, StandingHold
-from windbreak.core.policy import InForce, NewRule, Rule
-from windbreak.core.versions import parse_version
-from windbreak.core.work import WENT_WRONG, ApprovePlan, Book, Principal
+from windbreak.core.values.accounts import Principal
+from windbreak.core.values.bookings import Book
+from windbreak.core.values.holds import NewHold, StandingHold
+from windbreak.core.values.plans import ApprovePlan
+from windbreak.core.values.policy import InForce, NewRule, Rule
+from windbreak.core.values.runs import WENT_WRONG
+from windbreak.core.values.sites import Site
+from windbreak.core.values.verdicts import Verdict
+from windbreak.core.versions.version import parse_version
 from windbreak.operations import reasoning, rollouts
 from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused

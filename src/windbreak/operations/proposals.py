@@ -9,11 +9,12 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
 
-from windbreak.core.case import Case
-from windbreak.core.explain import Answer
-from windbreak.core.tracking import KnownProduct, KnownRelease
-from windbreak.core.versions import parse_version
-from windbreak.core.work import Proposal
+from windbreak.core.case.situation import Case
+from windbreak.core.values.products import KnownProduct
+from windbreak.core.values.releases import KnownRelease
+from windbreak.core.values.verdicts import Answer
+from windbreak.core.versions.version import parse_version
+from windbreak.documents.sites import Proposal
 from windbreak.operations.context import Context
 
 

@@ -7,9 +7,18 @@ from collections import OrderedDict
 from collections.abc import Iterable
 from dataclasses import dataclass
 from datetime import date, datetime, timedelta
+from functools import partial
 from typing import get_args
 
-from windbreak.core.case import (
+from windbreak.core.case.catalogue import Catalogue, among
+from windbreak.core.case.known import (
+    advisory_of,
+    clash_of,
+    lockstep_of,
+    product_of,
+    release_of,
+)
+from windbreak.core.case.situation import (
     Advisory,
     Case,
     CaseSite,
@@ -21,29 +30,30 @@ from windbreak.core.case import (
     ShelfItem,
     Soak,
 )
-from windbreak.core.catalogue import Catalogue, among
-from windbreak.core.chart import Chart, charts
-from windbreak.core.explain import Answer, Plan
-from windbreak.core.fleet import Inventory, Site
-from windbreak.core.many import (
-    Asked,
-    Told,
+from windbreak.core.fleet import (
     changes_on,
     reach_of,
     situation_key,
-    tell_all,
-    tell_one,
+    spread,
 )
-from windbreak.core.policy import InForce, SoakKind, in_force, touching
-from windbreak.core.tracking import KnownProduct, KnownRelease
-from windbreak.core.versions import parse_version
-from windbreak.core.work import SitePlan
+from windbreak.core.values.inventories import Inventory
+from windbreak.core.values.plans import SitePlan
+from windbreak.core.values.policy import InForce, SoakKind, in_force, touching
+from windbreak.core.values.products import KnownProduct
+from windbreak.core.values.releases import KnownRelease
+from windbreak.core.values.sites import Site
+from windbreak.core.values.verdicts import Answer, Plan
+from windbreak.core.versions.version import parse_version
+from windbreak.documents.charts import Chart
 from windbreak.operations import licence_rights, rights
 from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
+from windbreak.wording.answers import Answered, Asked, answered
+from windbreak.wording.charts import charts
 
 _KEPT_RESULTS = 1024
 _WORTH_SENDING = 50
+_WHOLE = Asked(acts=True, plans=True)
 
 
 @dataclass(frozen=True)
@@ -252,7 +262,7 @@ def _catalogue(context: Context) -> _Catalogue:
     for release in store.releases.all():
         if release.withdrawn_at is not None:
             withdrawn.add((release.product, release.version))
-        releases.setdefault(release.product, []).append(release.to_case())
+        releases.setdefault(release.product, []).append(release_of(release))
         reason = why_withheld(release)
         if reason is not None:
             one = Hold(product=release.product, range=f"={release.version}", reason=reason)
@@ -260,15 +270,11 @@ def _catalogue(context: Context) -> _Catalogue:
     advisories: dict[str, list[Advisory]] = {}
     for told in store.advisories.all():
         if not told.withdrawn:
-            advisories.setdefault(told.product, []).append(
-                Advisory(
-                    id=told.id, product=told.product, affected=told.affected, severity=told.severity
-                )
-            )
+            advisories.setdefault(told.product, []).append(advisory_of(told))
     known = {p.id: p for p in store.products.all()}
     lockstep, clashes = among(
-        [g.to_case() for g in store.locksteps.all()],
-        [c.to_case() for c in store.clashes.all()],
+        [lockstep_of(g) for g in store.locksteps.all()],
+        [clash_of(c) for c in store.clashes.all()],
         known,
     )
     made = _Catalogue(
@@ -279,7 +285,7 @@ def _catalogue(context: Context) -> _Catalogue:
         frozenset(withdrawn),
         licence_rights.rights(context),
         Catalogue(
-            [_as_product(p) for p in known.values()],
+            [product_of(p) for p in known.values()],
             [
                 r
                 for p, found in releases.items()
@@ -296,19 +302,6 @@ def _catalogue(context: Context) -> _Catalogue:
     _catalogues.clear()
     _catalogues[id(store)] = (mark, made)
     return made
-
-
-def _as_product(known: KnownProduct) -> Product:
-    return Product.model_validate(
-        {
-            "id": known.id,
-            "kind": known.id.partition("/")[0],
-            "access": known.access,
-            "name": known.name,
-            "major_place": known.major_place,
-            "closed": known.withdrawn_at is not None,
-        }
-    )
 
 
 def compiled(context: Context) -> Catalogue:
@@ -339,7 +332,7 @@ def why_withheld(release: KnownRelease) -> str | None:
 class _Kept:
     """A result, the days it holds, and the products whose catalogue it came from."""
 
-    told: Told
+    told: Answered
     made_at: datetime
     first_day: date  # the case's own: what is supposed may lie ahead of today
     last_day: date
@@ -370,7 +363,7 @@ def reason(context: Context, case: Case) -> Reasoned:
     key = situation_key(lean)
     kept = _kept(key, case)
     if kept is None:
-        kept = _keep(context, key, case, tell_one(lean, catalogue, Asked(acts=True, plans=True)))
+        kept = _keep(context, key, case, answered(lean, catalogue, _WHOLE))
     assert kept.told.plan is not None  # it was asked for
     same = {"site": case.site.id}
     return Reasoned(
@@ -401,8 +394,8 @@ def prepare(context: Context, sites: Iterable[str]) -> None:
         key = situation_key(lean)
         if key not in wanted and _kept(key, case) is None:
             wanted[key], leans[key] = case, lean
-    asked = Asked(acts=True, plans=True)
-    for key, told in tell_all(catalogue, leans, asked, context.executor).items():
+    work = partial(answered, asked=_WHOLE)
+    for key, told in spread(catalogue, leans, work, context.executor).items():
         _keep(context, key, wanted[key], told)
 
 
@@ -415,7 +408,7 @@ def _kept(key: str, case: Case) -> _Kept | None:
         return kept
 
 
-def _keep(context: Context, key: str, case: Case, told: Told) -> _Kept:
+def _keep(context: Context, key: str, case: Case, told: Answered) -> _Kept:
     last = changes_on(case)
     last_day = last if last == date.max else last - timedelta(days=1)
     products = frozenset(p.id for p in case.products)

@@ -8,33 +8,30 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from zoneinfo import ZoneInfo
 
-from windbreak.core.candidates import SoakExclusion, members
-from windbreak.core.case import Advisory, Case
-from windbreak.core.catalogue import Catalogue
+from windbreak.core.case.candidates import members
+from windbreak.core.case.catalogue import Catalogue
+from windbreak.core.case.situation import Advisory, Case
 from windbreak.core.errors import RangeError
-from windbreak.core.explain import PlannedStep, Verdict, counted, day, step_title
-from windbreak.core.fleet import WORST_FIRST, Inventory, Site, State
-from windbreak.core.newest import Newest, newest
-from windbreak.core.overview import Standing
-from windbreak.core.passing import Passed, passed
-from windbreak.core.versions import jump, parse_range, parse_version
-from windbreak.core.work import (
-    WENT_WRONG,
-    ComponentView,
-    JournalEntry,
-    Probe,
-    Run,
-    RunStep,
-    RunStory,
-    Seen,
-    SitePlan,
-    SiteSummary,
-    SiteView,
-)
+from windbreak.core.explanation.newest import newest
+from windbreak.core.explanation.passing import Passed, passed
+from windbreak.core.values.basics import WORST_FIRST, State
+from windbreak.core.values.inventories import Inventory
+from windbreak.core.values.plans import SitePlan
+from windbreak.core.values.reasons import SoakExclusion
+from windbreak.core.values.runs import WENT_WRONG, JournalEntry, Probe, Run, Seen
+from windbreak.core.values.sites import Site
+from windbreak.core.values.verdicts import Newest, PlannedStep, Verdict
+from windbreak.core.versions.ranges import parse_range
+from windbreak.core.versions.version import jump, parse_version
+from windbreak.documents.products import Standing
+from windbreak.documents.runs import RunStep, RunStory
+from windbreak.documents.sites import ComponentView, SiteSummary, SiteView
 from windbreak.links.probing import compare
 from windbreak.operations import proposals, reasoning, supposing
 from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
+from windbreak.wording.answers import step_title
+from windbreak.wording.words import counted, day
 
 _UNLINKED: dict[str, State] = {
     "down": "failed",

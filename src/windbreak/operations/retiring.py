@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from windbreak.core.fleet import Site
-from windbreak.core.work import Principal
+from windbreak.core.values.accounts import Principal
+from windbreak.core.values.sites import Site
 from windbreak.operations import licensing, rollouts, sites
 from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused

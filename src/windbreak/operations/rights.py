@@ -8,8 +8,8 @@ from __future__ import annotations
 
 from typing import Literal
 
-from windbreak.core.fleet import Inventory
-from windbreak.core.tracking import ShelfRight
+from windbreak.core.values.inventories import Inventory
+from windbreak.core.values.packages import ShelfRight
 from windbreak.operations.context import Context
 
 Why = Literal["uploaded for it", "run by it", "taken under its seat"]

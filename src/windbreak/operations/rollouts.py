@@ -5,23 +5,16 @@ from __future__ import annotations
 from datetime import datetime, timedelta
 from zoneinfo import ZoneInfo
 
-from windbreak.core.explain import counted
-from windbreak.core.fleet import Site
-from windbreak.core.timetable import next_start
-from windbreak.core.work import (
-    Approval,
-    ApprovePlan,
-    Book,
-    Booking,
-    NewRollout,
-    Principal,
-    Rollout,
-    Run,
-    SitePlan,
-)
+from windbreak.core.scheduling.openings import next_start
+from windbreak.core.values.accounts import Principal
+from windbreak.core.values.bookings import Book, Booking, NewRollout, Rollout
+from windbreak.core.values.plans import Approval, ApprovePlan, SitePlan
+from windbreak.core.values.runs import Run
+from windbreak.core.values.sites import Site
 from windbreak.operations import instance, reasoning
 from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
+from windbreak.wording.words import counted
 
 MISSED_AFTER = timedelta(hours=4)
 ENDED = ("ended well", "stopped")

@@ -8,9 +8,11 @@ from __future__ import annotations
 
 from typing import Any
 
-from windbreak.core.explain import PlannedStep, counted, step_title
-from windbreak.core.fleet import Inventory
-from windbreak.core.work import Principal, Probe, Run, RunPhase, RunState, Seen, SitePlan
+from windbreak.core.values.accounts import Principal
+from windbreak.core.values.inventories import Inventory
+from windbreak.core.values.plans import SitePlan
+from windbreak.core.values.runs import Probe, Run, RunPhase, RunState, Seen
+from windbreak.core.values.verdicts import PlannedStep
 from windbreak.links.adapter import AgentLook
 from windbreak.links.errors import LinkError
 from windbreak.links.probing import compare, look_at, probe, worse
@@ -19,6 +21,8 @@ from windbreak.operations.context import Context
 from windbreak.operations.errors import OperationError, Refused
 from windbreak.operations.journal import Journal, StepFailed
 from windbreak.store.errors import AlreadyThere
+from windbreak.wording.answers import step_title
+from windbreak.wording.words import counted
 
 LEAST_ROOM_MB = 200
 

@@ -9,9 +9,10 @@ from __future__ import annotations
 from collections import defaultdict
 from datetime import timedelta
 
-from windbreak.core.tracking import Bundled, KnownRelease, Package, ShelfRight
-from windbreak.core.versions import Version, parse_version
-from windbreak.core.work import Principal
+from windbreak.core.values.accounts import Principal
+from windbreak.core.values.packages import Package, ShelfRight
+from windbreak.core.values.releases import Bundled, KnownRelease
+from windbreak.core.versions.version import Version, parse_version
 from windbreak.feeds.errors import FeedError
 from windbreak.feeds.fetching import PACKAGE_LIMIT, PACKAGE_SECONDS, fetch, origin
 from windbreak.operations import licence_codes, reasoning, rights

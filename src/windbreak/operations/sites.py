@@ -13,9 +13,10 @@ from datetime import timedelta
 
 from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
 
-from windbreak.core.fleet import (
+from windbreak.core.values.accounts import Principal
+from windbreak.core.values.inventories import Inventory
+from windbreak.core.values.sites import (
     Host,
-    Inventory,
     Link,
     LinkCode,
     LinkState,
@@ -24,7 +25,6 @@ from windbreak.core.fleet import (
     SiteChange,
     Window,
 )
-from windbreak.core.work import Principal
 from windbreak.feeds.at_once import at_once
 from windbreak.links import signing
 from windbreak.links.adapter import Agent

@@ -8,20 +8,24 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable, Sequence
 from datetime import date
+from functools import partial
 
-from windbreak.core.acts import Act, applied
-from windbreak.core.case import Case
-from windbreak.core.catalogue import Catalogue
-from windbreak.core.explain import Answer, Verdict
-from windbreak.core.fleet import Site
-from windbreak.core.many import Asked, key_of_day, tell_all
-from windbreak.core.outlook import ActRow, Alike, Difference, FreedMove, Outlook, Supposed
-from windbreak.core.versions import parse_range, parse_version
-from windbreak.core.wording import tell_act, tell_acts
-from windbreak.core.work import Helps
+from windbreak.core.case.catalogue import Catalogue
+from windbreak.core.case.situation import Case
+from windbreak.core.explanation.acts import applied
+from windbreak.core.fleet import key_of_day, spread
+from windbreak.core.values.reasons import Act
+from windbreak.core.values.sites import Site
+from windbreak.core.values.verdicts import Answer, Verdict
+from windbreak.core.versions.ranges import parse_range
+from windbreak.core.versions.version import parse_version
+from windbreak.documents.outlook import ActRow, Alike, Difference, FreedMove, Outlook, Supposed
+from windbreak.documents.sites import Helps
 from windbreak.operations import reasoning
 from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
+from windbreak.wording.answers import Asked, answered
+from windbreak.wording.reasons import tell_act, tell_acts
 
 FORMS = (
     "offer PRODUCT VERSION [on HOST]",
@@ -266,7 +270,7 @@ class _Fleet:
             keys[id] = key_of_day(lean)
             if keys[id] not in self.known:
                 wanted[keys[id]] = lean
-        told = tell_all(self.compiled, wanted, Asked())
+        told = spread(self.compiled, wanted, partial(answered, asked=Asked()))
         self.known |= {key: one.answer for key, one in told.items()}
         return {id: self.known[key] for id, key in keys.items()}
 

@@ -5,13 +5,12 @@ from __future__ import annotations
 import secrets
 from collections.abc import Iterable
 
-from windbreak.core.case import ClashSide
-from windbreak.core.ties import KnownClash, KnownLockstep, NewClash, NewLockstep
-from windbreak.core.wording import match_in_words
-from windbreak.core.work import Principal
+from windbreak.core.values.accounts import Principal
+from windbreak.core.values.ties import ClashSide, KnownClash, KnownLockstep, NewClash, NewLockstep
 from windbreak.operations import reasoning
 from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
+from windbreak.wording.words import match_in_words
 
 
 def set_lockstep(context: Context, new: NewLockstep, by: Principal) -> KnownLockstep:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from windbreak.core.work import Today
+from windbreak.documents.today import Today
 from windbreak.operations import findings, instance, reports, tracking
 from windbreak.operations.context import Context
 

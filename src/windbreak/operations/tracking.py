@@ -10,17 +10,10 @@ from pathlib import Path
 
 from pydantic import ValidationError
 
-from windbreak.core.fleet import Value
-from windbreak.core.tracking import (
-    BY_HAND,
-    Announcement,
-    CredentialCheck,
-    Feed,
-    FeedChange,
-    NewFeed,
-    PollResult,
-)
-from windbreak.core.work import Principal
+from windbreak.core.values.accounts import Principal
+from windbreak.core.values.basics import Value
+from windbreak.core.values.feeds import CredentialCheck, Feed, FeedChange, NewFeed, PollResult
+from windbreak.core.values.releases import BY_HAND, Announcement
 from windbreak.feeds import recipes, way_out
 from windbreak.feeds.announced import Announced, Asked
 from windbreak.feeds.at_once import at_once

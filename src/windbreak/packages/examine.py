@@ -17,7 +17,7 @@ from dataclasses import dataclass
 from pathlib import PurePosixPath
 
 from windbreak.core.errors import VersionError
-from windbreak.core.versions import parse_version
+from windbreak.core.versions.version import parse_version
 from windbreak.packages.errors import PackageRefused
 
 HEADER = "component.toml"

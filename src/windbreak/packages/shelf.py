@@ -6,8 +6,8 @@ import hashlib
 from datetime import datetime
 from pathlib import Path
 
-from windbreak.core.tracking import Package
-from windbreak.core.versions import parse_version
+from windbreak.core.values.packages import Package
+from windbreak.core.versions.version import parse_version
 from windbreak.packages.errors import PackageRefused
 from windbreak.packages.examine import Examined, examine, installable
 from windbreak.store.store import Store

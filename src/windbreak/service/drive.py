@@ -14,9 +14,9 @@ from datetime import UTC, date, datetime, timedelta
 from pathlib import Path
 from typing import IO
 
-from windbreak.core.fleet import Site
-from windbreak.core.tracking import Feed
-from windbreak.core.work import Run
+from windbreak.core.values.feeds import Feed
+from windbreak.core.values.runs import Run
+from windbreak.core.values.sites import Site
 from windbreak.notices.mail import MailSettings
 from windbreak.operations import (
     digest,

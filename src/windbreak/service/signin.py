@@ -6,7 +6,7 @@ from typing import Annotated
 
 from fastapi import Depends, Path, Query, Request
 
-from windbreak.core.work import Principal
+from windbreak.core.values.accounts import Principal
 from windbreak.operations import accounts
 from windbreak.operations.context import Context
 from windbreak.operations.errors import NotPermitted

@@ -17,9 +17,12 @@ from pathlib import Path
 import httpx
 
 from windbreak.client import Windbreak
-from windbreak.core.fleet import Host, NewHold, NewSite
-from windbreak.core.licences import NewLicence, NewSeat
-from windbreak.core.tracking import NewFeed, NewRelease, ProductChange
+from windbreak.core.values.feeds import NewFeed
+from windbreak.core.values.holds import NewHold
+from windbreak.core.values.licences import NewLicence, NewSeat
+from windbreak.core.values.products import ProductChange
+from windbreak.core.values.releases import NewRelease
+from windbreak.core.values.sites import Host, NewSite
 from windbreak.operations import accounts
 from windbreak.operations.context import close, open_context
 from windbreak.standins import catalogue

@@ -25,7 +25,8 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
-from windbreak.core.versions import parse_range, parse_version
+from windbreak.core.versions.ranges import parse_range
+from windbreak.core.versions.version import parse_version
 from windbreak.packages.examine import HEADER
 
 FOLDERS = {"core": "core", "theme": "themes", "plugin": "plugins"}

@@ -21,8 +21,9 @@ from pathlib import Path
 import httpx
 
 from windbreak.client import Problem, Windbreak
-from windbreak.core.fleet import Window
-from windbreak.core.work import NewRollout, RunStory
+from windbreak.core.values.bookings import NewRollout
+from windbreak.core.values.sites import Window
+from windbreak.documents.runs import RunStory
 from windbreak.standins.demo import (
     Demo,
     register_feeds,

@@ -8,9 +8,10 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
 
-from windbreak.core.fleet import WORST_FIRST, Site
-from windbreak.core.overview import Standing
-from windbreak.core.work import SiteSummary
+from windbreak.core.values.basics import WORST_FIRST
+from windbreak.core.values.sites import Site
+from windbreak.documents.products import Standing
+from windbreak.documents.sites import SiteSummary
 from windbreak.store.database import Database
 
 _LAST = len(WORST_FIRST)

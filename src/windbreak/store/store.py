@@ -9,32 +9,25 @@ from typing import TypeVar
 
 from pydantic import BaseModel
 
-from windbreak.core.fleet import Host, Inventory, Site, StandingHold
-from windbreak.core.licences import Licence, Seat
-from windbreak.core.outward import Delivery, Hook
-from windbreak.core.policy import Rule
-from windbreak.core.ties import KnownClash, KnownLockstep
-from windbreak.core.tracking import (
-    Feed,
-    KnownAdvisory,
-    KnownProduct,
-    KnownRelease,
-    Package,
-    ShelfRight,
-)
-from windbreak.core.versions import parse_version
-from windbreak.core.work import (
-    Account,
-    Booking,
-    Event,
-    Finding,
-    JournalEntry,
-    LedgerEntry,
-    Rollout,
-    Run,
-    SitePlan,
-    Token,
-)
+from windbreak.core.values.accounts import Account, Token
+from windbreak.core.values.advisories import KnownAdvisory
+from windbreak.core.values.bookings import Booking, Rollout
+from windbreak.core.values.feeds import Feed
+from windbreak.core.values.findings import Finding
+from windbreak.core.values.holds import StandingHold
+from windbreak.core.values.hooks import Delivery, Hook
+from windbreak.core.values.inventories import Inventory
+from windbreak.core.values.ledger import Event, LedgerEntry
+from windbreak.core.values.licences import Licence, Seat
+from windbreak.core.values.packages import Package, ShelfRight
+from windbreak.core.values.plans import SitePlan
+from windbreak.core.values.policy import Rule
+from windbreak.core.values.products import KnownProduct
+from windbreak.core.values.releases import KnownRelease
+from windbreak.core.values.runs import JournalEntry, Run
+from windbreak.core.values.sites import Host, Site
+from windbreak.core.values.ties import KnownClash, KnownLockstep
+from windbreak.core.versions.version import parse_version
 from windbreak.store.database import Database, Documents
 from windbreak.store.rows import Rows
 

@@ -8,9 +8,10 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Iterator
 
-from windbreak.core.fleet import Site
-from windbreak.core.overview import Standing
-from windbreak.core.work import WENT_WRONG, Finding
+from windbreak.core.values.findings import Finding
+from windbreak.core.values.runs import WENT_WRONG
+from windbreak.core.values.sites import Site
+from windbreak.documents.products import Standing
 from windbreak.operations.causes import feeds, licences, releases, sites
 from windbreak.operations.context import Context
 from windbreak.operations.reports import settle

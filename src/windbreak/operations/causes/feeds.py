@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from windbreak.core.explain import counted
-from windbreak.core.tracking import Feed
-from windbreak.core.work import Finding
+from windbreak.core.values.feeds import Feed
+from windbreak.core.values.findings import Finding
 from windbreak.operations import tracking
 from windbreak.operations.causes.made import finding
 from windbreak.operations.context import Context
+from windbreak.wording.words import counted
 
 
 def of_feeds(context: Context) -> Iterator[Finding]:

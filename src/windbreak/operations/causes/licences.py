@@ -4,13 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from windbreak.core.explain import counted, day
-from windbreak.core.licences import LicenceView
-from windbreak.core.wording import listed
-from windbreak.core.work import Finding, Weight
+from windbreak.core.values.findings import Finding, Weight
+from windbreak.documents.licences import LicenceView
 from windbreak.operations import licence_forecasts, licence_views
 from windbreak.operations.causes.made import finding
 from windbreak.operations.context import Context
+from windbreak.wording.words import counted, day, listed
 
 ENDS_SOON = 60  # days before a licence's end at which it is said
 

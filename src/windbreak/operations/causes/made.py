@@ -7,8 +7,9 @@ from __future__ import annotations
 
 from datetime import UTC, date, datetime, time
 
-from windbreak.core.fleet import Site, State
-from windbreak.core.work import Finding, NextAct, Weight
+from windbreak.core.values.basics import State
+from windbreak.core.values.findings import Finding, NextAct, Weight
+from windbreak.core.values.sites import Site
 from windbreak.operations.context import Context
 
 

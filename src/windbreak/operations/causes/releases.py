@@ -6,15 +6,15 @@ from collections import defaultdict
 from collections.abc import Iterator
 from datetime import timedelta
 
-from windbreak.core.explain import counted, day
-from windbreak.core.fleet import Site
-from windbreak.core.overview import Standing
-from windbreak.core.tracking import KnownRelease
-from windbreak.core.versions import parse_range, parse_version
-from windbreak.core.wording import listed
-from windbreak.core.work import Finding, Weight
+from windbreak.core.values.findings import Finding, Weight
+from windbreak.core.values.releases import KnownRelease
+from windbreak.core.values.sites import Site
+from windbreak.core.versions.ranges import parse_range
+from windbreak.core.versions.version import parse_version
+from windbreak.documents.products import Standing
 from windbreak.operations.causes.made import finding
 from windbreak.operations.context import Context
+from windbreak.wording.words import counted, day, listed
 
 WATCH_SOON = 30
 

@@ -5,15 +5,17 @@ from __future__ import annotations
 from collections.abc import Iterator
 from datetime import timedelta
 
-from windbreak.core.explain import counted, day
-from windbreak.core.fleet import Inventory, Site, State
-from windbreak.core.overview import Standing
-from windbreak.core.versions import parse_version
-from windbreak.core.wording import listed
-from windbreak.core.work import Finding, Run, Weight
+from windbreak.core.values.basics import State
+from windbreak.core.values.findings import Finding, Weight
+from windbreak.core.values.inventories import Inventory
+from windbreak.core.values.runs import Run
+from windbreak.core.values.sites import Site
+from windbreak.core.versions.version import parse_version
+from windbreak.documents.products import Standing
 from windbreak.operations import overview
 from windbreak.operations.causes.made import finding
 from windbreak.operations.context import Context
+from windbreak.wording.words import counted, day, listed
 
 FEW_READY = 6
 CURRENT_AGENT = "1.1"

@@ -9,7 +9,7 @@ from fastapi import APIRouter, Header, Query, Request
 from fastapi.sse import EventSourceResponse, ServerSentEvent
 from starlette.concurrency import run_in_threadpool
 
-from windbreak.core.work import Event
+from windbreak.core.values.ledger import Event
 from windbreak.operations.context import Context
 from windbreak.service.signin import MOST, Ctx, Who
 

@@ -7,18 +7,16 @@ from typing import Annotated
 from fastapi import APIRouter, Query
 from pydantic import SecretStr
 
-from windbreak.core.fleet import Slug, Value, example
-from windbreak.core.licences import (
-    EntryResult,
-    Forecast,
-    Licence,
-    LicenceChange,
-    LicenceView,
-    NewLicence,
-    NewSeat,
-    Seat,
+from windbreak.core.values.basics import Slug, Value, example
+from windbreak.core.values.licences import Licence, LicenceChange, NewLicence, NewSeat, Seat
+from windbreak.documents.licences import EntryResult, Forecast, LicenceView
+from windbreak.operations import (
+    licence_codes,
+    licence_entry,
+    licence_forecasts,
+    licence_views,
+    licensing,
 )
-from windbreak.operations import licence_codes, licence_forecasts, licence_views, licensing
 from windbreak.service.signin import Ctx, Who
 
 router = APIRouter(tags=["licences"])
@@ -89,7 +87,7 @@ def enter_code(
     site: Annotated[str | None, Query(description="only on this site")] = None,
 ) -> list[EntryResult]:
     """Enter the code on the sites that hold a seat, through their agents, and read it back."""
-    return licence_codes.enter(context, id, who, site)
+    return licence_entry.enter(context, id, who, site)
 
 
 @router.get("/forecasts")

@@ -8,9 +8,9 @@ from fastapi import APIRouter, Request
 from fastapi.responses import Response
 from pydantic import Field
 
-from windbreak.core.fleet import Slug, Value, example
-from windbreak.core.outward import Delivery, Hook, Instance, NewHook
-from windbreak.core.work import Account
+from windbreak.core.values.accounts import Account
+from windbreak.core.values.basics import Slug, Value, example
+from windbreak.core.values.hooks import Delivery, Hook, Instance, NewHook
 from windbreak.operations import accounts, digest, exports, instance, outward
 from windbreak.operations.errors import Refused
 from windbreak.operations.exports import Imported

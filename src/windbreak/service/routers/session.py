@@ -7,8 +7,8 @@ from typing import Annotated
 from fastapi import APIRouter, Request, Response
 from pydantic import Field, SecretStr
 
-from windbreak.core.fleet import Value, example
-from windbreak.core.work import NewToken, Principal, Token
+from windbreak.core.values.accounts import NewToken, Principal, Token
+from windbreak.core.values.basics import Value, example
 from windbreak.operations import accounts
 from windbreak.operations.errors import NotPermitted
 from windbreak.service.signin import COOKIE, Ctx, Who, secret_of

@@ -6,23 +6,13 @@ from typing import Annotated, Any
 
 from fastapi import APIRouter, Query, Response
 
-from windbreak.core.explain import Answer, Verdict
-from windbreak.core.fleet import (
-    Host,
-    Inventory,
-    LinkCode,
-    LinkState,
-    NewSite,
-    Site,
-    SiteChange,
-    State,
-    Value,
-    Window,
-    Zone,
-    example,
-)
-from windbreak.core.outlook import ActRow, Outlook
-from windbreak.core.work import SitePlan, SiteSummary, SiteView
+from windbreak.core.values.basics import State, Value, Zone, example
+from windbreak.core.values.inventories import Inventory
+from windbreak.core.values.plans import SitePlan
+from windbreak.core.values.sites import Host, LinkCode, LinkState, NewSite, Site, SiteChange, Window
+from windbreak.core.values.verdicts import Answer, Verdict
+from windbreak.documents.outlook import ActRow, Outlook
+from windbreak.documents.sites import SiteSummary, SiteView
 from windbreak.operations import reasoning, reports, retiring, sites, supposing
 from windbreak.operations.errors import Refused
 from windbreak.service.signin import Ctx, Limit, Who

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from fastapi import APIRouter
 
-from windbreak.core.ties import KnownClash, KnownLockstep, NewClash, NewLockstep
+from windbreak.core.values.ties import KnownClash, KnownLockstep, NewClash, NewLockstep
 from windbreak.operations import ties
 from windbreak.service.signin import Ctx, Who
 

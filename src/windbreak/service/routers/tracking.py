@@ -8,25 +8,15 @@ from fastapi import APIRouter, Query, Request
 from pydantic import Field, SecretStr
 
 from windbreak.core.errors import VersionError
-from windbreak.core.fleet import Slug, Value, example
-from windbreak.core.overview import Coverage, ProductRow, ProductView
-from windbreak.core.passing import Passed, passed
-from windbreak.core.tracking import (
-    CredentialCheck,
-    DecideRepublished,
-    Feed,
-    FeedChange,
-    KnownAdvisory,
-    KnownProduct,
-    KnownRelease,
-    NewFeed,
-    NewRelease,
-    Package,
-    PollResult,
-    ProductChange,
-    ShelfRight,
-)
-from windbreak.core.versions import parse_version
+from windbreak.core.explanation.passing import Passed, passed
+from windbreak.core.values.advisories import KnownAdvisory
+from windbreak.core.values.basics import Slug, Value, example
+from windbreak.core.values.feeds import CredentialCheck, Feed, FeedChange, NewFeed, PollResult
+from windbreak.core.values.packages import Package, ShelfRight
+from windbreak.core.values.products import KnownProduct, ProductChange
+from windbreak.core.values.releases import DecideRepublished, KnownRelease, NewRelease
+from windbreak.core.versions.version import parse_version
+from windbreak.documents.products import Coverage, ProductRow, ProductView
 from windbreak.feeds.recipes import Recipe
 from windbreak.operations import catalogue, overview, shelving, tracking
 from windbreak.operations.errors import Refused
@@ -153,7 +143,7 @@ def list_releases(context: Ctx, who: Who, kind: str, slug: str) -> list[KnownRel
     """The known releases of a product, newest first."""
     product = context.store.products.get(f"{kind}/{slug}")
     found = context.store.releases.all(product=product.id)
-    return sorted(found, key=lambda r: r.to_case().parsed.key, reverse=True)
+    return sorted(found, key=lambda r: parse_version(r.version).key, reverse=True)
 
 
 @router.get("/products/{kind}/{slug}/passed")

@@ -7,23 +7,17 @@ from typing import Annotated
 
 from fastapi import APIRouter, Query, Request
 
-from windbreak.core.chart import Chart
-from windbreak.core.fleet import NewHold, StandingHold, Value, example
-from windbreak.core.policy import InForce, NewRule, Rule
-from windbreak.core.work import (
-    ApprovePlan,
-    Book,
-    Booking,
-    Finding,
-    LedgerEntry,
-    NewRollout,
-    Rollout,
-    Run,
-    RunStory,
-    SitePlan,
-    SnoozeFinding,
-    Today,
-)
+from windbreak.core.values.basics import Value, example
+from windbreak.core.values.bookings import Book, Booking, NewRollout, Rollout
+from windbreak.core.values.findings import Finding, SnoozeFinding
+from windbreak.core.values.holds import NewHold, StandingHold
+from windbreak.core.values.ledger import LedgerEntry
+from windbreak.core.values.plans import ApprovePlan, SitePlan
+from windbreak.core.values.policy import InForce, NewRule, Rule
+from windbreak.core.values.runs import Run
+from windbreak.documents.charts import Chart
+from windbreak.documents.runs import RunStory
+from windbreak.documents.today import Today
 from windbreak.operations import findings, policy, reasoning, reports, rollouts, runs, today
 from windbreak.service.signin import Ctx, Limit, Number, Who
 

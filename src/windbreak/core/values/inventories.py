@@ -1,0 +1,54 @@
+"""What is on a site, as its agent reported it at an instant."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Literal
+
+from windbreak.core.values.basics import Day, ProductId, Slug, Value, VersionText
+
+
+class Installed(Value):
+    """One component as the agent reported it; ``maker`` is what its header names, if it does."""
+
+    product: ProductId
+    version: VersionText
+    name: str
+    folder: str
+    active: bool = True
+    parent: str | None = None
+    maker: str | None = None
+
+
+class Registration(Value):
+    """Whether a product is registered on a site, as the agent read it there."""
+
+    product: ProductId
+    state: Literal["registered", "grace", "missing", "unknown"]
+    until: Day | None = None
+    last4: str | None = None
+
+
+class Inventory(Value):
+    """What is on a site, as its agent answered at an instant; its id is the site's.
+
+    ``network`` is how many sites share this one's code; 0 for a site by itself.
+    """
+
+    id: Slug
+    at: datetime
+    components: tuple[Installed, ...]
+    automatic_updates: bool
+    caches: tuple[str, ...] = ()
+    free_mb: int
+    registrations: tuple[Registration, ...] = ()
+    network: int = 0
+    agent_version: str | None = None
+
+    def registration_of(self, product: str) -> Registration | None:
+        """Whether a product is registered there; None where the agent does not tell."""
+        return next((r for r in self.registrations if r.product == product), None)
+
+    def version_of(self, product: str) -> str | None:
+        """The installed version of a product; None where it is not there."""
+        return next((c.version for c in self.components if c.product == product), None)

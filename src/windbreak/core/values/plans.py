@@ -1,0 +1,47 @@
+"""Plans of single sites, and their approval."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Literal
+
+from windbreak.core.values.basics import Slug, Value, example
+from windbreak.core.values.inventories import Inventory
+from windbreak.core.values.verdicts import Answer, Plan
+
+PlanState = Literal["draft", "approved", "replaced", "carried out", "failed"]
+
+
+class Approval(Value):
+    """Who let a plan go, when and why. ``restore_anyway``: also when orders came in meanwhile."""
+
+    by: str
+    at: datetime
+    why: str
+    restore_anyway: bool = False
+
+
+class ApprovePlan(Value):
+    model_config = example(why="updates of November")
+
+    why: str = ""
+    restore_anyway: bool = False
+
+
+class SitePlan(Value):
+    """A plan for one site, with the verdicts it came from and the state it starts at."""
+
+    id: int
+    site: Slug
+    made_at: datetime
+    start: dict[str, str]
+    answer: Answer
+    plan: Plan
+    targets: dict[str, str]
+    state: PlanState = "draft"
+    approval: Approval | None = None
+
+    def changed_since(self, inventory: Inventory) -> list[str]:
+        """The products that are not, or no longer, at the version the plan starts from."""
+        now = {c.product: c.version for c in inventory.components}
+        return sorted(p for p in {*now, *self.start} if now.get(p) != self.start.get(p))

@@ -1,0 +1,118 @@
+"""What is known of the fleet: hosts, sites, their links and inventories.
+
+Values only; they are what the API, the client and the store speak of. Instants are aware and
+in UTC; ``None`` for an instant means that it has not happened.
+"""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Annotated, Literal
+
+from pydantic import Field
+
+from windbreak.core.values.basics import (
+    Address,
+    Hour,
+    ProductId,
+    Slug,
+    Value,
+    VersionText,
+    Zone,
+    example,
+)
+
+Weekday = Literal["mon", "tue", "wed", "thu", "fri", "sat", "sun"]
+
+
+Environment = Literal["production", "staging", "development"]
+
+
+LinkState = Literal["linked", "silent", "down", "refused", "unlinked"]
+
+
+class Host(Value):
+    """A server account: the runtimes it offers, how many sites may be worked on at once."""
+
+    model_config = example(
+        id="mole", name="Mole", at_once=4, offers={"runtime/loom": ["8.1", "8.2"]}
+    )
+
+    id: Slug
+    name: str
+    offers: dict[ProductId, tuple[VersionText, ...]] = {}
+    at_once: Annotated[int, Field(ge=1)] = 1
+
+
+class Window(Value):
+    """Weekly hours in the site's own time zone; an end at or before the start is the next day."""
+
+    days: tuple[Weekday, ...] = ("mon", "tue", "wed", "thu", "fri", "sat", "sun")
+    start: Hour = "01:00"
+    end: Hour = "05:00"
+
+
+class Link(Value):
+    """The signed connection to a site, as last seen. ``reason`` is a sentence."""
+
+    state: LinkState = "unlinked"
+    reason: str = "No agent has been linked yet."
+    since: datetime | None = None
+    looked_at: datetime | None = None
+    agent_id: str | None = None
+    agent_version: str | None = None
+    agent_can: tuple[str, ...] = ()
+
+
+class NewSite(Value):
+    """A site as it is registered. ``twin_of`` names the production site this one stands for."""
+
+    model_config = example(
+        label="Skerry Light Trust",
+        address="https://skerry-light.example",
+        client="Skerry Light Trust",
+        host="mole",
+    )
+
+    label: Annotated[str, Field(min_length=1, max_length=120)]
+    address: Address
+    system: Literal["millrace"] = "millrace"
+    client: str = ""
+    host: Slug | None = None
+    environment: Environment = "production"
+    twin_of: Slug | None = None
+    tags: tuple[str, ...] = ()
+    timezone: Zone = "Europe/London"
+    windows: tuple[Window, ...] = (Window(),)
+
+
+class Site(NewSite):
+    """One installation of the content system, at one address.
+
+    ``own`` are the components made for this site: no offer that bears their folder's name is
+    theirs. A retired site is worked on no more; its history stays.
+    """
+
+    id: Slug
+    link: Link = Link()
+    facts_at: datetime | None = None
+    own: tuple[ProductId, ...] = ()
+    retired_at: datetime | None = None
+
+
+class SiteChange(Value):
+    """What may be changed of a registered site; None leaves it as it is."""
+
+    model_config = example(client="Skerry Light Trust", tags=["lighthouse"])
+
+    label: Annotated[str, Field(min_length=1, max_length=120)] | None = None
+    client: str | None = None
+    host: Slug | None = None
+    tags: tuple[str, ...] | None = None
+
+
+class LinkCode(Value):
+    """The one line a person carries to the site's agent; it is shown once."""
+
+    line: str
+    good_until: datetime

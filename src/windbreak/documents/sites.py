@@ -1,0 +1,94 @@
+"""Sites as they are read: rows of the fleet, and one site whole."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Literal
+
+from windbreak.core.explanation.passing import Passed
+from windbreak.core.values.basics import ProductId, Slug, State, Value
+from windbreak.core.values.ledger import LedgerEntry
+from windbreak.core.values.verdicts import Newest
+
+
+class SiteSummary(Value):
+    """A site as one row: its worst state, the moves that wait by kind, the worst reason."""
+
+    id: Slug
+    label: str
+    client: str
+    host: str | None
+    host_name: str
+    environment: str
+    twin_of: str | None
+    address: str
+    link: str
+    state: State
+    moves: dict[str, int]
+    held: int
+    text: str
+    facts_at: datetime | None
+    next_booking: datetime | None = None
+    approved: bool = False
+    running: int | None = None
+    progress: float | None = None
+    tags: tuple[str, ...] = ()
+
+
+class Helps(Value):
+    """A set of acts that would bring a component on; ``suppose`` are its acts as ``if`` takes
+    them, to see it without changing anything.
+    """
+
+    text: str
+    suppose: tuple[str, ...]
+
+
+class Proposal(Value):
+    """Something a site could do without, and why; ``by`` is what does its work now."""
+
+    product: ProductId
+    why: Literal["withdrawn", "included", "spare"]
+    text: str
+    by: ProductId | None = None
+
+
+class ComponentView(Value):
+    """One component of a site: from, to, why, and the next act.
+
+    ``four`` keeps the four answers to "newest" apart; ``passes`` is what lies between.
+    """
+
+    product: ProductId
+    name: str
+    kind: str
+    version: str | None
+    target: str | None
+    newest: str | None
+    state: State
+    origin: str
+    active: bool
+    text: str
+    four: Newest | None = None
+    passes: Passed | None = None
+    folder: str | None = None
+    own: bool = False
+    acts: tuple[Helps, ...] = ()
+
+
+class SiteView(Value):
+    """One site whole: its components with verdicts, its latest plan, its history."""
+
+    summary: SiteSummary
+    timezone: str
+    window: str
+    link_text: str
+    link_state: str
+    components: tuple[ComponentView, ...]
+    plan: int | None
+    plan_text: str
+    history: tuple[LedgerEntry, ...]
+    twin: str | None
+    situation: str | None = None
+    reasoned_at: datetime | None = None
+    proposals: tuple[Proposal, ...] = ()

@@ -1,0 +1,22 @@
+"""What is decided and done: plans, bookings, rollouts, runs, findings, the ledger. Values only."""
+
+from __future__ import annotations
+
+from datetime import datetime
+
+from windbreak.core.values.basics import Value
+from windbreak.core.values.bookings import Booking
+from windbreak.core.values.findings import Finding
+from windbreak.documents.sites import SiteSummary
+
+
+class Today(Value):
+    """What wants attention, what is put aside, what is booked, and how old the facts are."""
+
+    at: datetime
+    findings: tuple[Finding, ...]
+    asleep: tuple[Finding, ...] = ()
+    sites: tuple[SiteSummary, ...]
+    bookings: tuple[Booking, ...]
+    feeds: tuple[tuple[str, str, datetime | None], ...]
+    drives: bool = True

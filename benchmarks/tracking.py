@@ -28,8 +28,9 @@ from windbreak.core.values.accounts import Principal
 from windbreak.core.values.feeds import NewFeed
 from windbreak.core.values.inventories import Installed, Inventory
 from windbreak.core.values.sites import Host, NewSite
-from windbreak.operations import accounts, findings, overview, reports, sites, tracking
+from windbreak.operations import accounts, findings, sites, tracking
 from windbreak.operations.context import Context, close, open_context
+from windbreak.operations.views import products as product_views
 from windbreak.service.app import create_app
 
 RHONA = Principal(account="rhona", name="Rhona Vale", via="service")
@@ -133,7 +134,7 @@ def list_sites(context: Context, count: int) -> None:
         for n in range(count):
             new = NewSite(label=f"Site {n}", address=f"https://site-{n}.example", host="mole")
             sites.register(context, new, RHONA, f"site-{n}")
-            context.store.put_inventory(
+            context.store.inventories.put(
                 Inventory(
                     id=f"site-{n}",
                     at=now,
@@ -144,8 +145,7 @@ def list_sites(context: Context, count: int) -> None:
             )
     made = time.perf_counter() - start
     start = time.perf_counter()
-    while reports.settle(context):
-        pass
+    projector.catch_up(context)
     settled = time.perf_counter() - start
     accounts.ensure_account(context, "rhona", "Rhona Vale")
     token = accounts.make_token(context, "rhona", "bench").secret
@@ -161,7 +161,7 @@ def list_sites(context: Context, count: int) -> None:
     client.get("/health")
     looked = timed(lambda: findings.look_again(context))
     again = timed(lambda: findings.look_again(context))
-    products = timed(lambda: overview.products(context))
+    products = timed(lambda: product_views.products(context))
     order = "lead_rank, lead_label, lead, follows, site"
     sql = f"SELECT body FROM row WHERE made ORDER BY {order} LIMIT 100"
     bare, page, whole = [], [], []

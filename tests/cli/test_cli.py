@@ -83,7 +83,7 @@ class Use(unittest.TestCase):
         self.assertIn("windbreak sign-in", done.stderr)
 
     def test_a_service_that_is_away_exits_with_3(self) -> None:
-        done = windbreak("today", "--address", "http://127.0.0.1:9", "--token", "x")
+        done = windbreak("today", "--service", "http://127.0.0.1:9", "--token", "x")
         self.assertEqual(done.returncode, 3)
         self.assertIn("http://127.0.0.1:9", done.stderr)
 
@@ -111,7 +111,7 @@ class Use(unittest.TestCase):
 
 class OverTheDemo(WithDemo):
     def ask(self, *args: str) -> subprocess.CompletedProcess[str]:
-        return windbreak(*args, WINDBREAK_ADDRESS=self.demo.address, WINDBREAK_TOKEN=self.token)
+        return windbreak(*args, WINDBREAK_SERVICE=self.demo.address, WINDBREAK_TOKEN=self.token)
 
     def test_the_main_commands_answer(self) -> None:
         for args, part in [
@@ -160,7 +160,7 @@ class OverTheDemo(WithDemo):
 
     def given(self, text: str, *args: str) -> subprocess.CompletedProcess[str]:
         """A command with something on its standard input."""
-        told = {"WINDBREAK_ADDRESS": self.demo.address, "WINDBREAK_TOKEN": self.token}
+        told = {"WINDBREAK_SERVICE": self.demo.address, "WINDBREAK_TOKEN": self.token}
         return windbreak(*args, given=text, **told)
 
     def test_bad_input_is_told_in_a_sentence_with_what_would_be_right(self) -> None:

@@ -8,7 +8,7 @@ from windbreak.core.case.catalogue import Catalogue
 from windbreak.core.case.situation import Case
 from windbreak.core.ordering.order import order
 from windbreak.core.resolution.resolve import resolve
-from windbreak.documents.charts import Chart
+from windbreak.core.values.charts import Chart
 from windbreak.wording.answers import plan
 from windbreak.wording.charts import charts
 

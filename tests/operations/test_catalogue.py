@@ -3,23 +3,18 @@
 from datetime import timedelta
 from pathlib import Path
 
-from tests.operations.within import RHONA, WithContext
+from tests.operations.within import RHONA, WithContext, catch_up, look_again
 from windbreak.core.explanation.passing import lag, passed
 from windbreak.core.values.feeds import NewFeed
 from windbreak.core.values.findings import SnoozeFinding
 from windbreak.core.values.releases import Announcement
 from windbreak.core.versions.version import parse_version
 from windbreak.feeds.announced import Announced
-from windbreak.operations import (
-    accounts,
-    catalogue,
-    findings,
-    licence_views,
-    overview,
-    reports,
-    tracking,
-)
+from windbreak.operations import accounts, catalogue, findings, licence_views, tracking
 from windbreak.operations.errors import Refused
+from windbreak.operations.views import coverage
+from windbreak.operations.views import products as product_views
+from windbreak.operations.views import sites as site_views
 from windbreak.standins.feeds import EBBING_KEY, EBBING_USER
 
 
@@ -83,11 +78,11 @@ class Vanishing(WithContext):
         self,
     ) -> None:
         tracking.poll(self.context, "ebbing")
-        (found,) = [f for f in findings.look_again(self.context) if f.kind == "republished"]
+        (found,) = [f for f in look_again(self.context) if f.kind == "republished"]
         self.assertIn("Capstan", found.headline)
         opened = found.opened_at
         self.later = timedelta(hours=1)
-        (again,) = [f for f in findings.look_again(self.context) if f.kind == "republished"]
+        (again,) = [f for f in look_again(self.context) if f.kind == "republished"]
         self.assertEqual(again.opened_at, opened)
 
     def test_a_feed_that_fails_says_nothing_of_any_product(self) -> None:
@@ -122,15 +117,15 @@ class Vanishing(WithContext):
     def test_a_fresh_no_is_looked_at_again_before_anybody_is_bothered(self) -> None:
         tracking.replace_credential(self.context, "ebbing", "another-key-altogether", RHONA)
         self.assertFalse(tracking.check_credential(self.context, "ebbing").sure)
-        self.assertNotIn("credential", {f.kind for f in findings.look_again(self.context)})
+        self.assertNotIn("credential", {f.kind for f in look_again(self.context)})
         self.assertEqual(tracking.checks_due(self.context), [])
         self.later = tracking.LOOK_AGAIN + timedelta(seconds=1)
         self.assertEqual(tracking.checks_due(self.context), ["ebbing"])
         self.assertTrue(tracking.check_credential(self.context, "ebbing").sure)
-        self.assertIn("credential", {f.kind for f in findings.look_again(self.context)})
+        self.assertIn("credential", {f.kind for f in look_again(self.context)})
         tracking.replace_credential(self.context, "ebbing", EBBING_KEY, RHONA)
         self.assertTrue(tracking.check_credential(self.context, "ebbing").valid)
-        self.assertNotIn("credential", {f.kind for f in findings.look_again(self.context)})
+        self.assertNotIn("credential", {f.kind for f in look_again(self.context)})
 
     def test_the_same_credential_elsewhere_is_named_and_replaced_with_it(self) -> None:
         again = {"id": "ebbing-2", "label": "Ebbing, beta", "sign_in": "user and key"}
@@ -149,7 +144,7 @@ class Vanishing(WithContext):
         accounts.ensure_account(self.context, "owen", "Owen Pell")
         self.context.store.feeds.change("ebbing", set_up_by="owen")
         accounts.close(self.context, "owen", RHONA)
-        (found,) = [f for f in findings.look_again(self.context) if f.kind == "setter"]
+        (found,) = [f for f in look_again(self.context) if f.kind == "setter"]
         self.assertIn("Owen Pell, whose account is closed", found.headline)
 
 
@@ -187,7 +182,7 @@ class Catalogue(WithContext):
         self.assertEqual(
             (told.headline, told.changelog, told.believed), ("5.1", "5.2", "changelog")
         )
-        self.assertIn("sources", {f.kind for f in findings.look_again(self.context)})
+        self.assertIn("sources", {f.kind for f in look_again(self.context)})
 
     def test_a_weakness_is_not_forgotten_because_a_document_broke(self) -> None:
         url = f"{self.where['feeds']}/osv/all.json"
@@ -247,7 +242,8 @@ class Catalogue(WithContext):
 
     def test_four_answers_to_newest_are_kept_apart(self) -> None:
         self.site("tarnsey-harbour")
-        view = reports.site_view(self.context, "tarnsey-harbour")
+        catch_up(self.context)
+        view = site_views.site_view(self.context, "tarnsey-harbour")
         four = {c.product: c.four for c in view.components}
         trestle, core = four["plugin/trestle"], four["core/millrace"]
         assert trestle is not None and core is not None
@@ -284,9 +280,9 @@ class Catalogue(WithContext):
             ),
         ]
         more = inventory.model_copy(update={"components": (*inventory.components, *odd)})
-        self.context.store.put_inventory(more)
+        self.context.store.inventories.put(more)
         self.context.tell("site", "tarnsey-harbour", "changed")
-        found = overview.coverage(self.context)
+        found = coverage.coverage(self.context)
         self.assertEqual(found.components - found.covered, 4)
         whys = {u.product: u.why for u in found.uncovered}
         self.assertEqual(
@@ -298,30 +294,32 @@ class Catalogue(WithContext):
                 "plugin/oarlock-old": "never listed",
             },
         )
-        kinds = {f.kind for f in findings.look_again(self.context)}
+        kinds = {f.kind for f in look_again(self.context)}
         self.assertLessEqual({"withdrawn", "namesake", "copy"}, kinds)
         self.context.store.feeds.change("commons", state="failing", reason="Nobody answers.")
-        down = [u for u in overview.coverage(self.context).uncovered if u.why == "feed down"]
+        down = [u for u in coverage.coverage(self.context).uncovered if u.why == "feed down"]
         self.assertIn("core/millrace", {u.product for u in down})
 
     def test_versions_in_use_are_added_up_across_the_fleet(self) -> None:
         self.site("tarnsey-harbour")
         self.site("whinchat-radio")
-        rows = {r.product.id: r for r in overview.products(self.context)}
+        catch_up(self.context)
+        rows = {r.product.id: r for r in product_views.products(self.context)}
         trestle = rows["plugin/trestle"]
         self.assertEqual(
             [(u.version, len(u.sites)) for u in trestle.versions],
             [("4.8", 1), ("5.0", 1), ("5.2", 0)],
         )
         self.assertEqual((trestle.newest, trestle.sites, trestle.may), ("5.2", 2, 2))
-        view = overview.product(self.context, "plugin/trestle")
+        catch_up(self.context)
+        view = product_views.product(self.context, "plugin/trestle")
         self.assertEqual((view.carried_newest, view.carried_in), ("5.1", "Breakwater 5.2"))
         above = {p.start: p.counts for p in view.above}
         self.assertEqual(above["4.8"], {"security": 1, "fix": 2, "feature": 1, "breaking": 1})
 
     def test_a_finding_is_put_aside_to_a_day_and_comes_back(self) -> None:
         self.site("tarnsey-harbour")
-        findings.look_again(self.context)
+        look_again(self.context)
         today = self.context.clock().date()
         id = "sources:chandlery:theme/breakwater"
         for until in (today, today + timedelta(days=400)):
@@ -329,13 +327,13 @@ class Catalogue(WithContext):
                 findings.snooze(self.context, id, SnoozeFinding(until=until, why="x"), RHONA)
         said = SnoozeFinding(until=today + timedelta(days=3), why="they were told")
         findings.snooze(self.context, id, said, RHONA)
-        self.assertNotIn(id, {f.id for f in findings.look_again(self.context)})
+        self.assertNotIn(id, {f.id for f in look_again(self.context)})
         self.assertEqual([f.id for f in findings.asleep(self.context)], [id])
         self.later = timedelta(days=3)
-        self.assertIn(id, {f.id for f in findings.look_again(self.context)})
+        self.assertIn(id, {f.id for f in look_again(self.context)})
         # Its cause goes: it closes, put aside or not.
         self.context.store.feeds.change("chandlery", disagreements=())
-        findings.look_again(self.context)
+        look_again(self.context)
         self.assertIsNone(self.context.store.findings.find(id))
 
     def test_sites_are_found_by_facts(self) -> None:
@@ -347,11 +345,13 @@ class Catalogue(WithContext):
             ("gangway", ["whinchat-radio"]),
         ]:
             with self.subTest(fact=fact):
-                rows = reports.summaries(self.context, reports.Wanted(runs=fact))
+                catch_up(self.context)
+                rows = site_views.summaries(self.context, site_views.Wanted(runs=fact))
                 self.assertEqual(sorted(r.id for r in rows), expected)
         for fact in ("<5", "trestle<<5", "nothing<2"):
             with self.subTest(fact=fact), self.assertRaises(Refused):
-                reports.summaries(self.context, reports.Wanted(runs=fact))
+                catch_up(self.context)
+                site_views.summaries(self.context, site_views.Wanted(runs=fact))
 
     def test_what_stops_names_what_is_carried(self) -> None:
         stops = licence_views.view(self.context, "breakwater").stops

@@ -3,21 +3,21 @@
 from datetime import timedelta
 from typing import Any
 
-from tests.operations.within import RHONA, WithContext
+from tests.operations.within import RHONA, WithContext, look_again
 from windbreak.core.values.licences import LicenceChange, NewLicence, NewSeat
 from windbreak.core.values.sites import NewSite
 from windbreak.operations import (
-    findings,
     licence_codes,
+    licence_entry,
     licence_forecasts,
     licence_rights,
     licence_views,
     licensing,
-    reasoning,
     retiring,
     sites,
 )
 from windbreak.operations.errors import Refused
+from windbreak.operations.reasoning import answers
 from windbreak.standins.millrace import MillraceSite
 
 CODE = "BW5-TARNSEY-HK2D-7Q2F"
@@ -133,13 +133,13 @@ class OnSites(WithContext):
         self.site("tarnsey-harbour")
 
     def kinds(self) -> set[str]:
-        return {f.kind for f in findings.look_again(self.context)}
+        return {f.kind for f in look_again(self.context)}
 
     def test_grace_runs_till_the_code_is_entered_and_read_back(self) -> None:
         (seat,) = licence_views.view(self.context, "breakwater").seats
         self.assertEqual(seat.state, "grace")
         self.assertIn("grace", self.kinds())
-        (result,) = licence_codes.enter(self.context, "breakwater", RHONA)
+        (result,) = licence_entry.enter(self.context, "breakwater", RHONA)
         self.assertEqual(result.state, "registered")
         self.assertNotIn("grace", self.kinds())
         inventory = self.context.store.inventories.get("tarnsey-harbour")
@@ -148,13 +148,13 @@ class OnSites(WithContext):
         self.assertEqual(told.last4, CODE[-4:])
 
     def test_a_rotated_code_is_not_revoked_while_a_site_has_the_old_one(self) -> None:
-        licence_codes.enter(self.context, "breakwater", RHONA)
+        licence_entry.enter(self.context, "breakwater", RHONA)
         licence_codes.rotate(self.context, "breakwater", "BW5-NEW-0001", "tarnsey-harbour", RHONA)
         view = licence_views.view(self.context, "breakwater")
         self.assertEqual(view.still_old, ("tarnsey-harbour",))
         self.assertEqual(view.seats[0].state, "other code")
         self.assertIn("rotation", self.kinds())
-        licence_codes.enter(self.context, "breakwater", RHONA)
+        licence_entry.enter(self.context, "breakwater", RHONA)
         self.assertEqual(licence_views.view(self.context, "breakwater").still_old, ())
         self.assertNotIn("rotation", self.kinds())
         with self.assertRaises(Refused):
@@ -168,14 +168,13 @@ class OnSites(WithContext):
         ]:
             change = LicenceChange(expires=ends, bought_by="saltgrass")
             licensing.change(self.context, "breakwater", change, RHONA)
-            found = {f.id: f for f in findings.look_again(self.context)}
+            found = {f.id: f for f in look_again(self.context)}
             end = found["licence-end:breakwater"]
             self.assertIn(f" {headline} ", end.headline)
             self.assertIn("Trestle", end.text)
             self.assertIn("saltgrass", end.text)
         outcomes = {
-            v.product: v.outcome
-            for v in reasoning.verdicts(self.context, "tarnsey-harbour").verdicts
+            v.product: v.outcome for v in answers.verdicts(self.context, "tarnsey-harbour").verdicts
         }
         self.assertEqual(outcomes["theme/breakwater"], "stay")
 
@@ -183,7 +182,7 @@ class OnSites(WithContext):
         licensing.change(self.context, "breakwater", LicenceChange(range="<5.2"), RHONA)
         verdict = next(
             v
-            for v in reasoning.verdicts(self.context, "tarnsey-harbour").verdicts
+            for v in answers.verdicts(self.context, "tarnsey-harbour").verdicts
             if v.product == "theme/breakwater"
         )
         self.assertEqual(verdict.to, "5.1")
@@ -201,7 +200,7 @@ class OnSites(WithContext):
             c.model_copy(update={"version": "4.9"}) if c.product == "theme/breakwater" else c
             for c in inventory.components
         )
-        self.context.store.put_inventory(inventory.model_copy(update={"components": older}))
+        self.context.store.inventories.put(inventory.model_copy(update={"components": older}))
         licensing.change(self.context, "breakwater", LicenceChange(seats=0), RHONA)
         (told,) = licence_forecasts.forecasts(self.context)
         self.assertEqual(

@@ -10,10 +10,12 @@ import unittest
 from pathlib import Path
 from typing import Any, ClassVar
 
+from tests.operations.within import look_again
 from windbreak.core.values.accounts import Principal
 from windbreak.core.values.feeds import NewFeed
-from windbreak.operations import findings, overview, tracking
+from windbreak.operations import tracking
 from windbreak.operations.context import Context, close, open_context
+from windbreak.operations.views import products as product_views
 
 RHONA = Principal(account="rhona", name="Rhona Vale", via="token")
 V = "https://jsonfeed.org/version/1.1"
@@ -150,8 +152,8 @@ class Manners(unittest.TestCase):
                         self.assertIn(part, result.text)
                 # What is kept can be read back, and every page can be made of it.
                 context.store.releases.all()
-                overview.products(context)
-                findings.look_again(context)
+                product_views.products(context)
+                look_again(context)
 
     def test_what_was_new_once_is_not_new_again(self) -> None:
         context = self.context()

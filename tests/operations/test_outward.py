@@ -19,11 +19,11 @@ from cyclonedx.validation.json import JsonStrictValidator
 from icalendar import Calendar
 from prometheus_client.openmetrics.parser import text_string_to_metric_families
 
-from tests.operations.within import RHONA, SOAK, WithContext
+from tests.operations.within import RHONA, SOAK, WithContext, catch_up, look_again
 from windbreak.core.values.hooks import NewHook
 from windbreak.links import signing
 from windbreak.notices.mail import MailSettings
-from windbreak.operations import backup, digest, exports, findings, instance, outward, runs, sites
+from windbreak.operations import backup, digest, exports, instance, outward, runs, sites
 from windbreak.operations.context import close, open_context
 from windbreak.operations.errors import Refused
 
@@ -84,7 +84,7 @@ class Outward(WithContext):
         self.addCleanup(controller.stop)
         port = controller.port
         settings = MailSettings(f"smtp://127.0.0.1:{port}", to="night@saltgrass.example")
-        findings.look_again(self.context)
+        look_again(self.context)
         said = digest.send(self.context, settings, "http://windbreak.example")
         self.assertIn("sent to night@saltgrass.example", said)
         (envelope,) = box.mails
@@ -94,7 +94,7 @@ class Outward(WithContext):
         self.assertLess(text.index("HIGH"), text.index("LOW"))
         self.assertIn("windbreak licence list --site tarnsey-harbour", text)
         self.assertEqual(
-            self.context.store.fact("digest_on"), self.context.clock().date().isoformat()
+            self.context.store.facts.get("digest_on"), self.context.clock().date().isoformat()
         )
 
     def test_mail_that_can_not_be_sent_is_told_and_a_password_is_not_sent_in_the_open(self) -> None:
@@ -121,7 +121,7 @@ class Outward(WithContext):
         hook = outward.add_hook(
             self.context, NewHook(id="desk", url=url, news=("finding.opened",)), RHONA
         )
-        findings.look_again(self.context)
+        look_again(self.context)
         count = len(self.context.store.deliveries.all(hook="desk"))
         self.assertGreater(count, 2)
         _Receiver.status = 503
@@ -156,7 +156,7 @@ class Outward(WithContext):
         self.assertEqual(delivery.state, "given up")
 
     def test_deadlines_are_in_the_calendar(self) -> None:
-        findings.look_again(self.context)
+        look_again(self.context)
         read = Calendar.from_ical(exports.calendar(self.context, "http://windbreak.example"))
         summaries = [str(e["summary"]) for e in read.walk("VEVENT")]
         self.assertTrue(any("grace for Breakwater" in s for s in summaries), summaries)
@@ -169,6 +169,7 @@ class Outward(WithContext):
         self.assertEqual(names["Trestle"], "4.8")
 
     def test_metrics_are_openmetrics(self) -> None:
+        catch_up(self.context)
         found = {
             m.name: m
             for m in text_string_to_metric_families(exports.metrics(self.context).decode())
@@ -204,7 +205,7 @@ class Outward(WithContext):
         with self.assertRaises(Refused) as caught:
             exports.import_sites(self.context, only_twin, RHONA)
         self.assertIn("line 3", str(caught.exception))
-        self.assertIsNone(self.context.store.site_at("https://a.example"))
+        self.assertIsNone(self.context.store.sites.at("https://a.example"))
         for text in ("", "name,where\r\nx,y\r\n"):
             with self.assertRaises(Refused):
                 exports.import_sites(self.context, text, RHONA)
@@ -235,7 +236,7 @@ class Copies(WithContext):
         self.addCleanup(close, copy)
         self.assertEqual(copy.store.releases.all(), self.context.store.releases.all())
         for name in ("feed:chandlery", "service-key"):
-            sealed = copy.store.sealed(name)
+            sealed = copy.store.secrets.get(name)
             assert sealed is not None
             self.assertTrue(copy.sealer.open(sealed))
         self.assertEqual((target / "seal.key").stat().st_mode & 0o777, 0o600)
@@ -248,7 +249,7 @@ class Copies(WithContext):
             with self.assertRaises(Refused) as caught:
                 refused()
             self.assertEqual(caught.exception.code, "drives-nothing")
-        self.assertIn("instance", {f.kind for f in findings.look_again(copy)})
+        self.assertIn("instance", {f.kind for f in look_again(copy)})
         instance.take_over(copy, RHONA, "the old machine is gone")
         self.assertTrue(instance.of(copy).drives)
         self.assertEqual(runs.start(copy, plan.id, "Rhona Vale").state, "running")

@@ -4,14 +4,15 @@ from datetime import timedelta
 
 from pydantic import ValidationError
 
-from tests.operations.within import RHONA, WithContext
+from tests.operations.within import RHONA, WithContext, catch_up, look_again
 from windbreak.core.values.holds import NewHold
 from windbreak.core.values.policy import NewRule
 from windbreak.core.values.runs import WENT_WRONG
 from windbreak.core.values.sites import Window
-from windbreak.operations import policy, reasoning, reports, sites
-from windbreak.operations.causes import every
+from windbreak.operations import policy, sites
 from windbreak.operations.errors import Refused
+from windbreak.operations.reasoning import answers
+from windbreak.operations.views import sites as site_views
 
 SITE = "tarnsey-harbour"
 PAIR, TWIN = "skerry-light", "skerry-light-twin"
@@ -51,7 +52,7 @@ class Rules(WithContext):
 
     def test_a_soak_of_a_product_keeps_its_releases_back_and_no_others(self) -> None:
         def moves() -> dict[str, str | None]:
-            found = reasoning.verdicts(self.context, SITE).verdicts
+            found = answers.verdicts(self.context, SITE).verdicts
             return {v.product: v.to for v in found if v.to != v.from_}
 
         before = moves()
@@ -67,7 +68,7 @@ class Rules(WithContext):
             self.context, NewRule(product="plugin/lee", take="never", reason="x"), RHONA
         )
         verdict = next(
-            v for v in reasoning.verdicts(self.context, SITE).verdicts if v.product == "plugin/lee"
+            v for v in answers.verdicts(self.context, SITE).verdicts if v.product == "plugin/lee"
         )
         self.assertEqual(verdict.outcome, "held")
         assert verdict.blocked is not None
@@ -108,19 +109,20 @@ class Reviews(WithContext):
         policy.set_rule(self.context, rule, RHONA)
 
         def due_now() -> list[str]:
-            return [f.headline for f in every.all_of(self.context) if f.kind == "review"]
+            return [f.headline for f in look_again(self.context) if f.kind == "review"]
 
         self.assertEqual(due_now(), [])
         self.later = timedelta(days=2)
         self.assertEqual(len(due_now()), 2)
-        self.assertIn("**Lee**", due_now()[0])
+        self.assertIn("**Lee**", " ".join(due_now()))
 
 
 class Proposing(WithContext):
     def test_what_is_gone_is_proposed_apart_and_what_is_needed_is_not(self) -> None:
         self.feeds()
         self.site(SITE)
-        view = reports.site_view(self.context, SITE)
+        catch_up(self.context)
+        view = site_views.site_view(self.context, SITE)
         self.assertEqual(
             [(p.product, p.why, p.by) for p in view.proposals],
             [("plugin/slate-editor", "included", "theme/breakwater")],
@@ -129,7 +131,8 @@ class Proposing(WithContext):
         gone = {"withdrawn_at": self.context.clock()}
         self.context.store.products.change("plugin/lee", **gone)
         self.context.store.products.change("plugin/breakwater-keel", **gone)
-        found = {p.product: p.why for p in reports.site_view(self.context, SITE).proposals}
+        catch_up(self.context)
+        found = {p.product: p.why for p in site_views.site_view(self.context, SITE).proposals}
         self.assertEqual(found.get("plugin/lee"), "withdrawn")
         # The theme needs its companion: it may not go, whatever its maker says.
         self.assertNotIn("plugin/breakwater-keel", found)

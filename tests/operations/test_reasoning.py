@@ -2,12 +2,15 @@
 
 from datetime import timedelta
 
-from tests.operations.within import RHONA, WithContext
+from tests.operations.within import RHONA, WithContext, catch_up
 from windbreak.core.values.holds import NewHold
 from windbreak.core.values.licences import NewSeat
 from windbreak.documents.products import Standing
-from windbreak.operations import licensing, overview, policy, reasoning, reports
+from windbreak.operations import licensing, planning, policy
 from windbreak.operations.errors import Refused
+from windbreak.operations.reasoning import answers, cases
+from windbreak.operations.views import products as product_views
+from windbreak.operations.views import sites as site_views
 from windbreak.store.errors import NotFound
 
 
@@ -18,13 +21,13 @@ class Cases(WithContext):
         self.site("tarnsey-harbour")
 
     def outcome(self, product: str) -> tuple[str, str | None]:
-        for verdict in reasoning.verdicts(self.context, "tarnsey-harbour").verdicts:
+        for verdict in answers.verdicts(self.context, "tarnsey-harbour").verdicts:
             if verdict.product == product:
                 return verdict.outcome, verdict.to
         raise AssertionError(product)
 
     def test_a_case_holds_what_matters_to_its_site_only(self) -> None:
-        case = reasoning.case_of(self.context, "tarnsey-harbour")
+        case = cases.case_of(self.context, "tarnsey-harbour")
         products = {p.id for p in case.products}
         self.assertIn("plugin/trestle", products)
         self.assertNotIn("plugin/gangway", products)
@@ -56,7 +59,8 @@ class Cases(WithContext):
     def test_a_licence_taken_away_blocks_and_says_so(self) -> None:
         licensing.unseat(self.context, "breakwater", "tarnsey-harbour", RHONA)
         self.assertEqual(self.outcome("theme/breakwater"), ("stay", "5.0"))
-        view = reports.site_view(self.context, "tarnsey-harbour")
+        catch_up(self.context)
+        view = site_views.site_view(self.context, "tarnsey-harbour")
         theme = next(c for c in view.components if c.product == "theme/breakwater")
         self.assertEqual(theme.state, "blocked")
         self.assertIn("needs a licence", theme.text)
@@ -75,7 +79,7 @@ class Cases(WithContext):
             ),
         ]:
             with self.subTest(product=product):
-                plan = reasoning.draft_for(self.context, "tarnsey-harbour", product, version)
+                plan = planning.draft_for(self.context, "tarnsey-harbour", product, version)
                 self.assertLessEqual(set(plan.targets), expected | {"plugin/foglamp"})
                 self.assertEqual(plan.targets[product], version)
 
@@ -85,13 +89,13 @@ class Cases(WithContext):
             ("plugin/gangway", "2.8", "not on this site"),
         ]:
             with self.subTest(product=product), self.assertRaises(Refused) as caught:
-                reasoning.draft_for(self.context, "tarnsey-harbour", product, version)
+                planning.draft_for(self.context, "tarnsey-harbour", product, version)
             self.assertIn(part, str(caught.exception))
 
     def test_equal_situations_of_a_day_are_reasoned_about_once(self) -> None:
-        first = reasoning.reason(self.context, reasoning.case_of(self.context, "tarnsey-harbour"))
+        first = answers.reason(self.context, cases.case_of(self.context, "tarnsey-harbour"))
         self.later = timedelta(seconds=5)
-        again = reasoning.reason(self.context, reasoning.case_of(self.context, "tarnsey-harbour"))
+        again = answers.reason(self.context, cases.case_of(self.context, "tarnsey-harbour"))
         self.assertEqual(again.made_at, first.made_at)
         self.assertEqual(again.key, first.key)
         self.assertEqual(again.answer, first.answer)
@@ -99,14 +103,16 @@ class Cases(WithContext):
     def test_a_site_without_an_inventory_has_no_case(self) -> None:
         self.context.store.inventories.drop("tarnsey-harbour")
         with self.assertRaises(Refused) as caught:
-            reasoning.case_of(self.context, "tarnsey-harbour")
+            cases.case_of(self.context, "tarnsey-harbour")
         self.assertEqual(caught.exception.code, "no-inventory")
 
     def test_a_component_no_feed_covers_is_said_to_be(self) -> None:
         for product in ("plugin/sextant", "plugin/oarlock"):
-            self.context.store.database.tell("DELETE FROM release WHERE product = ?", [product])
+            for release in self.context.store.releases.all(product=product):
+                self.context.store.releases.drop(release.id)
             self.context.store.products.drop(product)
-        view = reports.site_view(self.context, "tarnsey-harbour")
+        catch_up(self.context)
+        view = site_views.site_view(self.context, "tarnsey-harbour")
         oarlock = next(c for c in view.components if c.product == "plugin/oarlock")
         self.assertEqual(oarlock.origin, "no feed covers it")
         self.assertEqual(oarlock.state, "clear")
@@ -123,7 +129,10 @@ class Grouped(WithContext):
         }
         for site in told:
             self.site(site)
-        for summary in reports.summaries(self.context):
+        catch_up(self.context)
+        roots = {"skerry-light": "expired", "whinchat-radio": "expired"}
+        catch_up(self.context)
+        for summary in site_views.summaries(self.context):
             standing = Standing(
                 site=summary.id,
                 product="theme/breakwater",
@@ -133,9 +142,12 @@ class Grouped(WithContext):
                 state="blocked",
                 reason="licence",
                 text=f"Breakwater stays at 4.9. {told[summary.id]}",
+                root=f"licence {roots.get(summary.id, 'not-covered')}",
             )
-            self.context.store.rows.put(summary, [standing])
-        groups = overview.product(self.context, "theme/breakwater").cannot
+            self.context.store.views.put_standings(f"situation of {summary.id}", [standing])
+            self.context.store.views.put_rows([(summary, f"situation of {summary.id}")])
+        catch_up(self.context)
+        groups = product_views.product(self.context, "theme/breakwater").cannot
         self.assertEqual(
             sorted(sorted(s.site for s in g.sites) for g in groups),
             [["skerry-light", "whinchat-radio"], ["tarnsey-harbour"]],

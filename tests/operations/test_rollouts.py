@@ -2,13 +2,14 @@
 
 from datetime import UTC, datetime, timedelta
 
-from tests.operations.within import RHONA, WithContext
+from tests.operations.within import RHONA, WithContext, catch_up, look_again
 from windbreak.core.values.bookings import Book, NewRollout
 from windbreak.core.values.holds import NewHold
 from windbreak.core.values.plans import ApprovePlan
 from windbreak.core.values.sites import Window
-from windbreak.operations import findings, policy, reasoning, reports, rollouts, runs, sites
+from windbreak.operations import planning, policy, rollouts, runs, sites
 from windbreak.operations.errors import Refused
+from windbreak.operations.views import sites as site_views
 
 
 class Booking(WithContext):
@@ -63,7 +64,7 @@ class Booking(WithContext):
         self.later += timedelta(hours=5)
         self.assertEqual(rollouts.due(self.context), [])
         self.assertEqual(self.context.store.bookings.get(booking.id).state, "missed")
-        ids = [f.id for f in findings.look_again(self.context)]
+        ids = [f.id for f in look_again(self.context)]
         self.assertIn(f"missed:{booking.id}", ids)
 
     def test_a_booking_withdrawn_is_not_due(self) -> None:
@@ -123,7 +124,8 @@ class Rollouts(WithContext):
         self.later = timedelta()
         self.assertEqual(self.run_what_is_booked("skerry-light"), "done")
         self.assertEqual(self.state(), "ended well")
-        rows = {row.id: row for row in reports.summaries(self.context)}
+        catch_up(self.context)
+        rows = {row.id: row for row in site_views.summaries(self.context)}
         self.assertEqual(rows["skerry-light"].moves["core"], 0)
 
     def test_a_twins_run_that_does_not_end_well_stops_the_rollout(self) -> None:
@@ -147,16 +149,16 @@ class Findings(WithContext):
     def test_a_finding_opens_once_and_closes_with_its_cause(self) -> None:
         self.feeds()
         self.site("whinchat-radio")
-        first = {f.id: f for f in findings.look_again(self.context)}
+        first = {f.id: f for f in look_again(self.context)}
         self.assertIn("ready:whinchat-radio", first)
         self.assertIn("soak:core/millrace@6.5", first)
         self.later = timedelta(minutes=10)
-        again = {f.id: f for f in findings.look_again(self.context)}
+        again = {f.id: f for f in look_again(self.context)}
         self.assertEqual(first, again)
         self.later = timedelta()
         run = self.carried_out(self.approved("whinchat-radio"))
         self.assertEqual(run.state, "put back")
-        ids = [f.id for f in findings.look_again(self.context)]
+        ids = [f.id for f in look_again(self.context)]
         self.assertEqual(ids[0], "run:whinchat-radio")
         self.assertNotIn("ready:whinchat-radio", ids)
 
@@ -169,13 +171,13 @@ class Findings(WithContext):
             with self.subTest(state=state):
                 self.context.store.sites.change("seapink-florists", address=address)
                 self.assertEqual(sites.refresh(self.context, "seapink-florists").link.state, state)
-                (finding,) = findings.look_again(self.context)
+                (finding,) = look_again(self.context)
                 self.assertIn(word, finding.headline)
 
     def test_reasoning_without_feeds_finds_nothing_and_says_so(self) -> None:
         self.site("seapink-florists")
-        self.assertEqual(findings.look_again(self.context), [])
-        plan = reasoning.draft(self.context, "seapink-florists")
+        self.assertEqual(look_again(self.context), [])
+        plan = planning.draft(self.context, "seapink-florists")
         with self.assertRaises(Refused) as caught:
             rollouts.approve(self.context, plan.id, ApprovePlan(), RHONA)
         self.assertEqual(caught.exception.code, "nothing-to-do")

@@ -9,16 +9,9 @@ from typing import ClassVar
 from tests.operations.within import RHONA, WithContext
 from windbreak.core.values.releases import NewRelease
 from windbreak.operations import catalogue as catalogue_of
-from windbreak.operations import (
-    licence_codes,
-    licensing,
-    reasoning,
-    rights,
-    shelving,
-    sites,
-    tracking,
-)
+from windbreak.operations import licence_codes, licensing, rights, shelving, sites, tracking
 from windbreak.operations.errors import Refused
+from windbreak.operations.reasoning import answers, cases
 from windbreak.standins import catalogue
 
 STAMPS = catalogue.find("plugin/oarlock-stamps", "2.0")
@@ -114,12 +107,12 @@ class Shelving(WithContext):
         package = shelving.put_on_shelf(
             self.context, catalogue.archive(catalogue.find("plugin/trestle", "5.2")), RHONA
         )
-        self.assertEqual(reasoning.case_of(self.context, "tarnsey-harbour").site.shelf, ())
+        self.assertEqual(cases.case_of(self.context, "tarnsey-harbour").site.shelf, ())
         shelving.give(self.context, package.id, "tarnsey-harbour", RHONA)
-        (item,) = reasoning.case_of(self.context, "tarnsey-harbour").site.shelf
+        (item,) = cases.case_of(self.context, "tarnsey-harbour").site.shelf
         self.assertEqual((item.product, item.version), ("plugin/trestle", "5.2"))
         moves = {
-            v.product: v.to for v in reasoning.verdicts(self.context, "tarnsey-harbour").verdicts
+            v.product: v.to for v in answers.verdicts(self.context, "tarnsey-harbour").verdicts
         }
         self.assertEqual(moves["plugin/trestle"], "5.2")
 
@@ -188,19 +181,19 @@ class Shelving(WithContext):
             update={"product": STAMPS.product, "version": "1.9", "name": "Oarlock Stamps"}
         )
         more = inventory.model_copy(update={"components": (*inventory.components, stamps)})
-        self.context.store.put_inventory(more)
+        self.context.store.inventories.put(more)
         day = self.context.clock().date() - timedelta(days=20)
         new = NewRelease(product=STAMPS.product, version="2.0", published=day, source="a mail")
         catalogue_of.type_in(self.context, new, RHONA)
         with self.assertRaises(Refused):
             catalogue_of.type_in(self.context, new, RHONA)
         moves = {
-            v.product: v.to for v in reasoning.verdicts(self.context, "tarnsey-harbour").verdicts
+            v.product: v.to for v in answers.verdicts(self.context, "tarnsey-harbour").verdicts
         }
         self.assertEqual(moves[STAMPS.product], "1.9")
         shelving.put_on_shelf(self.context, catalogue.archive(STAMPS), RHONA, ("tarnsey-harbour",))
         moves = {
-            v.product: v.to for v in reasoning.verdicts(self.context, "tarnsey-harbour").verdicts
+            v.product: v.to for v in answers.verdicts(self.context, "tarnsey-harbour").verdicts
         }
         self.assertEqual(moves[STAMPS.product], "2.0")
 
@@ -209,7 +202,7 @@ class Shelving(WithContext):
         self.site("tarnsey-harbour")
         sites.mark_own(self.context, "tarnsey-harbour", "plugin/oarlock", RHONA)
         moves = {
-            v.product: v.to for v in reasoning.verdicts(self.context, "tarnsey-harbour").verdicts
+            v.product: v.to for v in answers.verdicts(self.context, "tarnsey-harbour").verdicts
         }
         self.assertEqual(moves["plugin/oarlock"], "7.1.2")
         with self.assertRaises(Refused):

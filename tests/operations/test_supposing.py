@@ -2,11 +2,12 @@
 
 from datetime import timedelta
 
-from tests.operations.within import RHONA, WithContext
+from tests.operations.within import RHONA, WithContext, projected
 from windbreak.core.values.holds import NewHold
 from windbreak.core.values.sites import Host
-from windbreak.operations import policy, reasoning, reports, sites, supposing
+from windbreak.operations import policy, sites, supposing
 from windbreak.operations.errors import Refused
+from windbreak.operations.reasoning import answers, cases
 
 SITE = "tarnsey-harbour"
 
@@ -51,22 +52,22 @@ class Supposing(WithContext):
 
     def test_an_outlook_tells_what_would_be_otherwise_and_changes_nothing(self) -> None:
         policy.hold(self.context, NewHold(product="plugin/tidetable", reason="x"), RHONA)
-        before = reasoning.verdicts(self.context, SITE)
+        before = answers.verdicts(self.context, SITE)
         found = supposing.outlook(self.context, SITE, ["lift-hold tidetable"])
         self.assertEqual([c.product for c in found.changes], ["plugin/tidetable"])
         self.assertIn("Tidetable would go to", found.changes[0].text)
         moved = {m.product for step in found.plan.steps for m in step.moves}
         self.assertIn("plugin/tidetable", moved)
-        self.assertEqual(reasoning.verdicts(self.context, SITE), before)
+        self.assertEqual(answers.verdicts(self.context, SITE), before)
         self.assertEqual(len(self.context.store.holds.all()), 1)
         self.assertEqual(self.context.store.plans.all(), [])
 
     def test_what_would_be_on_a_later_day_is_not_taken_for_today(self) -> None:
-        before = reasoning.verdicts(self.context, SITE)
+        before = answers.verdicts(self.context, SITE)
         day = self.context.clock().date() + timedelta(days=30)
         found = supposing.outlook(self.context, SITE, [f"wait {day}"])
         self.assertNotEqual(found.answer, before)
-        self.assertEqual(reasoning.verdicts(self.context, SITE), before)
+        self.assertEqual(answers.verdicts(self.context, SITE), before)
 
     def test_an_act_elsewhere_does_not_touch_the_site_and_says_so(self) -> None:
         sites.put_host(self.context, Host(id="other", name="Other"), RHONA)
@@ -76,7 +77,7 @@ class Supposing(WithContext):
 
     def test_without_acts_it_is_how_it_is_with_the_key_and_the_age_of_the_answer(self) -> None:
         found = supposing.outlook(self.context, SITE)
-        now = reasoning.reason(self.context, reasoning.case_of(self.context, SITE))
+        now = answers.reason(self.context, cases.case_of(self.context, SITE))
         self.assertEqual(found.answer, now.answer)
         self.assertEqual((found.situation, found.reasoned_at), (now.key, now.made_at))
 
@@ -104,26 +105,24 @@ class Freshness(WithContext):
         self.feeds()
         self.site(SITE)
         self.site("skerry-light")
-        while reports.settle(self.context):
-            pass
+        projected(self.context)
         held = NewHold(product="plugin/tidetable", site=SITE, reason="x")
         policy.hold(self.context, held, RHONA)
-        self.assertEqual(self.context.store.rows.stale(9), [SITE])
-        reports.settle(self.context)
+        self.assertEqual(projected(self.context), {SITE})
         only_there = {c.product for c in self.context.store.inventories.get(SITE).components} - {
             c.product for c in self.context.store.inventories.get("skerry-light").components
         }
         theirs = next(p for p in sorted(only_there) if p.startswith("theme/"))
-        reasoning.touch(self.context, [theirs])
-        self.assertEqual(self.context.store.rows.stale(9), [SITE])
+        policy.hold(self.context, NewHold(product=theirs, reason="x"), RHONA)
+        self.assertEqual(projected(self.context), {SITE})
 
     def test_a_result_outlives_what_cannot_touch_it_and_not_what_can(self) -> None:
         self.feeds()
         self.site(SITE)
 
         def made_at() -> object:
-            case = reasoning.case_of(self.context, SITE)
-            return reasoning.reason(self.context, case).made_at
+            case = cases.case_of(self.context, SITE)
+            return answers.reason(self.context, case).made_at
 
         first = made_at()
         version = self.context.store.releases.all(product="plugin/lee")[0]

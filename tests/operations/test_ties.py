@@ -2,11 +2,13 @@
 
 from pydantic import ValidationError
 
-from tests.operations.within import RHONA, WithContext
+from tests.operations.within import RHONA, WithContext, catch_up, projected
 from windbreak.core.case.situation import ClashSide
 from windbreak.core.values.ties import NewClash, NewLockstep
-from windbreak.operations import overview, reasoning, ties
+from windbreak.operations import ties
 from windbreak.operations.errors import Refused
+from windbreak.operations.reasoning import answers, cases
+from windbreak.operations.views import products as product_views
 
 SITE = "tarnsey-harbour"
 MIXED = NewClash(
@@ -23,7 +25,7 @@ class Ties(WithContext):
         self.site(SITE)
 
     def moves(self) -> dict[str, str | None]:
-        found = reasoning.verdicts(self.context, SITE).verdicts
+        found = answers.verdicts(self.context, SITE).verdicts
         return {v.product: v.to for v in found if v.to != v.from_}
 
     def test_a_clash_keeps_two_moves_apart_and_says_why(self) -> None:
@@ -34,21 +36,21 @@ class Ties(WithContext):
         self.assertEqual(len({"plugin/lee", "plugin/oarlock"} & after.keys()), 1)
         stays = next(
             v
-            for v in reasoning.verdicts(self.context, SITE).verdicts
+            for v in answers.verdicts(self.context, SITE).verdicts
             if v.product in ("plugin/lee", "plugin/oarlock") and v.product not in after
         )
         assert stays.blocked is not None
         reason = stays.blocked.reasons[0].reason
         # Either could go: which one pays is a trade, and the clash is in the case.
         self.assertEqual(reason.kind, "trade")
-        self.assertEqual(len(reasoning.case_of(self.context, SITE).clashes), 1)
+        self.assertEqual(len(cases.case_of(self.context, SITE).clashes), 1)
         ties.drop_clash(self.context, kept.id, RHONA)
         self.assertEqual(self.moves(), before)
 
     def test_a_clash_does_not_touch_what_was_made_for_the_site(self) -> None:
         ties.add_clash(self.context, MIXED, RHONA)
         self.context.store.sites.change(SITE, own=("plugin/lee",))
-        self.assertEqual(reasoning.case_of(self.context, SITE).clashes, ())
+        self.assertEqual(cases.case_of(self.context, SITE).clashes, ())
         self.assertEqual(self.moves().get("plugin/oarlock"), "7.2")
 
     def test_a_lockstep_group_goes_into_the_case_and_onto_the_products_page(self) -> None:
@@ -59,22 +61,31 @@ class Ties(WithContext):
             reason="one shows the other's days",
         )
         kept = ties.set_lockstep(self.context, new, RHONA)
-        case = reasoning.case_of(self.context, SITE)
+        case = cases.case_of(self.context, SITE)
         self.assertEqual(
             [(g.products, g.match) for g in case.lockstep],
             [(("plugin/foglamp", "plugin/tidetable", "theme/plainsail"), "major")],
         )
-        view = overview.product(self.context, "plugin/tidetable")
+        catch_up(self.context)
+        view = product_views.product(self.context, "plugin/tidetable")
         self.assertEqual([g.id for g in view.lockstep], [kept.id])
         self.assertIn("must match in their first number", self.context.store.ledger.all()[-1].what)
         ties.drop_lockstep(self.context, kept.id, RHONA)
-        self.assertEqual(reasoning.case_of(self.context, SITE).lockstep, ())
+        self.assertEqual(cases.case_of(self.context, SITE).lockstep, ())
 
-    def test_a_tie_marks_the_rows_of_the_sites_it_can_touch(self) -> None:
-        overview.settle(self.context)
-        self.assertEqual(self.context.store.rows.stale(9), [])
+    def test_a_tie_touches_the_sites_it_can_and_no_others(self) -> None:
+        self.site("seapink-florists")
+        only_here = {c.product for c in self.context.store.inventories.get(SITE).components}
+        self.assertEqual(projected(self.context), {SITE, "seapink-florists"})
         ties.add_clash(self.context, MIXED, RHONA)
-        self.assertEqual(self.context.store.rows.stale(9), [SITE])
+        there = self.context.store.inventories.get("seapink-florists").components
+        self.assertEqual(
+            projected(self.context),
+            {SITE}
+            if set(MIXED.products).isdisjoint(c.product for c in there)
+            else {SITE, "seapink-florists"},
+        )
+        self.assertTrue(only_here)
 
     def test_ties_that_make_no_sense_are_refused(self) -> None:
         for fields, part in [

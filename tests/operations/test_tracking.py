@@ -5,8 +5,9 @@ from datetime import timedelta
 from tests.operations.within import RHONA, WithContext
 from windbreak.core.values.feeds import NewFeed
 from windbreak.core.values.releases import DecideRepublished
-from windbreak.operations import catalogue, reasoning, shelving, tracking
+from windbreak.operations import catalogue, shelving, tracking
 from windbreak.operations.errors import Refused
+from windbreak.operations.reasoning import answers
 from windbreak.store.errors import AlreadyThere
 
 
@@ -55,7 +56,7 @@ class Tracking(WithContext):
         new = NewFeed.model_validate({**fields, "credential": " a-token-of\u200b-the-maker \n"})
         feed = tracking.register(self.context, new, RHONA)
         self.assertEqual(feed.credential, "…aker")
-        sealed = self.context.store.sealed("feed:chandlery")
+        sealed = self.context.store.secrets.get("feed:chandlery")
         assert sealed is not None
         self.assertNotIn(b"token", sealed)
         self.assertEqual(self.context.sealer.open(sealed), "a-token-of-the-maker")
@@ -118,6 +119,6 @@ class Tracking(WithContext):
     def outcomes(self, product: str) -> list[tuple[str, str | None]]:
         return [
             (v.outcome, v.to if v.outcome == "move" else None)
-            for v in reasoning.verdicts(self.context, "tarnsey-harbour").verdicts
+            for v in answers.verdicts(self.context, "tarnsey-harbour").verdicts
             if v.product == product
         ]

@@ -12,14 +12,25 @@ import httpx
 
 from windbreak.core.values.accounts import Principal
 from windbreak.core.values.feeds import NewFeed
+from windbreak.core.values.findings import Finding
 from windbreak.core.values.licences import NewLicence, NewSeat
 from windbreak.core.values.plans import ApprovePlan, SitePlan
 from windbreak.core.values.products import ProductChange
 from windbreak.core.values.runs import Run
 from windbreak.core.values.sites import Host, NewSite
-from windbreak.operations import accounts, licensing, reasoning, rollouts, runs, sites, tracking
+from windbreak.operations import (
+    accounts,
+    findings,
+    licensing,
+    planning,
+    rollouts,
+    runs,
+    sites,
+    tracking,
+)
 from windbreak.operations import catalogue as catalogue_of
 from windbreak.operations.context import Context, close, open_context
+from windbreak.operations.views import projector
 from windbreak.standins import catalogue
 from windbreak.standins.demo import Demo
 from windbreak.standins.feeds import GANTRY_KEY, TOKEN
@@ -27,6 +38,31 @@ from windbreak.standins.fleet import HOSTS, SITES
 
 RHONA = Principal(account="rhona", name="Rhona Vale", via="token")
 SOAK = {"major": 7, "minor": 2, "patch": 1, "security": 0}
+
+
+def catch_up(context: Context) -> None:
+    """Bring the views to what is committed, and to the clock's day and hour, as the driver does."""
+    now = context.clock()
+    for name, value in (("day", now.date().isoformat()), ("hour", f"{now:%Y-%m-%dT%H}")):
+        if context.store.facts.get(name) != value:
+            context.store.facts.set(name, value)
+    projector.catch_up(context)
+
+
+def projected(context: Context) -> set[str]:
+    """The sites whose rows the projector makes anew now."""
+    one = projector.Projector(context)
+    found: set[str] = set()
+    while one.project():
+        assert one.last is not None
+        found |= one.last.rows
+    return found
+
+
+def look_again(context: Context) -> list[Finding]:
+    """The open findings, everything having been looked at again."""
+    catch_up(context)
+    return findings.listed(context)
 
 
 class WithContext(unittest.TestCase):
@@ -129,7 +165,7 @@ class WithContext(unittest.TestCase):
                 licensing.seat(self.context, licence, seat, RHONA)
 
     def approved(self, slug: str) -> SitePlan:
-        plan = reasoning.draft(self.context, slug)
+        plan = planning.draft(self.context, slug)
         return rollouts.approve(self.context, plan.id, ApprovePlan(why="a test"), RHONA)
 
     def carried_out(self, plan: SitePlan) -> Run:

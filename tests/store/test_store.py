@@ -138,7 +138,7 @@ class Documents(WithStore):
         self.assertIsNone(self.store.sites.find("gannet-rock"))
 
     def test_equal_versions_of_a_product_share_one_release(self) -> None:
-        self.assertEqual(self.store.release_id("core/millrace", "6.3"), "core/millrace@6.3")
+        self.assertEqual(self.store.releases.id_of("core/millrace", "6.3"), "core/millrace@6.3")
 
 
 class Sealing(WithStore):
@@ -190,10 +190,10 @@ class FromTheFirstShape(unittest.TestCase):
             (seat,) = store.seats.all(site="tarnsey")
             self.assertEqual((seat.licence, seat.riding), (kept.id, False))
             self.assertEqual(
-                store.installed("plugin/lee"), [("tarnsey", "plugin/lee", "5.4", True)]
+                store.inventories.installed("plugin/lee"), [("tarnsey", "plugin/lee", "5.4", True)]
             )
             self.assertEqual(store.rows.stale(10), ["tarnsey"])
-            found = store.site_at("https://tarnsey.example")
+            found = store.sites.at("https://tarnsey.example")
             assert found is not None
             self.assertEqual(found.id, "tarnsey")
             store.close()

@@ -1,8 +1,9 @@
 import { QueryClient } from "@tanstack/react-query";
 import createClient from "openapi-fetch";
-import type { components, paths } from "./schema";
+import type { paths } from "./schema";
+import type { Schemas } from "./schema-names";
 
-export type Schemas = components["schemas"];
+export type { Schemas };
 export type State = Schemas["SiteSummary"]["state"];
 export type SiteSummary = Schemas["SiteSummary"];
 export type Finding = Schemas["Finding"];
@@ -10,6 +11,22 @@ export type SitePlan = Schemas["SitePlan"];
 export type RunStory = Schemas["RunStory"];
 
 export const api = createClient<paths>({ baseUrl: "/", credentials: "same-origin" });
+
+/** The generation of what was written last from here: a read after it waits until it can be read. */
+let written = 0;
+
+api.use({
+  onRequest({ request }) {
+    if (request.method === "GET" && written) {
+      request.headers.set("at-least-generation", String(written));
+    }
+    return request;
+  },
+  onResponse({ request, response }) {
+    const told = Number(response.headers.get("generation"));
+    if (request.method !== "GET" && told > written) written = told;
+  },
+});
 
 /** What the service said when it said no; the sentence is its own. */
 export class Problem extends Error {

@@ -4165,15 +4165,22 @@ export interface components {
         };
         /**
          * NextAct
-         * @description The next act for a finding: its words, and the place or command that does it.
+         * @description The next act for a finding, as data: what is done, and on what; ``label`` are its words.
+         *
+         *     Each surface makes its own command or address of it (see ``wording.acts``).
          */
         NextAct: {
-            /** Command */
-            command: string;
+            /** Act */
+            act: string;
             /** Label */
             label: string;
-            /** Path */
-            path: string;
+            /**
+             * On
+             * @default {}
+             */
+            on: {
+                [key: string]: string;
+            };
         };
         /**
          * Objective
@@ -5121,6 +5128,8 @@ export interface components {
         SitePlan: {
             answer: components["schemas"]["Answer"];
             approval?: components["schemas"]["Approval"] | null;
+            /** Charts */
+            charts?: components["schemas"]["Chart"][] | null;
             /** Id */
             id: number;
             /**
@@ -5164,6 +5173,8 @@ export interface components {
             environment: string;
             /** Facts At */
             facts_at: string | null;
+            /** Fault */
+            fault?: string | null;
             /** Held */
             held: number;
             /** Host */

@@ -1,5 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
+import { commandOf, pageOf } from "../api/acts";
 import { asked, type Finding, type Schemas } from "../api/client";
 import { Belt } from "../belt/belt";
 import { waiting } from "../belt/layout";
@@ -73,10 +74,10 @@ function Queue({ told }: { told: Told }) {
 }
 
 /** The places there are pages for; the act of a finding that leads elsewhere is its command. */
-const HERE = /^\/(sites|runs|products|licences)/;
 
 function Row({ finding, first }: { finding: Finding; first: boolean }) {
   const { act } = finding;
+  const page = pageOf(act);
   return (
     <li className="finding">
       <div className="when">
@@ -95,13 +96,13 @@ function Row({ finding, first }: { finding: Finding; first: boolean }) {
         </p>
       </div>
       <div className="act">
-        {HERE.test(act.path) ? (
-          <Link className={first ? "btn go" : "btn"} to={act.path}>
+        {page ? (
+          <Link className={first ? "btn go" : "btn"} to={page}>
             {act.label}
           </Link>
         ) : (
           <code className="v text-[12px] text-ink-2" title={`${act.label}: at a terminal`}>
-            {act.command}
+            {commandOf(act)}
           </code>
         )}
       </div>

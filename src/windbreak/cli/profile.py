@@ -41,13 +41,26 @@ def connect(args: argparse.Namespace) -> Windbreak:
             kept = json.loads(path.read_text())
         except ValueError:
             raise Refusal(f"{path} can't be read; sign in again: windbreak sign-in LINK") from None
-    address = args.address or os.environ.get("WINDBREAK_ADDRESS") or kept.get("address")
-    token = args.token or os.environ.get("WINDBREAK_TOKEN") or kept.get("token")
+    address = args.service or os.environ.get("WINDBREAK_SERVICE") or kept.get("address")
+    token = args.token or os.environ.get("WINDBREAK_TOKEN")
+    if not token and address and same_service(address, kept.get("address", "")):
+        token = kept.get("token")  # it was made by this service, and goes to no other
+    if address and not token and kept.get("token"):
+        raise Refusal(
+            f"{path} holds a token of {kept.get('address')}, and it goes to no other service; "
+            f"sign in at {address}, or give a token of it: --token",
+            4,
+        )
     if not address or not token:
         raise Refusal(
             "no service is known; sign in with the link it printed: windbreak sign-in LINK", 4
         )
     return Windbreak(address, token)
+
+
+def same_service(one: str, other: str) -> bool:
+    """Whether two addresses are those of one service."""
+    return one.rstrip("/").lower() == other.rstrip("/").lower()
 
 
 def pick_site(windbreak: Windbreak, text: str) -> str:

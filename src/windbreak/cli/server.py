@@ -38,8 +38,8 @@ def add(commands: Any, common: argparse.ArgumentParser) -> None:
     one.set_defaults(do=_sign_in)
     one = commands.add_parser("sign-in-link", help="make a one-time link, beside the service")
     one.add_argument("--data", required=True, type=Path, metavar="DIR")
-    one.add_argument("--account", help="the account; the first one when not given")
-    one.add_argument("--at", default="http://127.0.0.1:8470", metavar="ADDRESS")
+    one.add_argument("--account", help="the account; needed where more than one is open")
+    one.add_argument("--at", metavar="ADDRESS", help="where the service is reached")
     one.set_defaults(do=_link)
     one = commands.add_parser(
         "password", parents=[common], help="set your password, read from standard input"
@@ -112,11 +112,23 @@ def _link(args: argparse.Namespace) -> None:
     if not (args.data / "windbreak.db").exists():
         raise Refusal(f"{args.data} holds no service; start one: windbreak serve --data DIR")
     context = open_context(args.data)
-    known = [a.id for a in context.store.accounts.all()]
-    account = args.account or (known[0] if known else "")
-    if account not in known:
-        raise Refusal(f"there is no account {account!r}; there are: {', '.join(known) or 'none'}")
-    print(f"{args.at.rstrip('/')}/sign-in#{accounts.make_link(context, account)}")
+    every = {a.id: a for a in context.store.accounts.all()}
+    usable = [a.id for a in every.values() if a.closed_at is None]
+    named = ", ".join(usable) or "none"
+    if args.account is None and len(usable) != 1:
+        raise Refusal(f"say whose link: --account; accounts that are open: {named}", 2)
+    account = args.account or usable[0]
+    if account not in every:
+        raise Refusal(f"there is no account {account!r}; accounts that are open: {named}")
+    if account not in usable:
+        raise Refusal(f"the account {account!r} is closed; accounts that are open: {named}")
+    told = args.data / "address"  # the service writes it where it serves
+    address = args.at or (told.read_text().strip() if told.exists() else "")
+    if not address:
+        raise Refusal(
+            f"no service runs over {args.data}, so its address is not known; give it: --at", 2
+        )
+    print(f"{address.rstrip('/')}/sign-in#{accounts.make_link(context, account)}")
 
 
 def _password(args: argparse.Namespace) -> None:

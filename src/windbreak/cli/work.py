@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 from windbreak.cli.output import Refusal, age, ask, dump, local, plain, say, state, styled, table
 from windbreak.cli.profile import connect, pick_product, pick_site
+from windbreak.wording.acts import command
 
 if TYPE_CHECKING:
     pass
@@ -118,7 +119,7 @@ def _today(args: argparse.Namespace) -> None:
         text = plain(finding.headline.replace("**", "").replace("`", ""))
         styled(f"{state(finding.state)}  [bold]{text}[/]{until}")
         say(f"  {finding.text}")
-        say(f"  → {finding.act.command}")
+        say(f"  → {command(finding.act)}")
     if today.asleep:
         print()
         say(f"**Put aside**: {len(today.asleep)}. See: windbreak finding list --snoozed")
@@ -158,7 +159,7 @@ def _findings(args: argparse.Namespace) -> None:
                 f.deadline.date() if f.deadline else "–",
                 f.headline.replace("*", "").replace("`", "")
                 + (f" (put aside to {f.snoozed.until})" if f.snoozed else ""),
-                f.act.command,
+                command(f.act),
             )
             for f in found
         ),
@@ -192,7 +193,7 @@ def _finding(args: argparse.Namespace) -> None:
     if found.snoozed:
         said = found.snoozed
         say(f"Put aside to {said.until} by {said.by}: {said.why}")
-    say(f"{found.act.label}: {found.act.command}")
+    say(f"{found.act.label}: {command(found.act)}")
     return None
 
 

@@ -5,9 +5,10 @@ The sync and the async client share these, and differ only in how they carry one
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
+from inspect import isfunction
 from typing import Any, Generic, TypeVar
 from urllib.parse import quote
 
@@ -19,6 +20,7 @@ from windbreak.core.explanation.passing import Passed
 from windbreak.core.values.accounts import Account, Principal, Token
 from windbreak.core.values.advisories import KnownAdvisory
 from windbreak.core.values.bookings import Booking, NewRollout, Rollout
+from windbreak.core.values.charts import Chart
 from windbreak.core.values.feeds import CredentialCheck, Feed, FeedChange, NewFeed, PollResult
 from windbreak.core.values.findings import Finding, SnoozeFinding
 from windbreak.core.values.holds import NewHold, StandingHold
@@ -35,7 +37,6 @@ from windbreak.core.values.runs import Run
 from windbreak.core.values.sites import Host, LinkCode, NewSite, Site, SiteChange, Window
 from windbreak.core.values.ties import KnownClash, KnownLockstep, NewClash, NewLockstep
 from windbreak.core.values.verdicts import Answer, Verdict
-from windbreak.documents.charts import Chart
 from windbreak.documents.licences import EntryResult, Forecast, LicenceView
 from windbreak.documents.outlook import ActRow, Outlook
 from windbreak.documents.products import Coverage, ProductRow, ProductView
@@ -67,6 +68,22 @@ class Call(Generic[T]):
         return TypeAdapter(self.answer).validate_json(content)  # type: ignore[no-any-return]
 
 
+def _at(template: str, *ids: object) -> str:
+    """An address with ids in their places. Each is quoted here, and nowhere else, so that none
+    leads to another address than its own.
+    """
+    for id in ids:
+        if str(id).strip(".") == "":
+            raise ValueError(f"{id!r} is no id")
+    return template.format(*(quote(str(id), safe="") for id in ids))
+
+
+def _parts(product: str) -> tuple[str, str]:
+    """The kind and the slug of a product's id, which are two steps of its address."""
+    kind, _, slug = product.partition("/")
+    return kind, slug
+
+
 def _get(path: str, answer: Any, **params: object) -> Call[Any]:
     return Call("GET", path, answer, {k: str(v) for k, v in params.items() if v is not None})
 
@@ -92,35 +109,43 @@ def _plain(body: BaseModel) -> Any:
 
 
 def who_am_i() -> Call[Principal]:
+    """Who is signed in."""
     return _get("/session", Principal)
 
 
 def sign_in(link: str) -> Call[Principal]:
+    """Sign in; the session is a cookie."""
     return _send("POST", "/session", Principal, {"link": link})
 
 
 def set_password(password: str) -> Call[None]:
+    """Set your password."""
     return _send("PUT", "/session/password", None, {"password": password})
 
 
 def make_token(label: str) -> Call[Token]:
+    """Make a token; its secret is in this answer only."""
     return _send("POST", "/tokens", Token, {"label": label})
 
 
 def tokens() -> Call[list[Token]]:
+    """Your tokens, without their secrets."""
     return _get("/tokens", list[Token])
 
 
 def revoke_token(id: str) -> Call[None]:
-    return _send("DELETE", f"/tokens/{id}", None)
+    """Revoke a token."""
+    return _send("DELETE", _at("/tokens/{}", id), None)
 
 
 def hosts() -> Call[list[Host]]:
+    """The hosts."""
     return _get("/hosts", list[Host])
 
 
 def put_host(host: Host) -> Call[Host]:
-    return _send("PUT", f"/hosts/{host.id}", Host, host)
+    """Register a host, or change what it offers."""
+    return _send("PUT", _at("/hosts/{}", host.id), Host, host)
 
 
 def sites(
@@ -133,6 +158,7 @@ def sites(
     limit: int | None = None,
     offset: int | None = None,
 ) -> Call[list[SiteSummary]]:
+    """The sites as rows, worst first, each twin after its site."""
     return _get(
         "/sites",
         list[SiteSummary],
@@ -148,411 +174,521 @@ def sites(
 
 
 def site(id: str) -> Call[SiteView]:
-    return _get(f"/sites/{id}", SiteView)
+    """One site whole."""
+    return _get(_at("/sites/{}", id), SiteView)
 
 
 def register_site(new: NewSite, id: str | None = None) -> Call[Site]:
+    """Register a site."""
     return _send("POST", "/sites", Site, new, id=id)
 
 
 def change_site(id: str, change: SiteChange) -> Call[Site]:
-    return _send("PATCH", f"/sites/{id}", Site, change)
+    """Change a site's label, client, host or tags."""
+    return _send("PATCH", _at("/sites/{}", id), Site, change)
 
 
 def retire_site(id: str, why: str = "") -> Call[Site]:
-    return _send("POST", f"/sites/{id}/retirement", Site, {"why": why})
+    """Retire a site: its work stops, its link ends, its seats are freed, its history stays."""
+    return _send("POST", _at("/sites/{}/retirement", id), Site, {"why": why})
 
 
 def mark_own(id: str, product: str, own: bool = True) -> Call[Site]:
-    return _send("PUT" if own else "DELETE", f"/sites/{id}/own/{product}", Site)
+    """Mark a component as made for this site."""
+    return _send("PUT" if own else "DELETE", _at("/sites/{}/own/{}/{}", id, *_parts(product)), Site)
 
 
 def set_windows(id: str, windows: list[Window], timezone: str) -> Call[Site]:
+    """Set the hours in which a site may be worked on."""
     said = {"windows": [_plain(w) for w in windows], "timezone": timezone}
-    return _send("PUT", f"/sites/{id}/windows", Site, said)
+    return _send("PUT", _at("/sites/{}/windows", id), Site, said)
 
 
 def link_line(id: str) -> Call[LinkCode]:
-    return _send("POST", f"/sites/{id}/link-line", LinkCode)
+    """Make the one line for the site's agent."""
+    return _send("POST", _at("/sites/{}/link-line", id), LinkCode)
 
 
 def link_site(id: str) -> Call[Site]:
-    return _send("POST", f"/sites/{id}/link", Site)
+    """Link the site, once the line was pasted into its agent; then refresh it."""
+    return _send("POST", _at("/sites/{}/link", id), Site)
 
 
 def unlink_site(id: str) -> Call[Site]:
-    return _send("DELETE", f"/sites/{id}/link", Site)
+    """End the link."""
+    return _send("DELETE", _at("/sites/{}/link", id), Site)
 
 
 def refresh_site(id: str) -> Call[Site]:
-    return _send("POST", f"/sites/{id}/refresh", Site)
+    """Ask the site's agent what is installed."""
+    return _send("POST", _at("/sites/{}/refresh", id), Site)
 
 
 def refresh_sites() -> Call[list[Site]]:
+    """Ask every linked site what is installed."""
     return _send("POST", "/sites/refresh", list[Site])
 
 
 def inventory(id: str) -> Call[Inventory]:
-    return _get(f"/sites/{id}/inventory", Inventory)
+    """What is on the site, as its agent last said."""
+    return _get(_at("/sites/{}/inventory", id), Inventory)
 
 
 def case(id: str) -> Call[Case]:
-    return _get(f"/sites/{id}/case", Case)
+    """The site's situation as a windbreak-case/1 document."""
+    return _get(_at("/sites/{}/case", id), Case)
 
 
 def verdicts(id: str, suppose: Sequence[str] = ()) -> Call[Answer]:
-    return _supposing(f"/sites/{id}/verdicts", Answer, suppose)
+    """What the reasoning says of each component; with ``if``, what it would say."""
+    return _supposing(_at("/sites/{}/verdicts", id), Answer, suppose)
 
 
 def verdict(id: str, product: str, suppose: Sequence[str] = ()) -> Call[Verdict]:
-    return _supposing(f"/sites/{id}/verdicts/{product}", Verdict, suppose)
+    """What the reasoning says of one product on a site; with ``if``, what it would say."""
+    return _supposing(_at("/sites/{}/verdicts/{}/{}", id, *_parts(product)), Verdict, suppose)
 
 
 def outlook(id: str, suppose: Sequence[str] = ()) -> Call[Outlook]:
-    return _supposing(f"/sites/{id}/outlook", Outlook, suppose)
+    """A site's verdicts and plan, with acts taken as done. Nothing is changed or kept."""
+    return _supposing(_at("/sites/{}/outlook", id), Outlook, suppose)
 
 
 def acts(suppose: Sequence[str] = ()) -> Call[list[ActRow]]:
+    """What somebody could do, what frees most across the fleet first."""
     return _supposing("/acts", list[ActRow], suppose)
 
 
 def draft_plan(id: str) -> Call[SitePlan]:
-    return _send("POST", f"/sites/{id}/plans", SitePlan)
+    """Make a plan for the site as it stands."""
+    return _send("POST", _at("/sites/{}/plans", id), SitePlan)
 
 
 def plans(id: str) -> Call[list[SitePlan]]:
-    return _get(f"/sites/{id}/plans", list[SitePlan])
+    """The site's plans, newest first."""
+    return _get(_at("/sites/{}/plans", id), list[SitePlan])
 
 
 def plan(id: int) -> Call[SitePlan]:
-    return _get(f"/plans/{id}", SitePlan)
+    """One plan."""
+    return _get(_at("/plans/{}", id), SitePlan)
 
 
 def charts(id: int) -> Call[list[Chart]]:
-    return _get(f"/plans/{id}/charts", list[Chart])
+    """The pairs of a plan that bind each other: which versions go together, and the way through."""
+    return _get(_at("/plans/{}/charts", id), list[Chart])
 
 
 def approve_plan(id: int, why: str = "", restore_anyway: bool = False) -> Call[SitePlan]:
+    """Let a plan go: exactly its targets."""
     said = ApprovePlan(why=why, restore_anyway=restore_anyway)
-    return _send("POST", f"/plans/{id}/approval", SitePlan, said)
+    return _send("POST", _at("/plans/{}/approval", id), SitePlan, said)
 
 
 def book_plan(id: int, at: datetime | None = None) -> Call[Booking]:
+    """Book an approved plan: at an instant, or at the site's next window."""
     said = {"at": at.isoformat() if at else None}
-    return _send("POST", f"/plans/{id}/bookings", Booking, said)
+    return _send("POST", _at("/plans/{}/bookings", id), Booking, said)
 
 
 def run_plan(id: int) -> Call[Run]:
-    return _send("POST", f"/plans/{id}/runs", Run)
+    """Carry an approved plan out now."""
+    return _send("POST", _at("/plans/{}/runs", id), Run)
 
 
 def bookings(state: str | None = "waiting") -> Call[list[Booking]]:
+    """The bookings of a state, soonest first."""
     return _get("/bookings", list[Booking], state=state)
 
 
 def move_booking(id: int, at: datetime) -> Call[Booking]:
-    return _send("PUT", f"/bookings/{id}", Booking, {"at": at.isoformat()})
+    """Give a booking another time."""
+    return _send("PUT", _at("/bookings/{}", id), Booking, {"at": at.isoformat()})
 
 
 def withdraw_booking(id: int) -> Call[Booking]:
-    return _send("DELETE", f"/bookings/{id}", Booking)
+    """Take a booking back."""
+    return _send("DELETE", _at("/bookings/{}", id), Booking)
 
 
 def rollouts() -> Call[list[Rollout]]:
+    """The rollouts, newest first."""
     return _get("/rollouts", list[Rollout])
 
 
 def rollout(id: int) -> Call[Rollout]:
-    return _get(f"/rollouts/{id}", Rollout)
+    """One rollout."""
+    return _get(_at("/rollouts/{}", id), Rollout)
 
 
 def start_rollout(new: NewRollout) -> Call[Rollout]:
+    """Take one release to a twin, and to its site when that ended well."""
     return _send("POST", "/rollouts", Rollout, new)
 
 
 def stop_rollout(id: int) -> Call[Rollout]:
-    return _send("POST", f"/rollouts/{id}/stop", Rollout)
+    """Stop a rollout."""
+    return _send("POST", _at("/rollouts/{}/stop", id), Rollout)
 
 
 def runs(site: str | None = None, limit: int = 50) -> Call[list[Run]]:
+    """The runs, newest first."""
     return _get("/runs", list[Run], site=site, limit=limit)
 
 
 def run(id: int) -> Call[RunStory]:
-    return _get(f"/runs/{id}", RunStory)
+    """A run with its steps, what the probes saw, and its journal."""
+    return _get(_at("/runs/{}", id), RunStory)
 
 
 def stop_run(id: int) -> Call[Run]:
-    return _send("POST", f"/runs/{id}/stop", Run)
+    """Stop a run after the step it is at."""
+    return _send("POST", _at("/runs/{}/stop", id), Run)
 
 
 def feeds() -> Call[list[Feed]]:
+    """The feeds, with their state; credentials are masked."""
     return _get("/feeds", list[Feed])
 
 
 def register_feed(new: NewFeed) -> Call[Feed]:
+    """Register a feed."""
     return _send("POST", "/feeds", Feed, new)
 
 
 def change_feed(id: str, change: FeedChange) -> Call[Feed]:
-    return _send("PATCH", f"/feeds/{id}", Feed, change)
+    """Change a feed's label, address, origins, reading or interval."""
+    return _send("PATCH", _at("/feeds/{}", id), Feed, change)
 
 
 def drop_feed(id: str) -> Call[None]:
-    return _send("DELETE", f"/feeds/{id}", None)
+    """Read a feed no more; what it told stays known."""
+    return _send("DELETE", _at("/feeds/{}", id), None)
 
 
 def poll_feed(id: str) -> Call[PollResult]:
-    return _send("POST", f"/feeds/{id}/poll", PollResult)
+    """Look at a feed now, past every cache unless told otherwise."""
+    return _send("POST", _at("/feeds/{}/poll", id), PollResult)
 
 
 def poll_feeds() -> Call[list[PollResult]]:
+    """Look at every feed now, past every cache."""
     return _send("POST", "/feeds/poll", list[PollResult])
 
 
 def check_feed(id: str) -> Call[CredentialCheck]:
-    return _send("POST", f"/feeds/{id}/check", CredentialCheck)
+    """Ask the maker what the feed's credential may do."""
+    return _send("POST", _at("/feeds/{}/check", id), CredentialCheck)
 
 
 def replace_credential(id: str, credential: str, everywhere: bool = False) -> Call[Feed]:
+    """Replace the feed's credential; ``everywhere`` also where the old one is used else."""
     said = {"credential": credential}
     wide = "true" if everywhere else None
-    return _send("PUT", f"/feeds/{id}/credential", Feed, said, everywhere=wide)
+    return _send("PUT", _at("/feeds/{}/credential", id), Feed, said, everywhere=wide)
 
 
 def try_recipe(text: str, credential: str | None = None) -> Call[dict[str, Any]]:
+    """Ask by a recipe and read by it; nothing is kept."""
     said = {"text": text, "credential": credential}
     return _send("POST", "/recipes/try", dict[str, Any], said)
 
 
 def put_recipe(name: str, text: str) -> Call[dict[str, Any]]:
-    return _send("PUT", f"/recipes/{name}", dict[str, Any], {"text": text})
+    """Keep a recipe under a name."""
+    return _send("PUT", _at("/recipes/{}", name), dict[str, Any], {"text": text})
 
 
 def products() -> Call[list[ProductRow]]:
+    """The products across the fleet, what wants attention first."""
     return _get("/products", list[ProductRow])
 
 
 def product(id: str) -> Call[ProductView]:
-    return _get(f"/products/{id}", ProductView)
+    """One product across the fleet."""
+    return _get(_at("/products/{}/{}", *_parts(id)), ProductView)
 
 
 def change_product(id: str, change: ProductChange) -> Call[KnownProduct]:
-    return _send("PATCH", f"/products/{id}", KnownProduct, change)
+    """Set what a person knows of a product."""
+    return _send("PATCH", _at("/products/{}/{}", *_parts(id)), KnownProduct, change)
 
 
 def releases(product: str) -> Call[list[KnownRelease]]:
-    return _get(f"/products/{product}/releases", list[KnownRelease])
+    """The known releases of a product, newest first."""
+    return _get(_at("/products/{}/{}/releases", *_parts(product)), list[KnownRelease])
 
 
 def passed(product: str, start: str, end: str) -> Call[Passed]:
-    return _get(f"/products/{product}/passed", Passed, start=start, end=end)
+    """What a move passes: changes, form of licence, tasks and watch items of every release."""
+    return _get(_at("/products/{}/{}/passed", *_parts(product)), Passed, start=start, end=end)
 
 
 def decide_release(product: str, version: str, choice: DecideRepublished) -> Call[KnownRelease]:
-    path = f"/products/{product}/releases/{version}/decision"
+    """Say which package of a version that came twice is right."""
+    path = _at("/products/{}/{}/releases/{}/decision", *_parts(product), version)
     return _send("POST", path, KnownRelease, choice)
 
 
 def type_in_release(new: NewRelease) -> Call[KnownRelease]:
+    """Type in a release that no feed tells of."""
     return _send("POST", "/releases", KnownRelease, new)
 
 
 def advisories() -> Call[list[KnownAdvisory]]:
+    """The published weaknesses of products of ours."""
     return _get("/advisories", list[KnownAdvisory])
 
 
 def coverage() -> Call[Coverage]:
+    """Which components feeds cover, and what none covers."""
     return _get("/coverage", Coverage)
 
 
 def shelf() -> Call[list[Package]]:
+    """The packages in hand."""
     return _get("/shelf", list[Package])
 
 
 def put_on_shelf(archive: bytes, sites: tuple[str, ...] = ()) -> Call[Package]:
+    """Put an archive on the shelf; the body is the archive itself."""
     return Call("POST", "/shelf", Package, {"site": list(sites)}, content=archive)
 
 
 def drop_package(id: str) -> Call[None]:
-    return _send("DELETE", f"/shelf/{id}", None)
+    """Take a package from the shelf, unless it is kept for going back."""
+    return _send("DELETE", _at("/shelf/{}", id), None)
 
 
 def give_package(id: str, site: str) -> Call[ShelfRight]:
-    return _send("POST", f"/shelf/{id}/rights", ShelfRight, {"site": site})
+    """Let a site have a package of the shelf."""
+    return _send("POST", _at("/shelf/{}/rights", id), ShelfRight, {"site": site})
 
 
 def holds() -> Call[list[StandingHold]]:
+    """The holds."""
     return _get("/holds", list[StandingHold])
 
 
 def make_hold(new: NewHold) -> Call[StandingHold]:
+    """Decide not to move a product."""
     return _send("POST", "/holds", StandingHold, new)
 
 
 def lift_hold(id: str) -> Call[None]:
-    return _send("DELETE", f"/holds/{id}", None)
+    """Lift a hold."""
+    return _send("DELETE", _at("/holds/{}", id), None)
 
 
 def rules() -> Call[list[Rule]]:
+    """The rules of the house."""
     return _get("/rules", list[Rule])
 
 
 def set_rule(new: NewRule) -> Call[Rule]:
+    """Decide how releases are taken, somewhere or everywhere."""
     return _send("POST", "/rules", Rule, new)
 
 
 def drop_rule(id: str) -> Call[None]:
-    return _send("DELETE", f"/rules/{id}", None)
+    """Drop a rule."""
+    return _send("DELETE", _at("/rules/{}", id), None)
 
 
 def locksteps() -> Call[list[KnownLockstep]]:
+    """The groups of products whose versions must match."""
     return _get("/lockstep", list[KnownLockstep])
 
 
 def set_lockstep(new: NewLockstep) -> Call[KnownLockstep]:
+    """Say that products must match: from then on no plan lets them come apart."""
     return _send("POST", "/lockstep", KnownLockstep, new)
 
 
 def drop_lockstep(id: str) -> Call[None]:
-    return _send("DELETE", f"/lockstep/{id}", None)
+    """Products need match no longer."""
+    return _send("DELETE", _at("/lockstep/{}", id), None)
 
 
 def clashes() -> Call[list[KnownClash]]:
+    """The pairs of products known not to work together."""
     return _get("/clashes", list[KnownClash])
 
 
 def add_clash(new: NewClash) -> Call[KnownClash]:
+    """Say that two products don't work together: from then on no plan brings them together."""
     return _send("POST", "/clashes", KnownClash, new)
 
 
 def drop_clash(id: str) -> Call[None]:
-    return _send("DELETE", f"/clashes/{id}", None)
+    """Two products clash no longer."""
+    return _send("DELETE", _at("/clashes/{}", id), None)
 
 
 def policy(id: str) -> Call[list[InForce]]:
-    return _get(f"/sites/{id}/policy", list[InForce])
+    """What holds for each product on a site, and which rule says so."""
+    return _get(_at("/sites/{}/policy", id), list[InForce])
 
 
 def licences() -> Call[list[LicenceView]]:
+    """The licences as they stand, those that end first first; codes are masked."""
     return _get("/licences", list[LicenceView])
 
 
 def licence(id: str) -> Call[LicenceView]:
-    return _get(f"/licences/{id}", LicenceView)
+    """One licence as it stands."""
+    return _get(_at("/licences/{}", id), LicenceView)
 
 
 def add_licence(new: NewLicence) -> Call[Licence]:
+    """Enter a licence."""
     return _send("POST", "/licences", Licence, new)
 
 
 def change_licence(id: str, change: LicenceChange) -> Call[Licence]:
-    return _send("PATCH", f"/licences/{id}", Licence, change)
+    """Change what is known of a licence."""
+    return _send("PATCH", _at("/licences/{}", id), Licence, change)
 
 
 def drop_licence(id: str) -> Call[None]:
-    return _send("DELETE", f"/licences/{id}", None)
+    """Forget a licence that no site holds a seat of."""
+    return _send("DELETE", _at("/licences/{}", id), None)
 
 
 def seat_site(licence: str, new: NewSeat) -> Call[Seat]:
-    return _send("POST", f"/licences/{licence}/seats", Seat, new)
+    """Allot a seat; a copy rides along where that is permitted."""
+    return _send("POST", _at("/licences/{}/seats", licence), Seat, new)
 
 
 def unseat_site(licence: str, site: str) -> Call[None]:
-    return _send("DELETE", f"/licences/{licence}/seats/{site}", None)
+    """Take a seat back, with that of the copy that rides along."""
+    return _send("DELETE", _at("/licences/{}/seats/{}", licence, site), None)
 
 
 def rotate_code(licence: str, code: str, site: str | None = None) -> Call[Licence]:
-    return _send("PUT", f"/licences/{licence}/code", Licence, {"code": code, "site": site})
+    """Put a new code in the place of the old one; nothing is entered on a site yet."""
+    return _send("PUT", _at("/licences/{}/code", licence), Licence, {"code": code, "site": site})
 
 
 def enter_code(licence: str, site: str | None = None) -> Call[list[EntryResult]]:
-    return _send("POST", f"/licences/{licence}/entries", list[EntryResult], site=site)
+    """Enter the code on the sites that hold a seat, through their agents, and read it back."""
+    return _send("POST", _at("/licences/{}/entries", licence), list[EntryResult], site=site)
 
 
 def forecasts() -> Call[list[Forecast]]:
+    """Seats that will be asked for by releases that change the form of licence."""
     return _get("/forecasts", list[Forecast])
 
 
 def findings(snoozed: bool = False) -> Call[list[Finding]]:
+    """What wants attention, most urgent first."""
     return _get("/findings", list[Finding], snoozed="true" if snoozed else None)
 
 
 def snooze_finding(id: str, said: SnoozeFinding) -> Call[Finding]:
-    return _send("PUT", f"/findings/{quote(id)}/snooze", Finding, said)
+    """Put a finding aside until a day; dismissed is not solved."""
+    return _send("PUT", _at("/findings/{}/snooze", id), Finding, said)
 
 
 def wake_finding(id: str) -> Call[Finding]:
-    return _send("DELETE", f"/findings/{quote(id)}/snooze", Finding)
+    """Bring a snoozed finding back."""
+    return _send("DELETE", _at("/findings/{}/snooze", id), Finding)
 
 
 def sites_csv() -> Call[str]:
+    """Every site, as CSV."""
     return _get("/sites.csv", str)
 
 
 def import_sites(text: str) -> Call[dict[str, Any]]:
+    """Register the sites of a CSV, all or none."""
     return Call("POST", "/sites.csv", dict[str, Any], content=text.encode())
 
 
 def inventory_cyclonedx(site: str) -> Call[str]:
-    return _get(f"/sites/{site}/inventory.cdx.json", str)
+    """A site's inventory, as CycloneDX."""
+    return _get(_at("/sites/{}/inventory.cdx.json", site), str)
 
 
 def metrics() -> Call[str]:
+    """The fleet in numbers, as OpenMetrics."""
     return _get("/metrics", str)
 
 
 def calendar_address() -> Call[dict[str, str]]:
+    """Make the address of your calendar; an older one is good no more."""
     return _send("POST", "/calendar-address", dict[str, str])
 
 
 def send_digest() -> Call[dict[str, str]]:
+    """Mail the digest now, to whom the settings say."""
     return _send("POST", "/digest", dict[str, str])
 
 
 def hooks() -> Call[list[Hook]]:
+    """The web hooks and how they take our news."""
     return _get("/hooks", list[Hook])
 
 
 def add_hook(new: NewHook) -> Call[Hook]:
+    """Register a web hook; the answer holds the key to check our signatures with."""
     return _send("POST", "/hooks", Hook, new)
 
 
 def drop_hook(id: str) -> Call[None]:
-    return _send("DELETE", f"/hooks/{id}", None)
+    """Tell a web hook no more."""
+    return _send("DELETE", _at("/hooks/{}", id), None)
 
 
 def deliveries(hook: str) -> Call[list[Delivery]]:
-    return _get(f"/hooks/{hook}/deliveries", list[Delivery])
+    """What was sent to a web hook, newest first."""
+    return _get(_at("/hooks/{}/deliveries", hook), list[Delivery])
 
 
 def accounts() -> Call[list[Account]]:
+    """Who may sign in, and whose account is closed."""
     return _get("/accounts", list[Account])
 
 
 def add_account(id: str, name: str) -> Call[Account]:
+    """Open an account."""
     return _send("POST", "/accounts", Account, {"id": id, "name": name})
 
 
 def close_account(id: str) -> Call[Account]:
-    return _send("DELETE", f"/accounts/{id}", Account)
+    """Close an account; what it did stays."""
+    return _send("DELETE", _at("/accounts/{}", id), Account)
 
 
 def instance() -> Call[Instance]:
+    """This service itself, and whether it drives sites."""
     return _get("/instance", Instance)
 
 
 def take_over(why: str) -> Call[Instance]:
+    """Let a restored copy drive the sites."""
     return _send("POST", "/instance/take-over", Instance, {"why": why})
 
 
 def today() -> Call[Today]:
+    """What wants attention, what is booked, and how old the facts are."""
     return _get("/today", Today)
 
 
 def ledger(subject: str | None = None, limit: int = 100) -> Call[list[LedgerEntry]]:
+    """What was decided and done, newest first."""
     return _get("/ledger", list[LedgerEntry], subject=subject, limit=limit)
 
 
 def stream_events(after: int | None = None) -> Call[None]:
+    """Every change of state, from now on or from after an event; ids let a reader go on."""
     return _get("/events", None, after=after)
+
+
+def _every() -> tuple[Callable[..., Call[Any]], ...]:
+    own = (one for one in globals().values() if isfunction(one) and one.__module__ == __name__)
+    return tuple(one for one in own if not one.__name__.startswith("_"))
+
+
+CALLS = _every()
+"""Every call, in the order in which they stand here; both libraries are made from it."""

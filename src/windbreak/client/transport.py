@@ -15,11 +15,15 @@ TRIES = 3  # for what only reads; what changes something is asked once
 TIMEOUT = httpx.Timeout(120, connect=5)
 
 
-def request_of(call: Call[Any], address: str, token: str | None) -> dict[str, Any]:
-    """The arguments of an httpx request."""
+def request_of(
+    call: Call[Any], address: str, token: str | None, written: int = 0
+) -> dict[str, Any]:
+    """The arguments of an httpx request. What was ``written`` last is waited for by a read."""
     headers = {"accept": "application/json"}
     if token:
         headers["authorization"] = f"Bearer {token}"
+    if written and call.method == "GET":
+        headers["at-least-generation"] = str(written)
     found: dict[str, Any] = {
         "method": call.method,
         "url": f"{address.rstrip('/')}/api/v1{call.path}",
@@ -45,6 +49,12 @@ def read(call: Call[T], response: httpx.Response) -> T:
         details = {"detail": f"status {response.status_code} from something that is no Windbreak"}
     kind = NotPermitted if response.status_code in (401, 403) else Problem
     raise kind(response.status_code, details)
+
+
+def generation_of(response: httpx.Response) -> int:
+    """The generation that an answer to a write stands for; 0 where it tells none."""
+    told = response.headers.get("generation", "")
+    return int(told) if told.isdigit() else 0
 
 
 def may_retry(call: Call[Any], tried: int) -> bool:

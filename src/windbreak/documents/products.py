@@ -36,6 +36,7 @@ class Standing(Value):
     until: Day | None = None
     soak: str | None = None
     helps: str = ""
+    root: str = ""  # equal where the same things keep it back, whatever the versions
 
 
 class VersionUse(Value):

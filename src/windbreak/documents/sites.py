@@ -33,6 +33,7 @@ class SiteSummary(Value):
     running: int | None = None
     progress: float | None = None
     tags: tuple[str, ...] = ()
+    fault: str | None = None  # why it could not be reasoned about; the others go on
 
 
 class Helps(Value):

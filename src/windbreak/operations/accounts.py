@@ -28,8 +28,11 @@ def ensure_account(context: Context, id: str, name: str, password: str | None = 
     """Make an account, or change the name and password of one. Writes."""
     known = context.store.accounts.find(id)
     account = Account(id=id, name=name, closed_at=known.closed_at if known else None)
-    extra = {"password_hash": PasswordHasher().hash(password)} if password else {}
-    return context.store.accounts.put(account, extra=extra)
+    with context.store.transaction():
+        context.store.accounts.put(account)
+        if password:
+            context.store.accounts.set_password_hash(id, PasswordHasher().hash(password))
+    return account
 
 
 def add(context: Context, account: Account, by: Principal) -> Account:
@@ -106,8 +109,7 @@ def sign_in_by_password(context: Context, id: str, password: str) -> tuple[str, 
 
 def _password_fits(context: Context, id: str, password: str) -> bool:
     """Takes as long for an account that is not there, or has no password."""
-    rows = context.store.database.ask("SELECT password_hash FROM account WHERE id = ?", [id])
-    kept = rows[0][0] if rows and rows[0][0] else _NOBODY
+    kept = context.store.accounts.password_hash(id) or _NOBODY
     try:
         return PasswordHasher().verify(kept, password) and kept != _NOBODY
     except (Argon2Error, InvalidHashError):
@@ -182,18 +184,13 @@ def _make(context: Context, account: str, kind: str, label: str, good: timedelta
     secret = secrets.token_urlsafe(32)
     now = context.clock()
     token = Token(id=secrets.token_hex(6), label=label, last4=secret[-4:], made_at=now)
-    extra = {
-        "account": account,
-        "kind": kind,
-        "hash": _hash(secret),
-        "expires_at": (now + good).isoformat() if good else None,
-    }
-    context.store.tokens.add(token, extra)
+    end = now + good if good else None
+    context.store.tokens.make(token, account=account, kind=kind, hash=_hash(secret), expires_at=end)
     return token.model_copy(update={"secret": secret})
 
 
 def _find(context: Context, secret: str, kind: str) -> tuple[Token, str] | None:
-    found = context.store.token_by_hash(_hash(secret))
+    found = context.store.tokens.by_hash(_hash(secret))
     if found is None:
         return None
     token, account, is_, end = found

@@ -103,9 +103,9 @@ def restore(file: Path, data: Path, passphrase: str, now: datetime) -> str:
         target.write(key)
     store = Store(fresh / "windbreak.db")
     with store.transaction():
-        store.set_fact("instance", secrets.token_hex(8))
-        store.set_fact("drives", "no")
-        store.set_fact("restored_at", now.isoformat())
+        store.facts.set("instance", secrets.token_hex(8))
+        store.facts.set("drives", "no")
+        store.facts.set("restored_at", now.isoformat())
     store.close()
     if data.exists():
         data.rmdir()

@@ -27,7 +27,6 @@ from windbreak.core.versions.version import Version, parse_version
 from windbreak.feeds.announced import Announced
 from windbreak.feeds.errors import FeedUnreadable
 from windbreak.feeds.recipes import name_of
-from windbreak.operations import reasoning
 from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
 
@@ -219,7 +218,7 @@ def _find_vanished(intake: _Intake, listed: dict[str, set[Version]], announced: 
     document that lists nothing, nothing is inferred; what the maker says in words always counts.
     """
     context, feed, now = intake.context, intake.feed, intake.now
-    own = context.store.products_told(feed.id)
+    own = context.store.releases.told_products(feed.id)
     for product in sorted(own):
         here = listed.get(product, set())
         told = announced.withdrawn.get(product)
@@ -334,7 +333,6 @@ def type_in(context: Context, new: NewRelease, by: Principal) -> KnownRelease:
         context.store.releases.add(release)
         context.record(by.name, f"{release.title} typed in", new.product, why=new.source)
     context.tell("release", new.product, f"{release.title} typed in")
-    reasoning.touch(context, [new.product])
     return release
 
 
@@ -345,7 +343,7 @@ def decide(
 
     Raises Refused when there is nothing to decide.
     """
-    id = context.store.release_id(product, version)
+    id = context.store.releases.id_of(product, version)
     with context.store.transaction():
         known = context.store.releases.get(id)
         if known.republished is None or not known.republished.open:
@@ -362,7 +360,6 @@ def decide(
         what = f"{known.title}: the {choice.keep} package is the right one"
         context.record(by.name, what, product, why=choice.why)
     context.tell("release", product, what)
-    reasoning.touch(context, [product])
     return changed
 
 

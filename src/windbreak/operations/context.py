@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import secrets
 import threading
-from collections.abc import Callable
+from collections.abc import Callable, Hashable
 from concurrent.futures import Executor
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from pathlib import Path
+from typing import TypeVar, cast
 
 import httpx
 
@@ -17,11 +19,34 @@ from windbreak.packages.shelf import Shelf
 from windbreak.store.sealing import Sealer
 from windbreak.store.store import Store
 
-# Events that change one site's row, and those that may change every site's. Whoever tells of
-# releases and holds says himself which sites they can touch (see reasoning.touch).
-_OF_A_SITE = ("site", "plan", "booking", "licence", "rollout")
-_OF_ALL = ("product", "host", "day", "policy")
 TIMEOUT = httpx.Timeout(10, read=60)
+T = TypeVar("T")
+
+
+class Cache:
+    """What was made of kept things, until they are others: one value for each name.
+
+    Keys hold committed generations, so what is served is never older than what can be read.
+    """
+
+    def __init__(self) -> None:
+        self._values: dict[str, tuple[Hashable, object]] = {}
+        self._making: dict[str, threading.RLock] = {}
+        self._guard = threading.Lock()
+
+    def kept(self, name: str, key: Hashable, make: Callable[[T | None], T]) -> T:
+        """The value of a name; made anew where its key is another, from the one before it."""
+        found = self._values.get(name)
+        if found is not None and found[0] == key:
+            return cast(T, found[1])
+        with self._guard:
+            making = self._making.setdefault(name, threading.RLock())
+        with making:
+            found = self._values.get(name)
+            if found is None or found[0] != key:
+                before = cast("T | None", found[1]) if found is not None else None
+                found = self._values[name] = (key, make(before))
+            return cast(T, found[1])
 
 
 @dataclass
@@ -31,6 +56,7 @@ class Context:
     ``http`` asks sites, which may be anywhere; ``out`` asks makers and tells web hooks, and goes
     to private networks only where the settings allow them. ``per_host`` is how many feeds of one
     host are asked at once. ``executor`` is where many sites are reasoned about; None: here.
+    ``cache`` is this service's own: two services in one process know nothing of each other.
     """
 
     data: Path
@@ -46,25 +72,18 @@ class Context:
     executor: Executor | None = None
     wrong_tries: dict[str, tuple[int, datetime]] = field(default_factory=dict)
     news: threading.Condition = field(default_factory=threading.Condition)
+    cache: Cache = field(default_factory=Cache)
+    name: str = field(default_factory=lambda: secrets.token_hex(8))  # of this one, for claims
 
     def tell(self, kind: str, subject: str, text: str) -> None:
         """Note an event, and wake whoever waits for one. Writes."""
-        with self.store.transaction():
-            event = Event(id=0, at=self.clock(), kind=kind, subject=subject, text=text)
-            self.store.events.add(event)
-            self._touch(kind, subject)
+        self.store.events.add(Event(id=0, at=self.clock(), kind=kind, subject=subject, text=text))
+        self.wake()
+
+    def wake(self) -> None:
+        """Wake whoever waits for something to happen."""
         with self.news:
             self.news.notify_all()
-
-    def _touch(self, kind: str, subject: str) -> None:
-        """Mark the rows of the sites that an event can change. Writes."""
-        if kind in _OF_A_SITE:
-            self.store.rows.touch(subject)
-        elif kind == "run" and subject.isdigit():
-            run = self.store.runs.find(int(subject))
-            self.store.rows.touch(run.site if run else None)
-        elif kind in _OF_ALL:
-            self.store.rows.touch()
 
     def record(self, who: str, what: str, subject: str, *, why: str = "", result: str = "") -> None:
         """Write a line of the ledger. Writes."""

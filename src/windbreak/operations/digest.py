@@ -10,6 +10,7 @@ from windbreak.notices.errors import NoticeError
 from windbreak.operations import findings
 from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
+from windbreak.wording.acts import command
 from windbreak.wording.words import counted, day
 
 
@@ -26,7 +27,7 @@ def send(context: Context, settings: mail.MailSettings, address: str) -> str:
         mail.send(settings, mail.message(subject, text, settings.sender, settings.to))
     except NoticeError as error:
         raise Refused("mail", f"the digest was not sent: {error}") from error
-    context.store.set_fact("digest_on", context.clock().date().isoformat())
+    context.store.facts.set("digest_on", context.clock().date().isoformat())
     result = f"{counted(len(queue), 'finding')} to {settings.to}"
     context.record("Windbreak", "digest sent", "digest", result=result)
     return f"{subject}; sent to {settings.to}."
@@ -47,7 +48,7 @@ def written(
             due = f" By {day(finding.deadline.date(), now.date())}."
         lines += [f"{finding.weight.upper():9}{_plain(finding.headline)}{due}"]
         lines += [f"         {_plain(finding.text)}"]
-        lines += [f"         {finding.act.label}: {finding.act.command}", ""]
+        lines += [f"         {finding.act.label}: {command(finding.act)}", ""]
     if not queue:
         lines += ["Nothing wants attention.", ""]
     if asleep:

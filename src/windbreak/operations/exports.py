@@ -35,10 +35,12 @@ from windbreak.core.values.sites import NewSite
 from windbreak.core.versions.ranges import parse_range
 from windbreak.core.versions.vers import to_vers
 from windbreak.core.versions.version import parse_version
-from windbreak.operations import findings, reports, sites, tracking
+from windbreak.operations import findings, sites, tracking
 from windbreak.operations.context import Context
 from windbreak.operations.errors import OperationError, Refused
+from windbreak.operations.views import sites as site_views
 from windbreak.store.errors import StoreError
+from windbreak.wording.acts import command, page
 from windbreak.wording.words import counted
 
 COLUMNS = ("id", "label", "address", "client", "host", "environment", "twin_of", "tags", "timezone")
@@ -104,7 +106,7 @@ def import_sites(context: Context, text: str, by: Principal) -> Imported:
         with context.store.transaction():
             # Twins after the sites they stand for.
             for line, new, id in sorted(read, key=lambda one: one[1].twin_of is not None):
-                if context.store.site_at(new.address) is not None:
+                if context.store.sites.at(new.address) is not None:
                     known.append(new.label)
                     continue
                 try:
@@ -142,10 +144,10 @@ def calendar(context: Context, address: str) -> bytes:
             continue
         event = _event(f"finding-{finding.id}@windbreak", now)
         event.add("summary", finding.headline.replace("**", "").replace("`", ""))
-        event.add("description", f"{finding.text}\n{finding.act.label}: {finding.act.command}")
+        event.add("description", f"{finding.text}\n{finding.act.label}: {command(finding.act)}")
         event.add("dtstart", finding.deadline.date())
         event.add("dtend", finding.deadline.date() + timedelta(days=1))
-        event.add("url", f"{address}{finding.act.path}")
+        event.add("url", f"{address}{page(finding.act)}")
         made.add_component(event)
     for booking in context.store.bookings.all(state="waiting"):
         site = context.store.sites.get(booking.site)
@@ -245,7 +247,7 @@ def _vers(text: str) -> str:
 def metrics(context: Context) -> bytes:
     """The fleet in numbers, as OpenMetrics. Reads."""
     registry = CollectorRegistry()
-    rows = reports.summaries(context)
+    rows = site_views.summaries(context)
     states = Gauge("windbreak_sites", "Sites by their worst state.", ["state"], registry=registry)
     for state in WORST_FIRST:
         states.labels(state).set(sum(r.state == state for r in rows))

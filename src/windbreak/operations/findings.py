@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import logging
+from collections.abc import Iterable
 from datetime import UTC, datetime
 
 from windbreak.core.values.accounts import Principal
@@ -11,6 +13,9 @@ from windbreak.operations import outward
 from windbreak.operations.causes import every
 from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
+from windbreak.store.database import Mark
+
+log = logging.getLogger("windbreak.findings")
 
 _ALARMS = WORST_FIRST.index("exposed")
 _WEIGHTS: tuple[Weight, ...] = ("critical", "high", "medium", "low")
@@ -73,28 +78,31 @@ def wake(context: Context, id: str, by: Principal) -> Finding:
     return changed
 
 
-def look_again(context: Context) -> list[Finding]:
-    """Open what is new, keep what still holds, close what is gone. Writes."""
-    found = {f.id: f for f in every.all_of(context)}
-    opened, closed = [], []
-    with context.store.transaction():
-        kept = {f.id: f for f in context.store.findings.all()}
-        for id in kept.keys() - found.keys():
-            context.store.findings.drop(id)
-            closed.append(kept[id])
-        for id, finding in found.items():
-            if id in kept:
-                known = kept[id]
-                update = {"opened_at": known.opened_at, "snoozed": known.snoozed}
-                finding = finding.model_copy(update=update)
-            else:
-                opened.append(finding)
-            if kept.get(id) != finding:
-                context.store.findings.put(finding)
-        for finding in opened:
-            outward.tell(context, "finding.opened", finding.model_dump(mode="json"))
-        for finding in closed:
-            outward.tell(context, "finding.closed", finding.model_dump(mode="json"))
-    if opened or closed:
-        context.tell("finding", "", f"{len(found)} findings")
-    return listed(context)
+def look_at(context: Context, marks: Iterable[Mark]) -> None:
+    """Let every cause look again at what some changes touch: open what is new, keep what still
+    holds, close what is gone. Writes.
+
+    A cause that fails at a subject leaves what it saw there before, and the others go on.
+    """
+    changes = set(marks)
+    sight = every.Sight(context)
+    count = 0
+    for cause in every.CAUSES:
+        wanted = cause.subjects(context, changes)
+        for subject in sorted(cause.all_subjects(context) if wanted is None else wanted):
+            try:
+                seen = list(cause.look(sight, subject))
+            except Exception:
+                log.exception("the cause %s failed at %r", cause.name, subject)
+                continue
+            with context.store.transaction():
+                opened, closed = context.store.findings.replace(cause.name, subject, seen)
+                for finding in opened:
+                    outward.tell(context, "finding.opened", finding.model_dump(mode="json"))
+                for finding in closed:
+                    outward.tell(context, "finding.closed", finding.model_dump(mode="json"))
+            count += len(opened) + len(closed)
+    if ("everything", "") in changes:
+        context.store.findings.forget_causes([cause.name for cause in every.CAUSES])
+    if count:
+        context.tell("finding", "", f"{context.store.findings.count()} findings")

@@ -13,11 +13,11 @@ from windbreak.operations.errors import Refused
 
 def of(context: Context) -> Instance:
     """Who this service is. Reads, and writes its id at the first use."""
-    id = context.store.fact("instance")
+    id = context.store.facts.get("instance")
     if id is None:
         id = secrets.token_hex(8)
-        context.store.set_fact("instance", id)
-    restored = context.store.fact("restored_at")
+        context.store.facts.set("instance", id)
+    restored = context.store.facts.get("restored_at")
     drives = may_drive(context)
     text = "It drives its sites."
     if not drives:
@@ -32,7 +32,7 @@ def of(context: Context) -> Instance:
 
 def may_drive(context: Context) -> bool:
     """Whether this service may ask, book and change sites. Reads."""
-    return context.store.fact("drives") != "no"
+    return context.store.facts.get("drives") != "no"
 
 
 def must_drive(context: Context) -> None:
@@ -49,7 +49,7 @@ def take_over(context: Context, by: Principal, why: str) -> Instance:
     if may_drive(context):
         raise Refused("drives-already", "this service drives its sites already")
     with context.store.transaction():
-        context.store.set_fact("drives", "yes")
+        context.store.facts.set("drives", "yes")
         context.record(by.name, "this copy takes the sites over", "instance", why=why)
     context.tell("day", "instance", "taken over")
     return of(context)

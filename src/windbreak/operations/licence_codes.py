@@ -30,12 +30,12 @@ def former_secret(name: str) -> str:
 
 def seal(context: Context, name: str, secret: str) -> None:
     """Keep a code sealed. Writes."""
-    context.store.set_sealed(name, context.sealer.seal(secret))
+    context.store.secrets.set(name, context.sealer.seal(secret))
 
 
 def opened(context: Context, name: str) -> str | None:
     """A sealed code, or None. Reads."""
-    sealed = context.store.sealed(name)
+    sealed = context.store.secrets.get(name)
     return context.sealer.open(sealed) if sealed else None
 
 

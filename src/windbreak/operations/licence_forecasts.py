@@ -34,7 +34,7 @@ def _forecast(context: Context, product: KnownProduct) -> Forecast | None:
     ]
     seated = {s.site for x in fitting for s in context.store.seats.all(licence=x.id)}
     below = []
-    for id, _, text, _ in context.store.installed(product.id):
+    for id, _, text, _ in context.store.inventories.installed(product.id):
         site = context.store.sites.get(id)
         if site.environment == "production" and parse_version(text) < version and id not in seated:
             below.append(id)

@@ -27,6 +27,13 @@ class Rights:
     seats: dict[str, tuple[str, ...]]
 
 
+def kept(context: Context) -> Rights:
+    """The same as ``rights``, read anew only after something of it was written. Reads."""
+    kinds = ("everything", "licence", "entitlement", "seat", "product")
+    key = context.store.database.generation(*kinds)
+    return context.cache.kept("licence rights", key, lambda _: rights(context))
+
+
 def rights(context: Context) -> Rights:
     """Every licence, what it covers, and who holds its seats. Reads."""
     held: dict[str, list[str]] = {}

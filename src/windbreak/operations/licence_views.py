@@ -71,7 +71,7 @@ def _users(context: Context, products: Iterable[str]) -> list[str]:
     found = {
         site
         for product in products
-        for site, _, _, active in context.store.installed(product)
+        for site, _, _, active in context.store.inventories.installed(product)
         if active
     }
     live = (context.store.sites.get(site) for site in sorted(found))

@@ -70,7 +70,7 @@ def drop(context: Context, licence: str, by: Principal) -> None:
             licence_codes.licence_secret(licence),
             licence_codes.former_secret(licence_codes.licence_secret(licence)),
         ):
-            context.store.drop_sealed(name)
+            context.store.secrets.drop(name)
         context.record(by.name, f"licence {known.label} dropped", licence)
     context.tell("product", licence, "a licence was dropped")
 
@@ -152,7 +152,7 @@ def unseat(context: Context, licence: str, site: str, by: Principal) -> None:
                     licence_codes.seat_secret(one),
                     licence_codes.former_secret(licence_codes.seat_secret(one)),
                 ):
-                    context.store.drop_sealed(name)
+                    context.store.secrets.drop(name)
                 context.record(by.name, f"seat of {known.label} taken back", one.site)
     context.tell("licence", site, f"seat of {known.label} taken back")
 

@@ -19,9 +19,10 @@ from windbreak.core.values.runs import WENT_WRONG
 from windbreak.core.values.sites import Site
 from windbreak.core.values.verdicts import Verdict
 from windbreak.core.versions.version import parse_version
-from windbreak.operations import reasoning, rollouts
+from windbreak.operations import planning, rollouts
 from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
+from windbreak.operations.reasoning import answers, cases
 
 
 def hold(context: Context, new: NewHold, by: Principal) -> StandingHold:
@@ -37,7 +38,6 @@ def hold(context: Context, new: NewHold, by: Principal) -> StandingHold:
         where = new.site or "everywhere"
         context.record(by.name, f"{new.product} held {where}", new.product, why=new.reason)
     context.tell("hold", new.product, f"held {where}")
-    _touch(context, kept)
     return kept
 
 
@@ -48,7 +48,6 @@ def lift(context: Context, id: str, by: Principal) -> None:
         context.store.holds.drop(id)
         context.record(by.name, f"hold on {known.product} lifted", known.product)
     context.tell("hold", known.product, "lifted")
-    _touch(context, known)
 
 
 def set_rule(context: Context, new: NewRule, by: Principal) -> Rule:
@@ -86,7 +85,7 @@ def of_site(context: Context, id: str) -> list[InForce]:
     site = context.store.sites.get(id)
     inventory = context.store.inventories.find(id)
     products = sorted(c.product for c in inventory.components) if inventory else []
-    return list(reasoning.policy_of(context, site, products).values())
+    return list(cases.policy_of(context, site, products).values())
 
 
 def let_go(context: Context) -> list[int]:
@@ -100,21 +99,21 @@ def let_go(context: Context) -> list[int]:
     if not any(r.take == "by-itself" and r.stands(today) for r in context.store.rules.all()):
         return []
     found = []
-    last = context.store.last_runs()
+    last = context.store.runs.last()
     for site in context.store.sites.all():
         run = last.get(site.id)
         wrong = run is not None and run.state in WENT_WRONG
         if wrong or site.retired_at is not None or not site.windows or not _idle(context, site):
             continue
-        verdicts = reasoning.verdicts(context, site.id).verdicts
+        verdicts = answers.verdicts(context, site.id).verdicts
         moving = [v.product for v in verdicts if v.to is not None and v.to != v.from_]
-        rules = reasoning.policy_of(context, site, moving)
+        rules = cases.policy_of(context, site, moving)
         alone = frozenset(p for p in moving if rules[p].take == "by-itself")
         alone -= _not_on_twin(context, site, verdicts)
-        if not alone or not reasoning.would_move(context, site.id, alone):
+        if not alone or not planning.would_move(context, site.id, alone):
             continue
         by = Principal(account="rules", name="Rules of the house", via="service")
-        plan = reasoning.draft(context, site.id, only=alone)
+        plan = planning.draft(context, site.id, only=alone)
         named = sorted({rules[p].take_by for p in alone})
         why = f"by the rule for {'; '.join(named)}"
         with contextlib.suppress(Refused):  # no window is long enough: it stays a draft to be seen
@@ -134,7 +133,7 @@ def _not_on_twin(context: Context, site: Site, verdicts: Iterable[Verdict]) -> f
         return frozenset()
     (twin,) = twins
     inventory = context.store.inventories.find(twin.id)
-    run = context.store.last_runs().get(twin.id)
+    run = context.store.runs.last().get(twin.id)
     wrong = run is not None and run.state in WENT_WRONG
     found = set()
     for verdict in verdicts:
@@ -157,10 +156,3 @@ def _idle(context: Context, site: Site) -> bool:
         return False
     last = context.store.plans.all(site=site.id, newest_first=True, limit=1)
     return not last or last[0].state not in ("approved", "running")
-
-
-def _touch(context: Context, hold: StandingHold) -> None:
-    if hold.site is not None:
-        context.store.rows.touch(hold.site)
-    else:
-        reasoning.touch(context, [hold.product])

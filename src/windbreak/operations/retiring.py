@@ -25,7 +25,7 @@ def retire(context: Context, site: str, by: Principal, why: str = "") -> Site:
     for booking in context.store.bookings.all(site=site, state="waiting"):
         rollouts.withdraw(context, booking.id, by)
         done.append(f"booking {booking.id} withdrawn")
-    if context.store.agent_key(site) is not None:
+    if context.store.agents.key(site) is not None:
         sites.unlink(context, site, by)
         done.append("link ended")
     freed = licensing.free_seats_of(context, site, by)
@@ -33,7 +33,7 @@ def retire(context: Context, site: str, by: Principal, why: str = "") -> Site:
         done.append(f"seats freed: {', '.join(freed)}")
     with context.store.transaction():
         changed = context.store.sites.change(site, retired_at=context.clock())
-        context.store.rows.drop(site)
+        context.store.views.drop_row(site)
         context.record(by.name, f"{known.label} retired", site, why=why, result="; ".join(done))
     context.tell("site", site, "retired")
     return changed

@@ -34,9 +34,8 @@ def remember(context: Context, before: Inventory | None, now: Inventory) -> None
 
 def of_site(context: Context, site: str) -> list[ShelfRight]:
     """What a site may have of the shelf, as far as it is in hand. Reads."""
-    in_hand = context.store.products_in_hand()
     return [
         right
-        for right in context.store.rights.all(site=site)
-        if right.product in in_hand and context.shelf.find(right.product, right.version) is not None
+        for right in context.store.rights.in_hand(site)
+        if context.shelf.find(right.product, right.version) is not None
     ]

@@ -11,13 +11,14 @@ from windbreak.core.values.bookings import Book, Booking, NewRollout, Rollout
 from windbreak.core.values.plans import Approval, ApprovePlan, SitePlan
 from windbreak.core.values.runs import Run
 from windbreak.core.values.sites import Site
-from windbreak.operations import instance, reasoning
+from windbreak.operations import instance, planning
 from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
 from windbreak.wording.words import counted
 
 MISSED_AFTER = timedelta(hours=4)
 ENDED = ("ended well", "stopped")
+UNDER_WAY = ("rehearsing", "quiet", "going")
 
 
 def approve(context: Context, plan: int, said: ApprovePlan, by: Principal) -> SitePlan:
@@ -35,11 +36,14 @@ def approve(context: Context, plan: int, said: ApprovePlan, by: Principal) -> Si
     approval = Approval(
         by=by.name, at=context.clock(), why=said.why, restore_anyway=said.restore_anyway
     )
+    drawn = tuple(planning.drawn(context, known))
     with context.store.transaction():
         for other in context.store.plans.all(site=known.site):
             if other.state == "approved":
                 context.store.plans.change(other.id, state="replaced")
-        changed = context.store.plans.change(plan, state="approved", approval=approval)
+        changed = context.store.plans.change(
+            plan, state="approved", approval=approval, charts=drawn
+        )
         what = f"plan {plan} for {site.label} approved"
         steps, products = len(known.plan.steps), len(known.targets)
         result = f"{counted(steps, 'step')}, {counted(products, 'product')}"
@@ -201,9 +205,16 @@ def start_rollout(context: Context, new: NewRollout, by: Principal) -> Rollout:
     if not twins:
         raise Refused("no-twin", f"{site.label} has no twin to go first")
     twin = twins[0]
+    for other in context.store.rollouts.all(state=UNDER_WAY, site=new.site):
+        if other.product == new.product:
+            raise Refused(
+                "rollout-under-way",
+                f"rollout {other.id} takes {other.product} {other.version} to {site.label} "
+                "already; stop it first",
+            )
     # Both must be able to take it today; the site is looked at again when its time comes.
-    reasoning.draft_for(context, new.site, new.product, new.version)
-    plan = reasoning.draft_for(context, twin.id, new.product, new.version)
+    planning.draft_for(context, new.site, new.product, new.version)
+    plan = planning.draft_for(context, twin.id, new.product, new.version)
     with context.store.transaction():
         rollout = context.store.rollouts.add(
             Rollout(
@@ -238,9 +249,8 @@ def stop_rollout(context: Context, rollout: int, by: Principal) -> Rollout:
 
 def tend_rollouts(context: Context) -> None:
     """Move each rollout on by what has happened since. Writes."""
-    for rollout in context.store.rollouts.all():
-        if rollout.state not in ENDED:
-            _tend(context, rollout)
+    for rollout in context.store.rollouts.all(state=UNDER_WAY):
+        _tend(context, rollout)
 
 
 def _tend(context: Context, rollout: Rollout) -> None:
@@ -248,6 +258,7 @@ def _tend(context: Context, rollout: Rollout) -> None:
     if rollout.state == "rehearsing":
         run = _run_of(context, rollout, rollout.twin)
         if run is None or run.ended_at is None:
+            _end_where_nothing_comes(context, rollout, rollout.twin)
             return
         if run.state != "done":
             _end(context, rollout, "stopped", f"The twin's run ended {run.state}: {run.text}")
@@ -263,7 +274,7 @@ def _tend(context: Context, rollout: Rollout) -> None:
         )
     elif rollout.state == "quiet" and rollout.quiet_until and rollout.quiet_until <= now:
         try:
-            plan = reasoning.draft_for(context, rollout.site, rollout.product, rollout.version)
+            plan = planning.draft_for(context, rollout.site, rollout.product, rollout.version)
             by = Principal(account="windbreak", name=rollout.made_by, via="service")
             why = f"rollout {rollout.id}: the twin's run {rollout.twin_run} ended well"
             approve(context, plan.id, ApprovePlan(why=why), by)
@@ -275,12 +286,27 @@ def _tend(context: Context, rollout: Rollout) -> None:
     elif rollout.state == "going":
         run = _run_of(context, rollout, rollout.site)
         if run is None or run.ended_at is None:
+            _end_where_nothing_comes(context, rollout, rollout.site)
             return
         context.store.rollouts.change(rollout.id, site_run=run.id)
         if run.state == "done":
             _end(context, rollout, "ended well", "Twin and site have it.")
         else:
             _end(context, rollout, "stopped", f"The site's run ended {run.state}: {run.text}")
+
+
+def _end_where_nothing_comes(context: Context, rollout: Rollout, site: str) -> None:
+    """End a rollout of which nothing is booked and nothing runs any more. Writes."""
+    booked = context.store.bookings.all(rollout=rollout.id, site=site)
+    coming = any(b.state == "waiting" for b in booked)
+    plans = {b.plan for b in booked}
+    going = any(r.plan in plans for r in context.store.runs.all(site=site, state="running"))
+    last = booked[-1] if booked else None
+    # A plan approved and not booked again waits for nobody: what was withdrawn ends it.
+    if not coming and not going and (last is None or last.state in ("withdrawn", "missed")):
+        label = context.store.sites.get(site).label
+        how = f"was {last.state}" if last else "is gone"
+        _end(context, rollout, "stopped", f"The booking of {label} {how}, and nothing follows it.")
 
 
 def _run_of(context: Context, rollout: Rollout, site: str) -> Run | None:

@@ -16,7 +16,7 @@ from windbreak.core.values.verdicts import PlannedStep
 from windbreak.links.adapter import AgentLook
 from windbreak.links.errors import LinkError
 from windbreak.links.probing import compare, look_at, probe, worse
-from windbreak.operations import instance, outward, rollouts, shelving, sites
+from windbreak.operations import instance, inventories, outward, rights, rollouts, shelving, sites
 from windbreak.operations.context import Context
 from windbreak.operations.errors import OperationError, Refused
 from windbreak.operations.journal import Journal, StepFailed
@@ -41,13 +41,13 @@ def start(context: Context, plan: int, by: str, *, booking: int | None = None) -
     sites.agent_for(context, known.site)  # refuses a site that is not linked
     rollouts.check_start(context, known)
     host = context.store.hosts.find(site.host) if site.host else None
-    going = context.store.runs.all(state="running")
-    if host is not None:
-        there = [r for r in going if context.store.sites.get(r.site).host == host.id]
-        if len(there) >= host.at_once:
-            raise Refused("host-busy", f"{host.name} bears {host.at_once} at once; wait for one")
     now = context.clock()
     with context.store.transaction():
+        # Looked at inside: two starts at one instant would both find room.
+        if host is not None and context.store.runs.running_on_host(host.id) >= host.at_once:
+            raise Refused("host-busy", f"{host.name} bears {host.at_once} at once; wait for one")
+        if context.store.plans.get(plan).state != "approved":
+            raise Refused("not-approved", f"plan {plan} is no longer approved")
         try:
             run = context.store.runs.add(
                 Run(
@@ -139,7 +139,7 @@ class _Runner:
         now = self.context.clock()
         found = self.journal.ask(lambda: self.agent.inventory(self.site.id, now))
         with self.context.store.transaction():
-            self.context.store.inventories.put(found)
+            found = inventories.take_in(self.context, found, tried=True)
             self.context.store.sites.change(self.site.id, facts_at=found.at)
         return found
 
@@ -447,6 +447,10 @@ class _Runner:
             )
             plan_state = "carried out" if state == "done" else "failed"
             self.context.store.plans.change(self.plan.id, state=plan_state)
+            inventory = self.context.store.inventories.find(self.site.id)
+            if state == "done" and inventory is not None:
+                # What ended well is the site's; what was put back never was.
+                rights.remember(self.context, None, inventory)
             self.context.record(
                 self.run.by,
                 f"run {self.run.id} on {self.site.label}: {state}",

@@ -15,7 +15,7 @@ from windbreak.core.values.releases import Bundled, KnownRelease
 from windbreak.core.versions.version import Version, parse_version
 from windbreak.feeds.errors import FeedError
 from windbreak.feeds.fetching import PACKAGE_LIMIT, PACKAGE_SECONDS, fetch, origin
-from windbreak.operations import licence_codes, reasoning, rights
+from windbreak.operations import licence_codes, rights
 from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
 from windbreak.operations.tracking import credential_of
@@ -65,7 +65,7 @@ def fetch_package(context: Context, product: str, version: str, site: str | None
     Refused when there is no way to it, when what came is not what was announced, and while
     somebody has to decide which of two packages is right.
     """
-    release = context.store.releases.find(context.store.release_id(product, version))
+    release = context.store.releases.find(context.store.releases.id_of(product, version))
     if release is not None and release.undecided:
         raise Refused(
             "republished",
@@ -180,7 +180,6 @@ def _with_code(
 def _note_refused(context: Context, release: KnownRelease, error: PackageRefused) -> None:
     context.store.releases.change(release.id, refused=str(error))
     context.tell("release", release.product, f"the package of {release.title} was refused")
-    reasoning.touch(context, [release.product])
 
 
 def _outranked(context: Context, release: KnownRelease, package: Package) -> None:
@@ -218,7 +217,7 @@ def protected(context: Context) -> dict[str, str]:
     """The packages that stay whatever their age, with the reason. Reads."""
     running: dict[tuple[str, Version], str] = {}
     newest: dict[str, Version] = {}
-    for site, product, text, _ in context.store.installed():
+    for site, product, text, _ in context.store.inventories.installed():
         version = parse_version(text)
         running[product, version] = f"{site} runs it"
         newest[product] = max(newest.get(product, version), version)

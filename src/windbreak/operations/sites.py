@@ -31,7 +31,7 @@ from windbreak.links.adapter import Agent
 from windbreak.links.errors import KeyRefused, LinkError, NotTheAgent
 from windbreak.links.probing import look_at
 from windbreak.links.systems import SYSTEMS
-from windbreak.operations import instance, rights
+from windbreak.operations import instance, inventories
 from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
 
@@ -52,7 +52,7 @@ def register(context: Context, new: NewSite, by: Principal, id: str | None = Non
     Raises Refused when the address is taken, or the host or the twin's site is not known.
     """
     slug = id or re.sub(r"[^a-z0-9]+", "-", new.label.lower()).strip("-") or "site"
-    other = context.store.site_at(new.address)
+    other = context.store.sites.at(new.address)
     if other is not None:
         raise Refused("address-taken", f"{new.address} is {other.label} already")
     if new.host is not None and context.store.hosts.find(new.host) is None:
@@ -68,7 +68,6 @@ def register(context: Context, new: NewSite, by: Principal, id: str | None = Non
     site = Site(id=slug, **dict(new))
     with context.store.transaction():
         context.store.sites.add(site)
-        context.store.rows.begin(site)
         context.record(by.name, f"{site.label} registered", slug, result=site.address)
     context.tell("site", slug, "registered")
     return site
@@ -90,7 +89,7 @@ def link_line(context: Context, site: str, by: Principal) -> LinkCode:
         raise Refused("retired", f"{known.label} is retired; register it anew to work on it")
     code = secrets.token_urlsafe(24)
     until = context.clock() + CODE_GOOD
-    context.store.set_link_code(site, code, until)
+    context.store.agents.set_code(site, code, until)
     said = json.dumps({"key": signing.public_text(service_key(context)), "code": code})
     line = "windbreak-link." + base64.urlsafe_b64encode(said.encode()).decode().rstrip("=")
     context.record(by.name, f"line for {known.label}'s agent made", site)
@@ -104,7 +103,7 @@ def link(context: Context, site: str, by: Principal) -> Site:
     """
     instance.must_drive(context)
     known = context.store.sites.get(site)
-    code = context.store.link_code(site)
+    code = context.store.agents.code(site)
     if code is None or code[1] < context.clock():
         raise Refused(
             "no-link-code",
@@ -129,7 +128,7 @@ def link(context: Context, site: str, by: Principal) -> Site:
             "wrong-code",
             f"the agent at {known.address} was given another line than this one; paste it again",
         )
-    bound = context.store.agent_site(hello.agent_id)
+    bound = context.store.agents.site_of(hello.agent_id)
     if bound is not None and bound != site:
         other = context.store.sites.get(bound)
         raise Refused(
@@ -148,7 +147,7 @@ def link(context: Context, site: str, by: Principal) -> Site:
         agent_can=hello.can,
     )
     with context.store.transaction():
-        context.store.set_agent_key(site, hello.agent_id, hello.public_key)
+        context.store.agents.set_key(site, hello.agent_id, hello.public_key)
         changed = context.store.sites.change(site, link=link)
         context.record(by.name, f"{known.label} linked", site, result=f"agent {hello.agent_id}")
     context.tell("site", site, "linked")
@@ -169,7 +168,7 @@ def unlink(context: Context, site: str, by: Principal) -> Site:
     except LinkError as error:
         told = f"the agent could not be told: {error}"
     with context.store.transaction():
-        context.store.drop_agent_key(site)
+        context.store.agents.drop_key(site)
         link = Link(reason="The link was ended here.", since=context.clock())
         changed = context.store.sites.change(site, link=link)
         context.record(by.name, f"{known.label}: link ended", site, result=told)
@@ -184,16 +183,14 @@ def refresh(context: Context, site: str) -> Site:
     """
     known = context.store.sites.get(site)
     now = context.clock()
-    if context.store.agent_key(site) is None:
+    if context.store.agents.key(site) is None:
         return known
     try:
         inventory = agent_for(context, site).inventory(site, now)
     except LinkError as error:
         return _unreached(context, known, error)
-    inventory = _named(context, inventory)
     with context.store.transaction():
-        rights.remember(context, context.store.inventories.find(site), inventory)
-        context.store.put_inventory(inventory)
+        inventory = inventories.take_in(context, inventory)
         link = known.link.model_copy(
             update={
                 "state": "linked",
@@ -210,7 +207,7 @@ def refresh(context: Context, site: str) -> Site:
 
 def live(context: Context) -> list[Site]:
     """The sites that are not retired. Reads."""
-    return [site for site in context.store.sites.all() if site.retired_at is None]
+    return context.store.sites.live()
 
 
 REFRESHED_AT_ONCE = 16
@@ -228,21 +225,6 @@ def refresh_many(context: Context, found: Sequence[Site]) -> Iterator[Site]:
     yield from at_once(
         found, one, place=lambda s: s.host or s.id, most=REFRESHED_AT_ONCE, per_place=2
     )
-
-
-def _named(context: Context, inventory: Inventory) -> Inventory:
-    """An inventory in which folders that a product is known to lie in bear its id."""
-    lies_in = {
-        f"{p.kind}/{folder}": p.id for p in context.store.products.all() for folder in p.folders
-    }
-    there = {c.product for c in inventory.components}
-    renamed = tuple(
-        c.model_copy(update={"product": lies_in[c.product]})
-        if c.product in lies_in and lies_in[c.product] not in there
-        else c
-        for c in inventory.components
-    )
-    return inventory.model_copy(update={"components": renamed})
 
 
 def change(context: Context, site: str, told: SiteChange, by: Principal) -> Site:
@@ -306,7 +288,7 @@ def inventory_of(context: Context, site: str) -> Inventory | None:
 def agent_for(context: Context, site: str) -> Agent:
     """The linked agent of a site. Reads. Raises Refused when the site is not linked."""
     known = context.store.sites.get(site)
-    key = context.store.agent_key(site)
+    key = context.store.agents.key(site)
     if key is None:
         raise Refused(
             "not-linked", f"{known.label} is not linked; see `windbreak site link {site}`"
@@ -323,9 +305,9 @@ def _agent_of(context: Context, site: Site, public: str | None) -> Agent:
 
 def service_key(context: Context) -> Ed25519PrivateKey:
     """This service's own key, made at the first use and kept sealed. Reads and writes."""
-    sealed = context.store.sealed("service-key")
+    sealed = context.store.secrets.get("service-key")
     if sealed is None:
         key = signing.new_key()
-        context.store.set_sealed("service-key", context.sealer.seal(signing.key_text(key)))
+        context.store.secrets.set("service-key", context.sealer.seal(signing.key_text(key)))
         return key
     return signing.key_from(context.sealer.open(sealed))

@@ -21,9 +21,9 @@ from windbreak.core.versions.ranges import parse_range
 from windbreak.core.versions.version import parse_version
 from windbreak.documents.outlook import ActRow, Alike, Difference, FreedMove, Outlook, Supposed
 from windbreak.documents.sites import Helps
-from windbreak.operations import reasoning
 from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
+from windbreak.operations.reasoning import answers, cases, catalogue
 from windbreak.wording.answers import Asked, answered
 from windbreak.wording.reasons import tell_act, tell_acts
 
@@ -48,7 +48,7 @@ def read(context: Context, text: str) -> Supposed:
     if not said:
         said, place = text.strip(), ""
     verb, *words = said.split() or [""]
-    known = reasoning.compiled(context)
+    known = catalogue.compiled(context)
     try:
         act = _act(known, verb.lower(), words)
     except (ValueError, IndexError):
@@ -130,9 +130,9 @@ def outlook(context: Context, id: str, texts: Sequence[str] = ()) -> Outlook:
         s.model_copy(update={"here": s.host in (None, site.host) and s.site in (None, site.id)})
         for s in (read(context, text) for text in texts)
     ]
-    case = reasoning.case_of(context, id)
-    now = reasoning.reason(context, case)
-    then = reasoning.reason(context, _with(case, site, supposed)) if supposed else now
+    case = cases.case_of(context, id)
+    now = answers.reason(context, case)
+    then = answers.reason(context, _with(case, site, supposed)) if supposed else now
     return Outlook(
         site=id,
         label=site.label,
@@ -174,28 +174,13 @@ def acts(context: Context, texts: Sequence[str] = (), product: str | None = None
     Each set of acts that the reasoning names for some site is tried on every site it would
     touch, and the moves that come with it are counted. Waiting alone is nobody's act.
     """
-    store = context.store
-    mark = (
-        context.clock().date(),
-        tuple(texts),
-        *(d.changes for d in (store.sites, store.hosts, store.inventories, store.products)),
-        *(d.changes for d in (store.releases, store.advisories, store.licences, store.seats)),
-        *(d.changes for d in (store.holds, store.rules, store.locksteps, store.clashes)),
-        *(d.changes for d in (store.packages, store.rights)),
-    )
-    kept = _ranked.get(id(store))
-    if kept is None or kept[0] != mark:
-        supposed = [read(context, text) for text in texts]
-        kept = (mark, _Fleet(context, supposed).ranked())
-        _ranked.clear()
-        _ranked[id(store)] = kept
-    rows = kept[1]
+    key = (context.store.database.generation(), context.clock().date(), tuple(texts))
+
+    def made(_: list[ActRow] | None) -> list[ActRow]:
+        return _Fleet(context, [read(context, text) for text in texts]).ranked()
+
+    rows = context.cache.kept("acts", key, made)
     return [r for r in rows if product is None or any(f.product == product for f in r.frees)]
-
-
-# The ranking made last, of a store, with what it came from: nothing of it is worked out again
-# while nothing was written that could change it.
-_ranked: dict[int, tuple[tuple[object, ...], list[ActRow]]] = {}
 
 
 class _Fleet:
@@ -203,7 +188,7 @@ class _Fleet:
 
     def __init__(self, context: Context, supposed: Sequence[Supposed]) -> None:
         self.context = context
-        self.compiled = reasoning.compiled(context)
+        self.compiled = catalogue.compiled(context)
         self.known: dict[str, Answer] = {}
         self.sites: dict[str, Site] = {}
         self.cases: dict[str, Case] = {}
@@ -211,9 +196,9 @@ class _Fleet:
         for site in context.store.sites.all():
             if site.retired_at is None and context.store.inventories.find(site.id):
                 self.sites[site.id] = site
-                self.cases[site.id] = _with(reasoning.case_of(context, site.id), site, supposed)
+                self.cases[site.id] = _with(cases.case_of(context, site.id), site, supposed)
         for id, case in self.cases.items():
-            self.now[id] = reasoning.reason(context, case).answer
+            self.now[id] = answers.reason(context, case).answer
 
     def ranked(self) -> list[ActRow]:
         where: dict[tuple[tuple[Act, ...], str | None, str | None], set[str]] = {}

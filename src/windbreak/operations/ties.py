@@ -1,4 +1,4 @@
-"""Lockstep groups and clashes: entered and dropped, and what they touch marked as stale."""
+"""Lockstep groups and clashes: entered and dropped."""
 
 from __future__ import annotations
 
@@ -7,7 +7,6 @@ from collections.abc import Iterable
 
 from windbreak.core.values.accounts import Principal
 from windbreak.core.values.ties import ClashSide, KnownClash, KnownLockstep, NewClash, NewLockstep
-from windbreak.operations import reasoning
 from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
 from windbreak.wording.words import match_in_words
@@ -24,7 +23,7 @@ def set_lockstep(context: Context, new: NewLockstep, by: Principal) -> KnownLock
         )
         what = f"{', '.join(kept.products)} must {match_in_words(kept.match)}"
         context.record(by.name, what, kept.products[0], why=new.reason)
-    _touch(context, kept.products, what)
+    context.tell("tie", kept.products[0], what)
     return kept
 
 
@@ -35,7 +34,7 @@ def drop_lockstep(context: Context, id: str, by: Principal) -> None:
         context.store.locksteps.drop(id)
         what = f"{', '.join(known.products)} need not match any more"
         context.record(by.name, what, known.products[0])
-    _touch(context, known.products, what)
+    context.tell("tie", known.products[0], what)
 
 
 def add_clash(context: Context, new: NewClash, by: Principal) -> KnownClash:
@@ -49,7 +48,7 @@ def add_clash(context: Context, new: NewClash, by: Principal) -> KnownClash:
         )
         what = f"{_told(new.a)} and {_told(new.b)} clash"
         context.record(by.name, what, new.a.product, why=new.reason)
-    _touch(context, new.products, what)
+    context.tell("tie", new.products[0], what)
     return kept
 
 
@@ -60,7 +59,7 @@ def drop_clash(context: Context, id: str, by: Principal) -> None:
         context.store.clashes.drop(id)
         what = f"{_told(known.a)} and {_told(known.b)} are no clash any more"
         context.record(by.name, what, known.a.product)
-    _touch(context, known.products, what)
+    context.tell("tie", known.products[0], what)
 
 
 def of_product(context: Context, product: str) -> tuple[list[KnownLockstep], list[KnownClash]]:
@@ -81,8 +80,3 @@ def _known(context: Context, products: Iterable[str]) -> None:
             raise Refused(
                 "unknown-product", f"no feed and nobody has told of {product}; see the products"
             )
-
-
-def _touch(context: Context, products: Iterable[str], what: str) -> None:
-    reasoning.touch(context, products)
-    context.tell("tie", next(iter(products)), what)

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from windbreak.documents.today import Today
-from windbreak.operations import findings, instance, reports, tracking
+from windbreak.operations import findings, instance, tracking
 from windbreak.operations.context import Context
+from windbreak.operations.views import sites as site_views
 
 
 def today(context: Context) -> Today:
@@ -18,7 +19,7 @@ def today(context: Context) -> Today:
         at=context.clock(),
         findings=tuple(findings.listed(context)),
         asleep=tuple(findings.asleep(context)),
-        sites=tuple(reports.summaries(context)),
+        sites=tuple(site_views.summaries(context)),
         bookings=tuple(bookings),
         feeds=tuple(feeds),
         drives=instance.may_drive(context),

@@ -36,7 +36,7 @@ from windbreak.feeds.fetching import (
 )
 from windbreak.feeds.formats import FORMATS
 from windbreak.feeds.signin import NAMED
-from windbreak.operations import catalogue, outward, reasoning
+from windbreak.operations import catalogue, outward
 from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
 from windbreak.store.sealing import masked, trimmed
@@ -78,7 +78,7 @@ def register(context: Context, new: NewFeed, by: Principal) -> Feed:
     with context.store.transaction():
         context.store.feeds.add(feed)
         if secret:
-            context.store.set_sealed(_sealed_as(new.id), context.sealer.seal(secret))
+            context.store.secrets.set(_sealed_as(new.id), context.sealer.seal(secret))
         context.record(by.name, f"feed {new.label} registered", new.id, result=host_of(new.url))
     return feed
 
@@ -137,7 +137,7 @@ def drop(context: Context, feed: str, by: Principal) -> None:
     known = context.store.feeds.get(feed)
     with context.store.transaction():
         context.store.feeds.drop(feed)
-        context.store.drop_sealed(_sealed_as(feed))
+        context.store.secrets.drop(_sealed_as(feed))
         for product in context.store.products.all():
             if product.feed == feed:
                 context.store.products.change(product.id, feed=None)
@@ -159,7 +159,7 @@ def _sealed_as(feed: str) -> str:
 
 
 def _secret(context: Context, feed: str) -> str | None:
-    sealed = context.store.sealed(_sealed_as(feed))
+    sealed = context.store.secrets.get(_sealed_as(feed))
     return context.sealer.open(sealed) if sealed else None
 
 
@@ -198,7 +198,7 @@ def replace_credential(
     also = others if everywhere else []
     with context.store.transaction():
         for one in (known, *also):
-            context.store.set_sealed(_sealed_as(one.id), context.sealer.seal(secret))
+            context.store.secrets.set(_sealed_as(one.id), context.sealer.seal(secret))
             context.store.feeds.change(
                 one.id,
                 credential=masked(secret),
@@ -296,6 +296,16 @@ def due(context: Context) -> list[Feed]:
     ]
 
 
+def next_due(context: Context) -> datetime | None:
+    """When a feed, or a credential, is to be looked at next; None where nothing ever is. Reads."""
+    now = context.clock()
+    feeds = context.store.feeds.all()
+    times = [feed.next_poll_at or now for feed in feeds]
+    times += [now for _ in checks_due(context)]
+    times += [f.check.at + LOOK_AGAIN for f in feeds if f.check is not None and not f.check.sure]
+    return min(times, default=None)
+
+
 def checks_due(context: Context) -> list[str]:
     """Feeds whose credential was never checked, or whose fresh "no" is to be looked at again."""
     now = context.clock()
@@ -359,17 +369,6 @@ def poll(context: Context, feed: str, *, fresh: bool = False) -> PollResult:
     return _told(context, known, now, announced, taken)
 
 
-def _touch(context: Context, feed: Feed, taken: catalogue.Taken) -> None:
-    """Mark the rows of the sites that what was taken in can touch. Writes."""
-    if feed.kind == "advisories":
-        context.store.rows.touch()
-        return
-    products = {id.partition("@")[0] for id in taken.ids} | set(taken.products)
-    if taken.noted or taken.again:
-        products |= {p.id for p in context.store.products.all() if p.feed == feed.id}
-    reasoning.touch(context, products)
-
-
 def _told(
     context: Context, feed: Feed, now: datetime, announced: Announced, taken: catalogue.Taken
 ) -> PollResult:
@@ -388,7 +387,6 @@ def _told(
         outward.tell(context, "release", {"feed": feed.id, "taken": taken.ids, "text": text})
     if taken.ids or taken.noted:
         context.tell("release", feed.id, text)
-        _touch(context, feed, taken)
     return PollResult(
         feed=feed.id,
         at=now,

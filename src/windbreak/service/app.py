@@ -104,15 +104,15 @@ def create_app(
     @app.get("/ready", tags=["health"])
     def ready() -> dict[str, str]:
         """The database answers too."""
-        context.store.last_event()
+        context.store.events.last()
         return {"status": "ready"}
 
-    _around(app)
+    _around(app, context)
     _console(app)
     return app
 
 
-def _around(app: FastAPI) -> None:
+def _around(app: FastAPI, context: Context) -> None:
     @app.middleware("http")
     async def headers(
         request: Request, call_next: Callable[[Request], Awaitable[Response]]
@@ -130,6 +130,7 @@ def _around(app: FastAPI) -> None:
         response.headers["referrer-policy"] = "no-referrer"
         if request.url.path.startswith(API):
             response.headers.setdefault("cache-control", "no-store")
+            _say_how_old(context, request, response)
         # The path alone: a query may hold what is nobody's business.
         log.info(
             "answered",
@@ -141,6 +142,21 @@ def _around(app: FastAPI) -> None:
             },
         )
         return response
+
+
+def _say_how_old(context: Context, request: Request, response: Response) -> None:
+    """Tell which generation an answer stands for, and what it is as of.
+
+    After a write: the newest one, which its client may wait for. Of a read: that of the views.
+    """
+    if request.method in ("GET", "HEAD"):
+        generation, as_of = context.store.views.reached()
+        if as_of is not None:
+            response.headers["as-of"] = as_of.isoformat()
+    else:
+        generation = context.store.database.generation()
+        context.wake()
+    response.headers["generation"] = str(generation)
 
 
 def _console(app: FastAPI) -> None:

@@ -10,7 +10,7 @@ import fcntl
 import logging
 import threading
 from collections.abc import Callable
-from datetime import UTC, date, datetime, timedelta
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import IO
 
@@ -20,11 +20,9 @@ from windbreak.core.values.sites import Site
 from windbreak.notices.mail import MailSettings
 from windbreak.operations import (
     digest,
-    findings,
     instance,
     outward,
     policy,
-    reports,
     rollouts,
     runs,
     shelving,
@@ -33,6 +31,7 @@ from windbreak.operations import (
 )
 from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
+from windbreak.operations.views.projector import Projector
 from windbreak.service.settings import ShelfSettings
 
 log = logging.getLogger("windbreak.drive")
@@ -80,9 +79,11 @@ class Driver:
         self.threads: list[threading.Thread] = []
         self._polling: threading.Thread | None = None
         self._asking: threading.Thread | None = None
-        self._found_at: tuple[int, date] | None = None
+        self.projector = Projector(context)
+        self._next: dict[str, tuple[int, datetime | None]] = {}
         self._mail_after = datetime.min.replace(tzinfo=UTC)
         self._main = threading.Thread(target=self._loop, name="drive", daemon=True)
+        self._views = threading.Thread(target=self._project, name="projector", daemon=True)
 
     def start(self) -> None:
         """Take up what was under way, then look about until stopped."""
@@ -91,13 +92,22 @@ class Driver:
             log.info("run %s is taken up where it was", run.id)
             self.carry_out(run)
         self._main.start()
+        self._views.start()
+
+    @property
+    def projects(self) -> bool:
+        """Whether views are kept up to date here, so that waiting for them makes sense."""
+        return self._views.is_alive()
 
     def stop(self) -> None:
         """Look about no more. Runs under way are left to be taken up at the next start."""
         self.stopping.set()
+        self.projector.stop.set()
         self.asked.set()
-        if self._main.is_alive():
-            self._main.join(timeout=5)
+        self.context.wake()
+        for thread in (self._main, self._views):
+            if thread.is_alive():
+                thread.join(timeout=5)
 
     def carry_out(self, run: Run) -> None:
         """Carry a run out in a thread of its own."""
@@ -131,7 +141,7 @@ class Driver:
 
     def _duties(self) -> tuple[Callable[[], None], ...]:
         """What is done in turn; a restored copy only reads feeds and looks about."""
-        aside = (self._daily, self._feeds, self._find, self._outward)
+        aside = (self._daily, self._feeds, self._outward)
         if not instance.may_drive(self.context):
             return aside
         return (self._bookings, self._rollouts, *aside, self._refreshes)
@@ -157,6 +167,8 @@ class Driver:
         """Feeds are asked beside everything else: one that hangs keeps nothing back."""
         if self._polling is not None and self._polling.is_alive():
             return
+        if not self._due("feeds", ("feed",), lambda: tracking.next_due(self.context)):
+            return
         due = tracking.due(self.context)
         checks = tracking.checks_due(self.context)
         if due or checks:
@@ -180,6 +192,8 @@ class Driver:
     def _refreshes(self) -> None:
         if not self.refresh_every or (self._asking is not None and self._asking.is_alive()):
             return
+        if not self._due("refresh", ("site", "fleet"), self._next_refresh):
+            return
         now = self.context.clock()
         busy = {run.site for run in self.context.store.runs.all(state="running")}
         due = [
@@ -195,6 +209,10 @@ class Driver:
             )
             self._asking.start()
 
+    def _next_refresh(self) -> datetime | None:
+        looks = [s.link.looked_at for s in sites.live(self.context) if s.link.looked_at is not None]
+        return min(looks) + self.refresh_every if looks else None
+
     def _refresh(self, due: list[Site]) -> None:
         try:
             for _ in sites.refresh_many(self.context, due):
@@ -209,12 +227,15 @@ class Driver:
         """The turning of a day: soaks and licences end, the shelf is tidied, the digest goes."""
         now = self.context.clock()
         today = now.date().isoformat()
-        if self.context.store.fact("day") != today:
-            self.context.store.set_fact("day", today)
+        hour = f"{now:%Y-%m-%dT%H}"
+        if self.context.store.facts.get("hour") != hour:
+            self.context.store.facts.set("hour", hour)
+        if self.context.store.facts.get("day") != today:
+            self.context.store.facts.set("day", today)
             shelving.tidy(self.context, self.shelf.days, self.shelf.most_mb)
             self.context.tell("day", today, "a new day")
         due = self.mail.server and self.mail.to and now.hour >= self.digest_hour
-        if due and self.context.store.fact("digest_on") != today and self._mail_after <= now:
+        if due and self.context.store.facts.get("digest_on") != today and self._mail_after <= now:
             self._mail_after = now + timedelta(minutes=15)
             path = self.context.data / "address"
             try:
@@ -225,14 +246,28 @@ class Driver:
     def _outward(self) -> None:
         outward.deliver(self.context)
 
-    def _find(self) -> None:
-        # So many at a time, so that due bookings do not wait for a large fleet's rows.
-        if reports.settle(self.context) == reports.SETTLED_AT_ONCE:
-            self.asked.set()
-            return
-        newest = self.context.store.last_event()
-        day = self.context.clock().date()
-        if (newest, day) != self._found_at:
-            policy.let_go(self.context)
-            findings.look_again(self.context)
-            self._found_at = (self.context.store.last_event(), day)
+    def _project(self) -> None:
+        """Keep the views up to date, and let go what may go by itself, in a thread of its own."""
+        while not self.stopping.is_set():
+            try:
+                if self.projector.project():
+                    if instance.may_drive(self.context):
+                        policy.let_go(self.context)
+                    continue
+            except Exception:
+                log.exception("the views were not brought up to date; it is tried again")
+            with self.context.news:
+                self.context.news.wait(0.5)
+        self.context.store.close()
+
+    def _due(
+        self, name: str, kinds: tuple[str, ...], earliest: Callable[[], datetime | None]
+    ) -> bool:
+        """Whether it is time for something whose earliest instant changes only with some kinds of
+        change, so that a second in which nothing changed costs next to nothing.
+        """
+        generation = self.context.store.database.generation(*kinds)
+        known = self._next.get(name)
+        if known is None or known[0] != generation:
+            known = self._next[name] = (generation, earliest())
+        return known[1] is not None and known[1] <= self.context.clock()

@@ -61,7 +61,8 @@ def install(app: FastAPI) -> None:
 
 
 async def _known(request: Request, error: Exception) -> JSONResponse:
-    status = next(s for kind, s in STATUS.items() if isinstance(error, kind))
+    # The nearest class that has a status: of two that fit, the more specific one.
+    status = next(STATUS[kind] for kind in type(error).__mro__ if kind in STATUS)
     more = {}
     if isinstance(error, CaseError):
         more["faults"] = [{"path": f.path, "reason": f.reason} for f in error.faults]

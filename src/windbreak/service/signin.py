@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from typing import Annotated
 
 from fastapi import Depends, Path, Query, Request
@@ -18,8 +19,20 @@ Number = Annotated[int, Path(ge=1, le=MOST)]
 Limit = Annotated[int, Query(ge=1, le=10_000, description="how many at the most")]
 
 
+_PATIENCE = 5.0  # seconds that a read waits for what its client has written
+
+
 def context_of(request: Request) -> Context:
+    """The service's context. A client that has just written may wait until it can read it: a read
+    that names a generation is answered when the views show it, or after five seconds as they are.
+    """
     context: Context = request.app.state.context
+    wanted = request.headers.get("at-least-generation", "")
+    if request.method == "GET" and wanted.isdigit() and request.app.state.driver.projects:
+        until = time.monotonic() + _PATIENCE
+        while context.store.views.reached()[0] < int(wanted) and time.monotonic() < until:
+            with context.news:
+                context.news.wait(0.1)
     return context
 
 

@@ -8,6 +8,8 @@ StoreError
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 
 class StoreError(Exception):
     """The store can't do what it was asked."""
@@ -40,8 +42,9 @@ class NewerDatabase(StoreError):
 
     code = "newer-database"
 
-    def __init__(self, found: int, known: int) -> None:
+    def __init__(self, at: int, newest: int, unknown: Sequence[str] = ()) -> None:
+        named = f" ({', '.join(unknown)} is not known here)" if unknown else ""
         super().__init__(
-            f"the database is at migration {found}, this program knows {known}: "
+            f"the database is at migration {at}, this program knows {newest}{named}: "
             "start the newer program, or restore a backup made by this one"
         )

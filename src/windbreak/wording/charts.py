@@ -13,8 +13,8 @@ from windbreak.core.bits import bits
 from windbreak.core.case.catalogue import Catalogue
 from windbreak.core.case.situation import Case
 from windbreak.core.resolution.problem import NOBODY, Problem, Rule, compile_problem
+from windbreak.core.values.charts import Cell, Chart, Side, Stop
 from windbreak.core.values.verdicts import Plan
-from windbreak.documents.charts import Cell, Chart, Side, Stop
 from windbreak.wording.reasons import beyond
 from windbreak.wording.steps import broken_text
 from windbreak.wording.words import first_up, listed

@@ -217,6 +217,7 @@ class Catalogue:
         self._lines: dict[str, Line] = {}
         self._tables: dict[tuple[str, str, str], tuple[tuple[int, int, str], ...]] = {}
         self._derived: dict[Hashable, object] = {}
+        self._about: dict[Hashable, tuple[str, ...]] = {}  # the products each is derived from
         self._carriage: dict[tuple[str, int], tuple[tuple[str, int], ...]] = {}
 
     @classmethod
@@ -231,21 +232,37 @@ class Catalogue:
         advisories = tuple(a for found in self._advisories.values() for a in found)
         return products, releases, self.lockstep, advisories, self.clashes
 
-    def differs(self, other: Catalogue) -> set[str]:
-        """The products of which this catalogue tells something else than another."""
-        found = {p for p, one in self.products.items() if other.products.get(p) != one}
-        found |= other.products.keys() - self.products.keys()
-        for mine, theirs in (
-            (self._releases, other._releases),
-            (self._advisories, other._advisories),
-        ):
-            for product in mine.keys() | theirs.keys():
-                if mine.get(product) != theirs.get(product):
-                    found.add(product)
-        for group in {*self.lockstep} ^ {*other.lockstep}:
-            found |= set(group.products)
-        for clash in {*self.clashes} ^ {*other.clashes}:
-            found |= {clash.a.product, clash.b.product}
+    def replaced(
+        self,
+        products: Mapping[str, Product | None],
+        releases: Mapping[str, Sequence[Release]],
+        advisories: Mapping[str, Sequence[Advisory]],
+        lockstep: Sequence[Lockstep],
+        clashes: Sequence[Clash],
+    ) -> Catalogue:
+        """This catalogue where some products are others, or (None) are known no longer.
+
+        What was compiled of the rest is kept, so that one new release costs what it touches.
+        """
+        found = Catalogue((), (), lockstep, (), clashes)
+        gone = {p for p, one in products.items() if one is None}
+        known = {**self.products, **{p: one for p, one in products.items() if one is not None}}
+        found.products = {p: one for p, one in known.items() if p not in gone}
+        found._releases = {**self._releases, **{p: list(rs) for p, rs in releases.items()}}
+        found._advisories = {**self._advisories, **{p: list(a) for p, a in advisories.items()}}
+        for product in (*gone, *(p for p in products if not found._releases.get(p))):
+            found._releases.pop(product, None)
+        for product in [p for p, some in found._advisories.items() if not some or p in gone]:
+            del found._advisories[product]
+        changed = products.keys()
+        found._lines = {p: line for p, line in self._lines.items() if p not in changed}
+        found._tables = {k: t for k, t in self._tables.items() if changed.isdisjoint(k[1:])}
+        if not any(p.startswith("theme/") for p in changed):
+            found._carriage = {k: c for k, c in self._carriage.items() if k[0] not in changed}
+        found._derived = {
+            k: made for k, made in self._derived.items() if changed.isdisjoint(self._about[k])
+        }
+        found._about = {k: about for k, about in self._about.items() if k in found._derived}
         return found
 
     def lean(self, case: Case) -> Case:
@@ -338,12 +355,13 @@ class Catalogue:
             known = self._tables[key] = tuple(rows)
         return known
 
-    def derived(self, key: Hashable, products: Iterable[str], make: Callable[[], T]) -> T:
+    def derived(self, key: Hashable, products: Sequence[str], make: Callable[[], T]) -> T:
         """What is made once of some products' lines, and kept with whichever catalogue has them."""
         if self._shared is not None and self._own.isdisjoint(products):
             return self._shared.derived(key, products, make)
         if key not in self._derived:
             self._derived[key] = make()
+            self._about[key] = tuple(products)
         return cast(T, self._derived[key])
 
     def carriage(self, plugin: str, number: int) -> tuple[tuple[str, int], ...]:

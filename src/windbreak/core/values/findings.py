@@ -13,11 +13,14 @@ Weight = Literal["critical", "high", "medium", "low"]
 
 
 class NextAct(Value):
-    """The next act for a finding: its words, and the place or command that does it."""
+    """The next act for a finding, as data: what is done, and on what; ``label`` are its words.
 
+    Each surface makes its own command or address of it (see ``wording.acts``).
+    """
+
+    act: str
+    on: dict[str, str] = {}
     label: str
-    command: str
-    path: str
 
 
 class SnoozeFinding(Value):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 from datetime import datetime
 from typing import Literal
 
@@ -44,6 +45,12 @@ class Inventory(Value):
     registrations: tuple[Registration, ...] = ()
     network: int = 0
     agent_version: str | None = None
+
+    @property
+    def signature(self) -> str:
+        """What two inventories share exactly when the reasoning sees no difference in them."""
+        parts = [(c.product, c.version, c.active, c.name, c.maker) for c in self.components]
+        return hashlib.sha256(repr(parts).encode()).hexdigest()[:24]
 
     def registration_of(self, product: str) -> Registration | None:
         """Whether a product is registered there; None where the agent does not tell."""

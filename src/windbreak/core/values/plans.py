@@ -6,6 +6,7 @@ from datetime import datetime
 from typing import Literal
 
 from windbreak.core.values.basics import Slug, Value, example
+from windbreak.core.values.charts import Chart
 from windbreak.core.values.inventories import Inventory
 from windbreak.core.values.verdicts import Answer, Plan
 
@@ -40,6 +41,7 @@ class SitePlan(Value):
     targets: dict[str, str]
     state: PlanState = "draft"
     approval: Approval | None = None
+    charts: tuple[Chart, ...] | None = None  # as it was approved; None while it is a draft
 
     def changed_since(self, inventory: Inventory) -> list[str]:
         """The products that are not, or no longer, at the version the plan starts from."""

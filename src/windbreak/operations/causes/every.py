@@ -1,59 +1,181 @@
-"""What gives cause for a finding: each cause looks at what is kept and says what it sees.
+"""What gives cause for a finding, and what each cause hangs on.
 
-The sentences say what, why and the next act; they are made with the causes, from the data.
+A cause looks at one subject of its sort (a site, a product, a feed, a licence, or the fleet as a
+whole) and says what it sees there. ``hangs_on`` are the kinds of change after which it looks again:
+those the store marks, and two of the projector's own, ``row`` (a site's row was made anew) and
+``standing`` (a product stands otherwise somewhere). ``timed`` causes look again as time goes by.
 """
 
 from __future__ import annotations
 
-from collections import defaultdict
-from collections.abc import Iterator
+from collections.abc import Callable, Collection, Iterable, Iterator
+from dataclasses import dataclass
+from functools import cached_property
+from typing import Literal
 
 from windbreak.core.values.findings import Finding
 from windbreak.core.values.runs import WENT_WRONG
 from windbreak.core.values.sites import Site
-from windbreak.documents.products import Standing
 from windbreak.operations.causes import feeds, licences, releases, sites
 from windbreak.operations.context import Context
-from windbreak.operations.reports import settle
+from windbreak.store.database import Mark
+
+Sort = Literal["site", "product", "feed", "licence", "fleet"]
+FLEET = ""  # the subject of a cause that looks at the fleet as a whole
+# Kinds of change whose subject is a site, a product, and so on.
+_SUBJECT: dict[str, Sort] = {
+    **dict.fromkeys(("site", "plan", "booking", "run", "rollout", "row", "registration"), "site"),
+    **dict.fromkeys(("seat", "right", "fleet"), "site"),
+    **dict.fromkeys(("product", "standing", "installed", "approval", "tie"), "product"),
+    "feed": "feed",
+    "licence": "licence",
+}
 
 
-def all_of(context: Context) -> Iterator[Finding]:
-    """Everything that wants attention now. Reads; stale rows are worked out first."""
-    while settle(context):
-        pass
-    known = {s.id: s for s in context.store.sites.all() if s.retired_at is None}
-    standings: dict[str, list[Standing]] = defaultdict(list)
-    for standing in context.store.rows.standings():
-        if standing.site in known:
-            standings[standing.site].append(standing)
-    names = {p.id: p.name for p in context.store.products.all()}
-    approved, last = context.store.approved(), context.store.last_runs()
-    ready: list[tuple[Site, int]] = []
-    for site in known.values():
-        yield from sites.of_link(context, site)
-        run = last.get(site.id)
-        wrong = run is not None and run.state in WENT_WRONG
-        if run is not None and wrong:
-            yield sites.of_run(context, site, run)
-        moving = sum(s.target is not None for s in standings[site.id])
-        # What went wrong is looked at before more is offered.
-        if moving and not wrong and site.id not in approved and site.link.state == "linked":
-            ready.append((site, moving))
-        yield from sites.of_blocks(context, site, standings[site.id])
-    for inventory in context.store.inventories_of_note():
-        if inventory.id in known:
-            yield from sites.of_registrations(context, known[inventory.id], inventory, names)
-    yield from sites.of_plans(context, ready)
-    yield from releases.of_soaks(context, standings, names)
-    yield from releases.of_advisories(context, standings, known, names)
-    yield from feeds.of_feeds(context)
-    yield from releases.of_releases(context, standings, names)
-    yield from releases.of_withdrawn(context)
-    yield from licences.of_licences(context)
-    yield from licences.of_forecasts(context)
-    yield from sites.of_namesakes(context)
-    yield from sites.of_copies(context, known)
-    yield from releases.of_watch(context, standings, names)
-    yield from sites.of_bookings(context)
-    yield from sites.of_reviews(context, names)
-    yield from sites.of_instance(context)
+class Sight:
+    """What causes look at, each thing read once."""
+
+    def __init__(self, context: Context) -> None:
+        self.context = context
+        self._sites: dict[str, Site | None] = {}
+
+    @cached_property
+    def names(self) -> dict[str, str]:
+        return {p.id: p.name for p in self.context.store.products.all()}
+
+    def site(self, id: str) -> Site | None:
+        """A site that is not retired. Reads."""
+        if id not in self._sites:
+            found = self.context.store.sites.find(id)
+            self._sites[id] = None if found is None or found.retired_at is not None else found
+        return self._sites[id]
+
+
+Look = Callable[[Sight, str], Iterator[Finding]]
+
+
+@dataclass(frozen=True)
+class Cause:
+    """One cause: its name, what it looks at, what it hangs on, and how it looks."""
+
+    name: str
+    each: Sort
+    hangs_on: frozenset[str]
+    look: Look
+    timed: bool = False
+
+    def subjects(self, context: Context, marks: Iterable[Mark]) -> set[str] | None:
+        """What it has to look at again after some changes; None: everything. Reads."""
+        found: set[str] = set()
+        for kind, subject in marks:
+            if kind in ("everything", "day") or (kind == "hour" and self.timed):
+                return None
+            if kind not in self.hangs_on:
+                continue
+            if self.each == "fleet":
+                found.add(FLEET)
+            elif _SUBJECT.get(kind) == self.each:
+                found.add(subject)
+            elif self.each == "product" and _SUBJECT.get(kind) == "site":
+                inventory = context.store.inventories.find(subject)
+                found |= {c.product for c in inventory.components} if inventory else set()
+            else:
+                return None
+        return found
+
+    def all_subjects(self, context: Context) -> Collection[str]:
+        """Every subject of its sort, and those it has findings of. Reads."""
+        store = context.store
+        match self.each:
+            case "site":
+                now = {site.id for site in store.sites.live()}
+            case "product":
+                now = {p.id for p in store.products.all()} | store.releases.told_products()
+            case "feed":
+                now = {feed.id for feed in store.feeds.all()}
+            case "licence":
+                now = {one.id for one in store.licences.all()}
+            case _:
+                now = {FLEET}
+        return now | store.findings.subjects(self.name)
+
+
+def _on_site(look: Callable[[Sight, Site], Iterator[Finding]]) -> Look:
+    """A look at a site, for one that is there; a retired one gives cause for nothing."""
+
+    def at(sight: Sight, subject: str) -> Iterator[Finding]:
+        site = sight.site(subject)
+        if site is not None:
+            yield from look(sight, site)
+
+    return at
+
+
+def _of_run(sight: Sight, site: Site) -> Iterator[Finding]:
+    run = sight.context.store.runs.last(site.id).get(site.id)
+    if run is not None and run.state in WENT_WRONG:
+        yield sites.of_run(sight.context, site, run)
+
+
+def _of_registrations(sight: Sight, site: Site) -> Iterator[Finding]:
+    inventory = sight.context.store.inventories.find(site.id)
+    if inventory is not None:
+        yield from sites.of_registrations(sight.context, site, inventory, sight.names)
+
+
+def _cause(name: str, each: Sort, hangs_on: str, look: Look, *, timed: bool = False) -> Cause:
+    return Cause(name, each, frozenset(hangs_on.split()), look, timed)
+
+
+CAUSES: tuple[Cause, ...] = (
+    _cause("link", "site", "site", _on_site(lambda s, x: sites.of_link(s.context, x))),
+    _cause("fault", "site", "row", _on_site(lambda s, x: sites.of_fault(s.context, x))),
+    _cause("run", "site", "run", _on_site(_of_run)),
+    _cause("blocks", "site", "row", _on_site(lambda s, x: sites.of_blocks(s.context, x))),
+    _cause("registrations", "site", "site registration", _on_site(_of_registrations)),
+    _cause("namesakes", "site", "site", _on_site(lambda s, x: sites.of_namesakes(s.context, x))),
+    _cause("copies", "site", "site", _on_site(lambda s, x: sites.of_copies(s.context, x))),
+    _cause(
+        "bookings",
+        "site",
+        "booking plan",
+        _on_site(lambda s, x: sites.of_bookings(s.context, x)),
+        timed=True,
+    ),
+    _cause("ready", "fleet", "row", lambda s, _: sites.of_plans(s.context)),
+    _cause("soaks", "product", "standing product", lambda s, p: releases.of_soaks(s.context, p)),
+    _cause(
+        "advisories",
+        "product",
+        "standing product installed fleet",
+        lambda s, p: releases.of_advisories(s.context, p),
+    ),
+    _cause(
+        "releases",
+        "product",
+        "product installed",
+        lambda s, p: releases.of_releases(s.context, p),
+    ),
+    _cause(
+        "withdrawn",
+        "product",
+        "product installed fleet",
+        lambda s, p: releases.of_withdrawn(s.context, p),
+    ),
+    _cause("watch", "product", "product installed", lambda s, p: releases.of_watch(s.context, p)),
+    _cause("feeds", "feed", "feed account", lambda s, f: feeds.of_feeds(s.context, f), timed=True),
+    _cause(
+        "licences",
+        "licence",
+        "licence seat installed registration account fleet",
+        lambda s, x: licences.of_licence(s.context, x),
+    ),
+    _cause(
+        "forecasts",
+        "fleet",
+        "licence seat product installed fleet",
+        lambda s, _: licences.of_forecasts(s.context),
+    ),
+    _cause("reviews", "fleet", "hold rule", lambda s, _: sites.of_reviews(s.context, s.names)),
+    _cause("instance", "fleet", "fact", lambda s, _: sites.of_instance(s.context)),
+)

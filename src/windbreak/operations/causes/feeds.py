@@ -6,14 +6,14 @@ from collections.abc import Iterator
 
 from windbreak.core.values.feeds import Feed
 from windbreak.core.values.findings import Finding
-from windbreak.operations import tracking
-from windbreak.operations.causes.made import finding
+from windbreak.operations.causes.made import act, finding
 from windbreak.operations.context import Context
 from windbreak.wording.words import counted
 
 
-def of_feeds(context: Context) -> Iterator[Finding]:
-    for feed in tracking.listed(context):
+def of_feeds(context: Context, id: str) -> Iterator[Finding]:
+    known = context.store.feeds.find(id)
+    for feed in [known.aged(context.clock())] if known else []:
         yield from _of_feed(context, feed)
         account = context.store.accounts.find(feed.set_up_by) if feed.set_up_by else None
         if account is not None and account.closed_at is not None:
@@ -27,7 +27,7 @@ def of_feeds(context: Context) -> Iterator[Finding]:
                 "whose account is closed.",
                 "It may end with that person’s account at the maker. Set it up anew under "
                 "somebody who is here.",
-                ("Replace it", f"windbreak feed credential {feed.id}", "/licences"),
+                act("Replace it", "replace-credential", feed=feed.id),
             )
         for told in feed.disagreements:
             yield finding(
@@ -38,17 +38,13 @@ def of_feeds(context: Context) -> Iterator[Finding]:
                 None,
                 f"**{feed.label}** disagrees with itself on what is newest.",
                 told.text,
-                (
-                    "Open the product",
-                    f"windbreak product show {told.product}",
-                    f"/products/{told.product}",
-                ),
+                act("Open the product", "see-product", product=told.product),
             )
 
 
 def _of_feed(context: Context, feed: Feed) -> Iterator[Finding]:
-    check = ("Check it", f"windbreak feed check {feed.id}", "/licences")
-    poll = ("Look again", f"windbreak feed poll {feed.id}", "/licences")
+    check = act("Check it", "check-credential", feed=feed.id)
+    poll = act("Look again", "poll", feed=feed.id)
     if feed.state == "refused":
         yield finding(
             context,
@@ -63,7 +59,7 @@ def _of_feed(context: Context, feed: Feed) -> Iterator[Finding]:
                 else "wants a credential, and has none."
             ),
             f"{feed.reason} What was known before stands; nothing newer is seen.",
-            ("Replace it", f"windbreak feed credential {feed.id}", "/licences"),
+            act("Replace it", "replace-credential", feed=feed.id),
         )
     elif feed.state in ("failing", "stale") and feed.polled_at is not None:
         since = feed.fresh_at

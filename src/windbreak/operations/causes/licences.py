@@ -7,18 +7,19 @@ from collections.abc import Iterator
 from windbreak.core.values.findings import Finding, Weight
 from windbreak.documents.licences import LicenceView
 from windbreak.operations import licence_forecasts, licence_views
-from windbreak.operations.causes.made import finding
+from windbreak.operations.causes.made import act, finding
 from windbreak.operations.context import Context
 from windbreak.wording.words import counted, day, listed
 
 ENDS_SOON = 60  # days before a licence's end at which it is said
 
 
-def of_licences(context: Context) -> Iterator[Finding]:
-    for view in licence_views.views(context):
+def of_licence(context: Context, id: str) -> Iterator[Finding]:
+    known = context.store.licences.find(id)
+    for view in [licence_views.view(context, id)] if known else []:
         yield from _of_end(context, view)
         licence = view.licence
-        act = ("Open licences", f"windbreak licence show {licence.id}", "/licences")
+        see = act("Open licences", "see-licence", licence=licence.id)
         if view.without:
             labels = listed([context.store.sites.get(s).label for s in view.without])
             use = "uses" if len(view.without) == 1 else "use"
@@ -37,7 +38,7 @@ def of_licences(context: Context) -> Iterator[Finding]:
                     if view.free == 0
                     else "Seats are without limit."
                 ),
-                act,
+                see,
             )
         if view.still_old:
             labels = listed([context.store.sites.get(s).label for s in view.still_old])
@@ -50,7 +51,7 @@ def of_licences(context: Context) -> Iterator[Finding]:
                 f"**{licence.label}**: the old code is still in use.",
                 f"Not revoked yet, then: {labels} {'has' if len(view.still_old) == 1 else 'have'} "
                 "it. Enter the new one there first.",
-                ("Enter it", f"windbreak licence enter {licence.id}", "/licences"),
+                act("Enter it", "enter-code", licence=licence.id),
             )
         account = context.store.accounts.find(licence.set_up_by) if licence.set_up_by else None
         if account is not None and account.closed_at is not None:
@@ -63,7 +64,7 @@ def of_licences(context: Context) -> Iterator[Finding]:
                 f"**{licence.label}** was entered by {account.name}, whose account is closed.",
                 f"Bought by {licence.bought_by or 'nobody that is named'}. Make sure that somebody "
                 "who is here can renew it.",
-                act,
+                see,
             )
 
 
@@ -90,7 +91,7 @@ def _of_end(context: Context, view: LicenceView) -> Iterator[Finding]:
             if licence.renewal
             else ""
         ),
-        ("Open licences", f"windbreak licence show {licence.id}", "/licences"),
+        act("Open licences", "see-licence", licence=licence.id),
         ends,
     )
 
@@ -108,5 +109,5 @@ def of_forecasts(context: Context) -> Iterator[Finding]:
             f"**{told.name}** `{told.version}` needs {counted(told.missing, 'seat')} "
             "more than there are.",
             told.text,
-            ("Open licences", "windbreak licence forecast", "/licences"),
+            act("Open licences", "see-forecasts"),
         )

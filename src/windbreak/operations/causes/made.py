@@ -13,6 +13,11 @@ from windbreak.core.values.sites import Site
 from windbreak.operations.context import Context
 
 
+def act(label: str, name: str, **on: str) -> NextAct:
+    """An act with its words: ``act("Link it", "link", site="tarnsey-harbour")``."""
+    return NextAct(act=name, on=on, label=label)
+
+
 def finding(
     context: Context,
     id: str,
@@ -21,10 +26,9 @@ def finding(
     site: Site | None,
     headline: str,
     text: str,
-    act: tuple[str, str, str],
+    act: NextAct,
     deadline: date | None = None,
 ) -> Finding:
-    label, command, path = act
     return Finding(
         id=id,
         kind=id.partition(":")[0],
@@ -34,7 +38,7 @@ def finding(
         subject_label=site.label if site else "",
         headline=headline,
         text=text,
-        act=NextAct(label=label, command=command, path=path),
+        act=act,
         opened_at=context.clock(),
         deadline=datetime.combine(deadline, time(), tzinfo=UTC) if deadline else None,
     )

@@ -2,87 +2,82 @@
 
 from __future__ import annotations
 
-from collections import defaultdict
-from collections.abc import Iterator
+from collections import Counter, defaultdict
+from collections.abc import Iterator, Sequence
 from datetime import timedelta
 
 from windbreak.core.values.findings import Finding, Weight
 from windbreak.core.values.releases import KnownRelease
-from windbreak.core.values.sites import Site
 from windbreak.core.versions.ranges import parse_range
 from windbreak.core.versions.version import parse_version
 from windbreak.documents.products import Standing
-from windbreak.operations.causes.made import finding
+from windbreak.operations.causes.made import act, finding
 from windbreak.operations.context import Context
 from windbreak.wording.words import counted, day, listed
 
 WATCH_SOON = 30
 
 
-def of_soaks(
-    context: Context,
-    standings: dict[str, list[Standing]],
-    names: dict[str, str],
-) -> Iterator[Finding]:
-    waiting: dict[tuple[str, str], list[Standing]] = defaultdict(list)
-    for found in standings.values():
-        for one in found:
-            if one.until is not None and one.blocked is not None and one.state != "held":
-                waiting[one.product, one.blocked].append(one)
-    for (product, version), found in sorted(waiting.items()):
-        release = context.store.releases.find(context.store.release_id(product, version))
+def _name(context: Context, product: str) -> str:
+    known = context.store.products.find(product)
+    return known.name if known else product
+
+
+def of_soaks(context: Context, product: str) -> Iterator[Finding]:
+    """Releases that only have to grow older. Rules may let some sites wait longer than others:
+    the day on which most may take it is told, and the others' beside it.
+    """
+    waiting: dict[str, list[Standing]] = defaultdict(list)
+    for one in context.store.views.standings_of_product(product):
+        if one.until is not None and one.blocked is not None and one.state != "held":
+            waiting[one.blocked].append(one)
+    today = context.clock().date()
+    for version, found in sorted(waiting.items()):
+        release = context.store.releases.find(context.store.releases.id_of(product, version))
         kinds = [c.kind for c in release.changes] if release else []
         breaking = kinds.count("breaking")
         changed = f"{counted(len(kinds), 'change')} told" if kinds else "No changes are told"
         changed += f", {breaking} of them breaking." if breaking else "."
         where = "1 site waits" if len(found) == 1 else f"{len(found)} sites wait"
-        until = max(one.until for one in found if one.until)
+        days = Counter(one.until for one in found if one.until)
+        until = min(days, key=lambda when: (-days[when], when))
+        others = [
+            f"{counted(days[when], 'site')} until {day(when, today)}"
+            for when in sorted(days)
+            if when != until
+        ]
+        apart = f" By rules of their own {listed(others)}." if others else ""
         yield finding(
             context,
             f"soak:{product}@{version}",
             "waiting",
             "low",
             None,
-            f"**{names.get(product, product)}** `{version}` is out, a {found[0].soak} release. "
-            f"It soaks until {day(until, context.clock().date())}.",
-            f"{changed} {where} for it.",
-            ("Read what changed", f"windbreak product show {product}", f"/products/{product}"),
-            until,
+            f"**{_name(context, product)}** `{version}` is out, a {found[0].soak} release. "
+            f"It soaks until {day(until, today)}.",
+            f"{changed} {where} for it.{apart}",
+            act("Read what changed", "see-product", product=product),
+            min(days),
         )
 
 
-def of_advisories(
-    context: Context,
-    standings: dict[str, list[Standing]],
-    sites: dict[str, Site],
-    names: dict[str, str],
-) -> Iterator[Finding]:
-    by_product: dict[str, list[Standing]] = defaultdict(list)
-    for found in standings.values():
-        for one in found:
-            if one.version is not None:
-                by_product[one.product].append(one)
+def of_advisories(context: Context, product: str) -> Iterator[Finding]:
+    advisories = context.store.advisories.all(product=product, withdrawn=False)
+    if not advisories:
+        return
+    standings = context.store.views.standings_of_product(product)
+    running = [one for one in standings if one.version is not None]
     today = context.clock().date()
-    for advisory in context.store.advisories.all():
-        if advisory.withdrawn:
-            continue
+    for advisory in advisories:
         affected = parse_range(advisory.affected)
-        reached = [
-            s for s in by_product[advisory.product] if parse_version(s.version or "") in affected
-        ]
+        reached = [s for s in running if parse_version(s.version or "") in affected]
         if not reached:
             continue
         closes = sorted(
             {s.target for s in reached if s.target and parse_version(s.target) not in affected}
         )
         stuck = sum(not s.target or parse_version(s.target) in affected for s in reached)
-        name = names.get(advisory.product, advisory.product)
-        live = [sites[s.site] for s in reached if sites[s.site].twin_of is None]
-        twins = len(reached) - len(live)
-        named = [site.label for site in live[:4]]
-        named += [f"{len(live) - 4} more"] if len(live) > 4 else []
-        named += [counted(twins, "twin")] if twins else []
-        labels = listed(named)
+        labels = _named(context, [s.site for s in reached])
         text = f"{advisory.summary.rstrip('.') or 'A published weakness'}. "
         text += f"`{closes[-1]}` closes it" if closes else "No release that may be taken closes it"
         text += f"; {counted(stuck, 'site')} can’t take it yet." if stuck and closes else "."
@@ -94,33 +89,35 @@ def of_advisories(
         )
         yield finding(
             context,
-            f"advisory:{advisory.id}:{advisory.product}",
+            f"advisory:{advisory.id}:{product}",
             "exposed",
             weight,
             None,
-            f"**{name}**: advisory {advisory.id}, {advisory.severity}, reaches {labels}.",
+            f"**{_name(context, product)}**: advisory {advisory.id}, {advisory.severity}, "
+            f"reaches {labels}.",
             text,
-            (
-                "See the product",
-                f"windbreak product show {advisory.product}",
-                f"/products/{advisory.product}",
-            ),
+            act("See the product", "see-product", product=product),
             (advisory.published or today) + timedelta(days=week),
         )
 
 
-def of_releases(
-    context: Context, standings: dict[str, list[Standing]], names: dict[str, str]
-) -> Iterator[Finding]:
-    used = {(s.product, s.version) for found in standings.values() for s in found if s.version}
+def _named(context: Context, ids: Sequence[str]) -> str:
+    """Some sites in few words: the first four live ones, how many more, and how many twins."""
+    sites = context.store.sites.all(id=list(ids))
+    live = [site for site in sites if site.twin_of is None]
+    words = [site.label for site in live[:4]]
+    words += [f"{len(live) - 4} more"] if len(live) > 4 else []
+    twins = len(sites) - len(live)
+    words += [counted(twins, "twin")] if twins else []
+    return listed(words)
+
+
+def of_releases(context: Context, product: str) -> Iterator[Finding]:
+    used = {(p, v) for p, v, _ in context.store.inventories.versions_in_use(product)}
     installed = {product for product, _ in used}
-    for release in context.store.releases.all():
-        name = names.get(release.product, release.product)
-        act = (
-            "Open the product",
-            f"windbreak product show {release.product}",
-            f"/products/{release.product}",
-        )
+    name = _name(context, product)
+    for release in context.store.releases.all(product=product):
+        see = act("Open the product", "see-product", product=release.product)
         if release.undecided:
             yield _of_republished(context, release, name)
         elif release.refused is not None:
@@ -132,7 +129,7 @@ def of_releases(
                 None,
                 f"**{name}** `{release.version}`: its package was refused.",
                 f"It was not kept: {release.refused}. It goes to no site; tell its maker.",
-                act,
+                see,
             )
         elif release.withdrawn_at is not None and (release.product, release.version) in used:
             yield finding(
@@ -144,7 +141,7 @@ def of_releases(
                 f"**{name}** `{release.version}` was withdrawn by its maker.",
                 "Its feed lists it no longer, and sites run it. It goes to no other site. Why it "
                 "was withdrawn is not said: ask its maker before the next night.",
-                act,
+                see,
             )
         if release.corrected is not None and release.product in installed:
             yield finding(
@@ -155,7 +152,7 @@ def of_releases(
                 None,
                 f"**{name}** `{release.version}` carries other versions than its feed told.",
                 f"{release.corrected}. The package was believed.",
-                act,
+                see,
             )
 
 
@@ -174,11 +171,7 @@ def _of_republished(context: Context, release: KnownRelease, name: str) -> Findi
         f"{day(again.at.date(), context.clock().date())}: {_brief(again.first)} before, "
         f"{_brief(again.now.sha256 or f'{again.now.size} bytes')} now. It goes to no site until "
         "somebody has said which is right.",
-        (
-            "Decide…",
-            f"windbreak product decide {release.product} {release.version} first|new --why …",
-            f"/products/{release.product}",
-        ),
+        act("Decide…", "decide", product=release.product, version=release.version),
     )
 
 
@@ -186,12 +179,13 @@ def _brief(sum_: str) -> str:
     return f"{sum_[:10]}…" if len(sum_) > 20 else sum_
 
 
-def of_withdrawn(context: Context) -> Iterator[Finding]:
+def of_withdrawn(context: Context, id: str) -> Iterator[Finding]:
     today = context.clock().date()
-    for product in context.store.products.all():
+    known = context.store.products.find(id)
+    for product in [known] if known else []:
         if product.withdrawn_at is None:
             continue
-        here = context.store.installed(product.id)
+        here = context.store.inventories.installed(product.id)
         if not here:
             continue
         labels = [context.store.sites.get(site).label for site, _, _, _ in here]
@@ -207,21 +201,19 @@ def of_withdrawn(context: Context) -> Iterator[Finding]:
             f"{product.withdrawn_text.rstrip('.')}, seen {seen}. "
             f"{listed(labels)} {runs}; no feed will tell of anything newer, "
             "weaknesses included. It should go.",
-            ("Open the product", f"windbreak product show {product.id}", f"/products/{product.id}"),
+            act("Open the product", "see-product", product=product.id),
         )
 
 
-def of_watch(
-    context: Context, standings: dict[str, list[Standing]], names: dict[str, str]
-) -> Iterator[Finding]:
-    installed = {s.product for found in standings.values() for s in found}
+def of_watch(context: Context, product: str) -> Iterator[Finding]:
     today = context.clock().date()
-    for release in context.store.releases.all():
+    installed = context.store.inventories.versions_in_use(product)
+    name = _name(context, product)
+    for release in context.store.releases.all(product=product):
         for index, item in enumerate(release.watch):
-            if item.on is None or release.product not in installed:
+            if item.on is None or not installed:
                 continue
             if today <= item.on <= today + timedelta(days=WATCH_SOON):
-                name = names.get(release.product, release.product)
                 yield finding(
                     context,
                     f"watch:{release.id}:{index}",
@@ -230,10 +222,6 @@ def of_watch(
                     None,
                     f"**{name}**: {item.text.rstrip('.')}, {day(item.on, today)}.",
                     f"{name} {release.version} told of it.",
-                    (
-                        "Read it",
-                        f"windbreak product show {release.product}",
-                        f"/products/{release.product}",
-                    ),
+                    act("Read it", "see-product", product=release.product),
                     item.on,
                 )

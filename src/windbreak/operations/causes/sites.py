@@ -8,13 +8,13 @@ from datetime import timedelta
 from windbreak.core.values.basics import State
 from windbreak.core.values.findings import Finding, Weight
 from windbreak.core.values.inventories import Inventory
-from windbreak.core.values.runs import Run
+from windbreak.core.values.runs import WENT_WRONG, Run
 from windbreak.core.values.sites import Site
 from windbreak.core.versions.version import parse_version
-from windbreak.documents.products import Standing
-from windbreak.operations import overview
-from windbreak.operations.causes.made import finding
+from windbreak.operations.causes.made import act, finding
 from windbreak.operations.context import Context
+from windbreak.operations.reasoning.catalogue import catalogue
+from windbreak.operations.views import coverage
 from windbreak.wording.words import counted, day, listed
 
 FEW_READY = 6
@@ -37,9 +37,8 @@ def of_link(context: Context, site: Site) -> Iterator[Finding]:
         "refused": ("unknown", "medium", "refuses our key", "Make a new line"),
         "unlinked": ("unknown", "low", "is not linked", "Link it"),
     }
-    state, weight, words, act = said[link.state]
+    state, weight, words, label = said[link.state]
     verb = "refresh" if link.state in ("down", "silent") else "link"
-    path = f"/sites/{site.id}" + ("/link" if verb == "link" else "")
     yield finding(
         context,
         f"link:{site.id}",
@@ -48,7 +47,7 @@ def of_link(context: Context, site: Site) -> Iterator[Finding]:
         site,
         f"**{site.label}** {words}.",
         link.reason,
-        (act, f"windbreak site {verb} {site.id}", path),
+        act(label, verb, site=site.id),
     )
 
 
@@ -65,7 +64,7 @@ def _of_agent(context: Context, site: Site) -> Iterator[Finding]:
         site,
         f"**{site.label}**’s agent is `{version}`; `{CURRENT_AGENT}` is out.",
         f"Nobody announces its updates but us. What the old one can’t do: {lacks}.",
-        ("Open the site", f"windbreak site show {site.id}", f"/sites/{site.id}"),
+        act("Open the site", "see-site", site=site.id),
     )
 
 
@@ -83,12 +82,31 @@ def of_run(context: Context, site: Site, run: Run) -> Finding:
         site,
         f"**{site.label}**: {words}.",
         run.text,
-        ("Open the run", f"windbreak run show {run.id}", f"/runs/{run.id}"),
+        act("Open the run", "see-run", run=str(run.id)),
     )
 
 
-def of_plans(context: Context, ready: list[tuple[Site, int]]) -> Iterator[Finding]:
+def of_fault(context: Context, site: Site) -> Iterator[Finding]:
+    """A site that can't be reasoned about: it is put aside, and every other goes on."""
+    row = context.store.views.row(site.id)
+    if row is None or row.fault is None:
+        return
+    yield finding(
+        context,
+        f"fault:{site.id}",
+        "failed",
+        "high",
+        site,
+        f"**{site.label}** can’t be reasoned about.",
+        f"This is a fault of the service: {row.fault}. Nothing is planned there meanwhile; all "
+        "other sites go on. Its case shows it to whoever mends it.",
+        act("Export its case", "export-case", site=site.id),
+    )
+
+
+def of_plans(context: Context) -> Iterator[Finding]:
     """Sites with moves that need a word: each by itself while they are few, else as one."""
+    ready = _ready(context)
     text = "Nothing stands in the way; they need your word."
     if len(ready) <= FEW_READY:
         for site, count in ready:
@@ -100,7 +118,7 @@ def of_plans(context: Context, ready: list[tuple[Site, int]]) -> Iterator[Findin
                 site,
                 f"**{site.label}** has {counted(count, 'move')} ready.",
                 text,
-                ("See the plan", f"windbreak plan {site.id}", f"/sites/{site.id}/plan"),
+                act("See the plan", "see-plan", site=site.id),
             )
         return
     most = sorted(ready, key=lambda one: (-one[1], one[0].label))[:4]
@@ -113,12 +131,31 @@ def of_plans(context: Context, ready: list[tuple[Site, int]]) -> Iterator[Findin
         None,
         f"**{len(ready)} sites** have {counted(sum(n for _, n in ready), 'move')} ready.",
         f"{text} Most on {names}.",
-        ("See the sites", "windbreak site list --state ready", "/sites?state=ready"),
+        act("See the sites", "see-sites", state="ready"),
     )
 
 
-def of_blocks(context: Context, site: Site, standings: list[Standing]) -> Iterator[Finding]:
+def _ready(context: Context) -> list[tuple[Site, int]]:
+    """The sites that have moves and no plan yet. What went wrong is looked at before more is
+    offered. Reads.
+    """
+    store = context.store
+    moving = store.views.sites_that_move()
+    approved, last = store.plans.approved(), store.runs.last()
+    sites = {site.id: site for site in store.sites.all(id=list(moving))}
+    return [
+        (site, moving[id])
+        for id, site in sorted(sites.items())
+        if site.retired_at is None
+        and site.link.state == "linked"
+        and id not in approved
+        and not (id in last and last[id].state in WENT_WRONG)
+    ]
+
+
+def of_blocks(context: Context, site: Site) -> Iterator[Finding]:
     """What a licence or the host's offer keeps back on a site: one finding for each of the two."""
+    standings = context.store.views.standings_of_site(site.id)
     for reason in ("licence", "offer"):
         kept = [s for s in standings if s.state == "blocked" and s.reason == reason]
         if not kept:
@@ -135,7 +172,7 @@ def of_blocks(context: Context, site: Site, standings: list[Standing]) -> Iterat
             site,
             f"**{site.label}**: {first.text}",
             f"{helps or 'None of the acts that were tried would change it.'}{also}",
-            ("See the site", f"windbreak why {site.id} {first.product}", f"/sites/{site.id}"),
+            act("See the site", "why", site=site.id, product=first.product),
         )
 
 
@@ -147,7 +184,7 @@ def of_registrations(
     today = context.clock().date()
     for one in inventory.registrations:
         name = names.get(one.product, one.product)
-        act = ("Open licences", f"windbreak licence list --site {site.id}", "/licences")
+        see = act("Open licences", "see-licences", site=site.id)
         if one.state == "grace" and one.until is not None:
             left = (one.until - today).days
             headline = f"**{site.label}**: grace for {name} ends {day(one.until, today)}."
@@ -162,7 +199,7 @@ def of_registrations(
                 headline,
                 f"Without its code {name} gets no more updates after that; the site runs on, so "
                 "nothing visible warns.",
-                act,
+                see,
                 one.until,
             )
         elif one.state == "missing":
@@ -174,18 +211,18 @@ def of_registrations(
                 site,
                 f"**{site.label}**: {name} is not registered there.",
                 "It asks for a code and has none; its updates stop while the site runs on.",
-                act,
+                see,
             )
 
 
-def of_copies(context: Context, sites: dict[str, Site]) -> Iterator[Finding]:
+def of_copies(context: Context, site: Site) -> Iterator[Finding]:
     """A component in an unknown folder that bears a known product's name: a renamed copy."""
-    by_name = {p.name.casefold(): p for p in context.store.products.all()}
-    known = {p.id for p in by_name.values()}
-    odd = {site for site, product, _, _ in context.store.installed() if product not in known}
-    for site in (sites[id] for id in sorted(odd) if id in sites):
-        inventory = context.store.inventories.find(site.id)
-        for one in inventory.components if inventory else ():
+    known = catalogue(context).products
+    inventory = context.store.inventories.find(site.id)
+    odd = [c for c in inventory.components if c.product not in known] if inventory else []
+    if odd:
+        by_name = {p.name.casefold(): p for p in known.values()}
+        for one in odd:
             product = by_name.get(one.name.casefold())
             if product is None or one.product in known or one.product in site.own:
                 continue
@@ -201,23 +238,24 @@ def of_copies(context: Context, sites: dict[str, Site]) -> Iterator[Finding]:
                 f"It says {product.name} `{one.version}`, and lies in another folder than "
                 f"`{product.id.partition('/')[2]}`, so no update reaches it. It may be a copy that "
                 "was left over, or the one in use.",
-                (
+                act(
                     "See the site",
-                    f"windbreak product set {product.id} --folder {one.folder}",
-                    f"/sites/{site.id}",
+                    "set-folder",
+                    product=product.id,
+                    folder=one.folder,
+                    site=site.id,
                 ),
             )
 
 
-def of_bookings(context: Context) -> Iterator[Finding]:
+def of_bookings(context: Context, site: Site) -> Iterator[Finding]:
     since = context.clock() - timedelta(days=7)
-    for booking in context.store.bookings.all(state="missed"):
+    for booking in context.store.bookings.all(state="missed", site=site.id):
         if booking.starts_at < since:
             continue
         plan = context.store.plans.get(booking.plan)
         if plan.state != "approved":
             continue
-        site = context.store.sites.get(booking.site)
         yield finding(
             context,
             f"missed:{booking.id}",
@@ -226,7 +264,7 @@ def of_bookings(context: Context) -> Iterator[Finding]:
             site,
             f"**{site.label}**: a booking was missed.",
             "The service was not running, or the site was busy, for four hours. Book it again.",
-            ("Book it again", f"windbreak book {booking.plan}", f"/sites/{site.id}/plan"),
+            act("Book it again", "book", plan=str(booking.plan), site=site.id),
         )
 
 
@@ -245,7 +283,7 @@ def of_reviews(context: Context, names: dict[str, str]) -> Iterator[Finding]:
                 None,
                 f"**{name}**: its hold was to be looked at again on {day(hold.review, today)}.",
                 f"{hold.author} held it: {hold.reason.rstrip('.')}. Lift it, or hold it anew.",
-                ("See the holds", "windbreak product holds", f"/products/{hold.product}"),
+                act("See the holds", "see-holds", product=hold.product),
             )
     for rule in context.store.rules.all():
         if rule.review is not None and rule.review <= today and rule.stands(today):
@@ -258,31 +296,27 @@ def of_reviews(context: Context, names: dict[str, str]) -> Iterator[Finding]:
                 f"**The rule for {rule.where}** was to be looked at again on "
                 f"{day(rule.review, today)}.",
                 f"{rule.author} set it: {rule.reason.rstrip('.')}. Drop it, or set it anew.",
-                ("See the rules", "windbreak policy list", "/products"),
+                act("See the rules", "see-rules"),
             )
 
 
-def of_namesakes(context: Context) -> Iterator[Finding]:
-    for one in overview.coverage(context).uncovered:
-        if one.why != "namesake":
-            continue
-        for id in one.sites:
-            site = context.store.sites.get(id)
-            yield finding(
-                context,
-                f"namesake:{id}:{one.product}",
-                "blocked",
-                "low",
-                site,
-                f"**{site.label}**: its {one.name} is {one.text}.",
-                "The offer is refused. If it was made for this site, mark it: nobody asks again.",
-                ("Mark it", f"windbreak site mark-own {id} {one.product}", f"/sites/{id}"),
-            )
+def of_namesakes(context: Context, site: Site) -> Iterator[Finding]:
+    for one in coverage.namesakes_on(context, site):
+        yield finding(
+            context,
+            f"namesake:{site.id}:{one.product}",
+            "blocked",
+            "low",
+            site,
+            f"**{site.label}**: its {one.name} is {one.text}.",
+            "The offer is refused. If it was made for this site, mark it: nobody asks again.",
+            act("Mark it", "mark-own", site=site.id, product=one.product),
+        )
 
 
 def of_instance(context: Context) -> Iterator[Finding]:
-    restored = context.store.fact("restored_at")
-    if context.store.fact("drives") == "no" and restored:
+    restored = context.store.facts.get("restored_at")
+    if context.store.facts.get("drives") == "no" and restored:
         yield finding(
             context,
             "instance:restored",
@@ -292,5 +326,5 @@ def of_instance(context: Context) -> Iterator[Finding]:
             "**This service is a restored copy** and drives no site.",
             f"It was restored {restored[:10]}. While the one it was copied from may still run, two "
             "would drive the same sites. Say so when this one shall take over.",
-            ("Take over…", "windbreak take-over", "/"),
+            act("Take over…", "take-over"),
         )

@@ -30,7 +30,7 @@ async def stream_events(
 ) -> AsyncIterator[ServerSentEvent]:
     """Every change of state, from now on or from after an event; ids let a reader go on."""
     first = last_event_id if last_event_id is not None else after
-    at = first if first is not None else await run_in_threadpool(context.store.last_event)
+    at = first if first is not None else await run_in_threadpool(context.store.events.last)
     yield ServerSentEvent(comment="events follow", id=str(at))
     stopping = request.app.state.stopping
     while not stopping.is_set() and not await request.is_disconnected():
@@ -43,9 +43,9 @@ async def stream_events(
 
 def _wait(context: Context, at: int) -> list[Event]:
     """The events after one, waiting a moment for the first."""
-    found = context.store.events_after(at)
+    found = context.store.events.after(at)
     if not found:
         with context.news:
             context.news.wait(_QUIET_SECONDS)
-        found = context.store.events_after(at)
+        found = context.store.events.after(at)
     return found

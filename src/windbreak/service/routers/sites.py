@@ -13,8 +13,10 @@ from windbreak.core.values.sites import Host, LinkCode, LinkState, NewSite, Site
 from windbreak.core.values.verdicts import Answer, Verdict
 from windbreak.documents.outlook import ActRow, Outlook
 from windbreak.documents.sites import SiteSummary, SiteView
-from windbreak.operations import reasoning, reports, retiring, sites, supposing
+from windbreak.operations import planning, retiring, sites, supposing
 from windbreak.operations.errors import Refused
+from windbreak.operations.reasoning import cases
+from windbreak.operations.views import sites as site_views
 from windbreak.service.signin import Ctx, Limit, Who
 
 router = APIRouter(tags=["sites"])
@@ -79,8 +81,8 @@ def list_sites(
     ``x-total-count`` says how many match in all.
     """
     equal = {"client": client, "host": host, "state": state, "link": link}
-    wanted = reports.Wanted(equal, text, tag, runs, limit, offset)
-    found, count = reports.rows(context, wanted)
+    wanted = site_views.Wanted(equal, text, tag, runs, limit, offset)
+    found, count = site_views.rows(context, wanted)
     # The rows are kept as the JSON of SiteSummary: they go out as they are.
     headers = {"x-total-count": str(count)}
     return Response(f"[{','.join(found)}]", media_type="application/json", headers=headers)
@@ -108,7 +110,7 @@ def refresh_all(context: Ctx, who: Who) -> list[Site]:
 @router.get("/sites/{id}")
 def show_site(context: Ctx, who: Who, id: str) -> SiteView:
     """One site whole."""
-    return reports.site_view(context, id)
+    return site_views.site_view(context, id)
 
 
 @router.patch("/sites/{id}")
@@ -163,7 +165,7 @@ def unlink_site(context: Ctx, who: Who, id: str) -> Site:
 @router.post("/sites/{id}/refresh")
 def refresh_site(context: Ctx, who: Who, id: str) -> Site:
     """Ask the site's agent what is installed."""
-    if context.store.agent_key(id) is None:
+    if context.store.agents.key(id) is None:
         sites.agent_for(context, id)
     return sites.refresh(context, id)
 
@@ -180,7 +182,7 @@ def show_inventory(context: Ctx, who: Who, id: str) -> Inventory:
 @router.get("/sites/{id}/case")
 def export_case(context: Ctx, who: Who, id: str) -> dict[str, Any]:
     """The site's situation as a windbreak-case/1 document."""
-    return reasoning.case_of(context, id).model_dump(mode="json", by_alias=True)
+    return cases.case_of(context, id).model_dump(mode="json", by_alias=True)
 
 
 @router.get("/sites/{id}/verdicts")
@@ -220,7 +222,7 @@ def list_acts(
 @router.post("/sites/{id}/plans", status_code=201)
 def draft_plan(context: Ctx, who: Who, id: str) -> SitePlan:
     """Make a plan for the site as it stands."""
-    return reasoning.draft(context, id)
+    return planning.draft(context, id)
 
 
 @router.get("/sites/{id}/plans")

@@ -18,9 +18,11 @@ from windbreak.core.values.releases import DecideRepublished, KnownRelease, NewR
 from windbreak.core.versions.version import parse_version
 from windbreak.documents.products import Coverage, ProductRow, ProductView
 from windbreak.feeds.recipes import Recipe
-from windbreak.operations import catalogue, overview, shelving, tracking
+from windbreak.operations import catalogue, shelving, tracking
 from windbreak.operations.errors import Refused
 from windbreak.operations.tracking import TriedRecipe
+from windbreak.operations.views import coverage
+from windbreak.operations.views import products as product_views
 from windbreak.packages.examine import MOST_PACKED
 from windbreak.service.signin import Ctx, Who
 
@@ -121,13 +123,13 @@ def put_recipe(context: Ctx, who: Who, name: Slug, said: RecipeText) -> Recipe:
 @router.get("/products")
 def list_products(context: Ctx, who: Who) -> list[ProductRow]:
     """The products across the fleet, what wants attention first."""
-    return overview.products(context)
+    return product_views.products(context)
 
 
 @router.get("/products/{kind}/{slug}")
 def show_product(context: Ctx, who: Who, kind: str, slug: str) -> ProductView:
     """One product across the fleet."""
-    return overview.product(context, f"{kind}/{slug}")
+    return product_views.product(context, f"{kind}/{slug}")
 
 
 @router.patch("/products/{kind}/{slug}")
@@ -187,7 +189,7 @@ def list_advisories(context: Ctx, who: Who) -> list[KnownAdvisory]:
 @router.get("/coverage")
 def show_coverage(context: Ctx, who: Who) -> Coverage:
     """Which components feeds cover, and what none covers."""
-    return overview.coverage(context)
+    return coverage.coverage(context)
 
 
 @router.get("/shelf")

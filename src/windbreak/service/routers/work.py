@@ -9,16 +9,17 @@ from fastapi import APIRouter, Query, Request
 
 from windbreak.core.values.basics import Value, example
 from windbreak.core.values.bookings import Book, Booking, NewRollout, Rollout
+from windbreak.core.values.charts import Chart
 from windbreak.core.values.findings import Finding, SnoozeFinding
 from windbreak.core.values.holds import NewHold, StandingHold
 from windbreak.core.values.ledger import LedgerEntry
 from windbreak.core.values.plans import ApprovePlan, SitePlan
 from windbreak.core.values.policy import InForce, NewRule, Rule
 from windbreak.core.values.runs import Run
-from windbreak.documents.charts import Chart
 from windbreak.documents.runs import RunStory
 from windbreak.documents.today import Today
-from windbreak.operations import findings, policy, reasoning, reports, rollouts, runs, today
+from windbreak.operations import findings, planning, policy, rollouts, runs, today
+from windbreak.operations.views import runs as run_views
 from windbreak.service.signin import Ctx, Limit, Number, Who
 
 router = APIRouter(tags=["work"])
@@ -39,7 +40,7 @@ def show_plan(context: Ctx, who: Who, id: Number) -> SitePlan:
 @router.get("/plans/{id}/charts")
 def show_charts(context: Ctx, who: Who, id: Number) -> list[Chart]:
     """The pairs of a plan that bind each other: which versions go together, and the way through."""
-    return reasoning.charts_of(context, context.store.plans.get(id))
+    return planning.charts_of(context, context.store.plans.get(id))
 
 
 @router.post("/plans/{id}/approval")
@@ -116,7 +117,7 @@ def list_runs(context: Ctx, who: Who, site: str | None = None, limit: Limit = 50
 @router.get("/runs/{id}")
 def show_run(context: Ctx, who: Who, id: Number) -> RunStory:
     """A run with its steps, what the probes saw, and its journal."""
-    return reports.run_story(context, id)
+    return run_views.run_story(context, id)
 
 
 @router.post("/runs/{id}/stop")

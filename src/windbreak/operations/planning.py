@@ -1,0 +1,82 @@
+"""Plans of single sites: drafted from the reasoning, kept, and shown with their charts."""
+
+from __future__ import annotations
+
+from windbreak.core.values.charts import Chart
+from windbreak.core.values.plans import SitePlan
+from windbreak.operations.context import Context
+from windbreak.operations.errors import Refused
+from windbreak.operations.reasoning.answers import reason
+from windbreak.operations.reasoning.cases import case_of
+from windbreak.operations.reasoning.catalogue import compiled
+from windbreak.wording.charts import charts
+
+
+def charts_of(context: Context, plan: SitePlan) -> list[Chart]:
+    """The charts of a plan: those it was approved with, else by what is known now. Reads."""
+    if plan.charts is not None:
+        return list(plan.charts)
+    return drawn(context, plan)
+
+
+def drawn(context: Context, plan: SitePlan) -> list[Chart]:
+    """The charts of a plan by what is known now. Reads."""
+    case = case_of(context, plan.site)
+    known = compiled(context)
+    lean = known.lean(case)
+    return charts(lean, known.beside(lean), plan.plan)
+
+
+def would_move(context: Context, site: str, only: frozenset[str]) -> bool:
+    """Whether a plan with some products alone would have a step. Reads."""
+    return bool(reason(context, case_of(context, site, only=only)).plan.steps)
+
+
+def draft(context: Context, site: str, *, only: frozenset[str] | None = None) -> SitePlan:
+    """Make a plan for a site as it stands, and keep it as a draft. Writes."""
+    found = reason(context, case_of(context, site, only=only))
+    inventory = context.store.inventories.get(site)
+    targets = {
+        v.product: v.to
+        for v in found.answer.verdicts
+        if v.outcome in ("move", "part", "add") and v.to
+    }
+    reached = {m.product: m.to for s in found.plan.steps for m in s.moves}
+    with context.store.transaction():
+        kept = context.store.plans.add(
+            SitePlan(
+                id=0,
+                site=site,
+                made_at=context.clock(),
+                start={c.product: c.version for c in inventory.components},
+                answer=found.answer,
+                plan=found.plan,
+                targets={p: reached.get(p, v) for p, v in targets.items()},
+            )
+        )
+    context.tell("plan", site, f"plan {kept.id} drafted")
+    return kept
+
+
+def draft_for(context: Context, site: str, product: str, version: str) -> SitePlan:
+    """A plan that takes one release, and no more beside it than it needs. Writes.
+
+    Raises Refused when the release can't be reached now; the text is the reason.
+    """
+    case = case_of(context, site)
+    # Alone first; then with everything that is tied to it by what releases say; then with all.
+    tied = frozenset(
+        {product}
+        | {q for r in case.releases if r.product == product for q in (*r.requires, *r.bundles)}
+        | {r.product for r in case.releases if product in (*r.requires, *r.bundles)}
+    )
+    for only in (frozenset({product}), tied, None):
+        found = reason(context, case_of(context, site, only=only)).answer
+        if any(v.product == product and v.to == version for v in found.verdicts):
+            return draft(context, site, only=only)
+    label = case.label(product)
+    for verdict in reason(context, case).answer.verdicts:
+        if verdict.product == product:
+            why = verdict.blocked.text if verdict.blocked else f"it goes to {verdict.to}."
+            raise Refused("not-to-be-reached", f"{label} {version} can't be taken now: {why}")
+    raise Refused("not-installed", f"{label} is not on this site")

@@ -1,0 +1,205 @@
+"""A site's case made from what is kept.
+
+``Ground`` holds what all cases of a moment are made from, read once for many sites; two sites with
+the same ``fingerprint`` on one ground have the same case but for their names.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Hashable, Iterable
+from dataclasses import dataclass, field
+from datetime import date, datetime
+from typing import get_args
+
+from windbreak.core.case.catalogue import among
+from windbreak.core.case.situation import (
+    Case,
+    CaseSite,
+    Component,
+    Hold,
+    Policy,
+    Product,
+    ShelfItem,
+    Soak,
+)
+from windbreak.core.values.holds import StandingHold
+from windbreak.core.values.inventories import Inventory
+from windbreak.core.values.packages import ShelfRight
+from windbreak.core.values.policy import InForce, Rule, SoakKind, in_force, touching
+from windbreak.core.values.sites import Host, Site
+from windbreak.operations import licence_rights, rights
+from windbreak.operations.context import Context
+from windbreak.operations.errors import Refused
+from windbreak.operations.reasoning.catalogue import KnownCatalogue, catalogue
+
+
+@dataclass(frozen=True)
+class Ground:
+    """What the cases of all sites are made from at one moment."""
+
+    context: Context
+    at: datetime
+    catalogue: KnownCatalogue
+    licences: licence_rights.Rights
+    holds: tuple[StandingHold, ...]
+    rules: tuple[Rule, ...]
+    hosts: dict[str, Host]
+    right_of: dict[str, tuple[ShelfRight, ...]] = field(default_factory=dict)
+
+    @classmethod
+    def read(cls, context: Context) -> Ground:
+        """The ground as committed now. Reads."""
+        store = context.store
+        return cls(
+            context,
+            context.clock(),
+            catalogue(context),
+            licence_rights.kept(context),
+            tuple(store.holds.all()),
+            tuple(store.rules.all()),
+            {host.id: host for host in store.hosts.all()},
+        )
+
+    @property
+    def today(self) -> date:
+        return self.at.date()
+
+    def shelf(self, site: str) -> tuple[ShelfRight, ...]:
+        """What a site may have of the shelf. Reads, once for each site."""
+        if site not in self.right_of:
+            self.right_of[site] = tuple(rights.of_site(self.context, site))
+        return self.right_of[site]
+
+    def fingerprint(self, site: Site, signature: str) -> Hashable:
+        """What two sites share exactly when their cases are equal but for the sites' names."""
+        return (
+            signature,
+            site.own,
+            site.host,
+            self.licences.seats.get(site.id, ()),
+            tuple([(r.product, r.version) for r in self.shelf(site.id)]),
+            tuple([h.id for h in self.holds if h.site == site.id]),
+            tuple(
+                [
+                    r.id
+                    for r in self.rules
+                    if r.site in (None, site.id) and r.client in (None, site.client)
+                ]
+            ),
+        )
+
+    def policy_of(self, site: Site, products: Iterable[str]) -> dict[str, InForce]:
+        """What the rules of the house say of some products on a site."""
+        usual: dict[SoakKind, int] = {k: self.context.soak.get(k, 0) for k in get_args(SoakKind)}
+        found = {}
+        for product in products:
+            known = self.catalogue.product(product)
+            near = touching(
+                self.rules,
+                self.today,
+                site=site.id,
+                client=site.client,
+                product=product,
+                maker=(known.maker or "") if known else "",
+            )
+            found[product] = in_force(near, product, usual)
+        return found
+
+    def case(self, site: Site, inventory: Inventory, *, only: frozenset[str] | None = None) -> Case:
+        """A site's situation. With ``only``, every other product is held where it is."""
+        products, releases = self.catalogue.around(site, inventory)
+        told = [self.catalogue.told[p] for p in sorted(products) if p in self.catalogue.told]
+        own = set(site.own)
+        known = [one for one in told if one.known is not None and one.known.id not in own]
+        holds = [hold for one in known for hold in one.withheld]
+        holds += [
+            Hold(product=h.product, range=h.range, until=h.until, reason=h.reason)
+            for h in self.holds
+            if h.site in (None, site.id) and h.product in products
+        ]
+        if only is not None:
+            holds += [
+                Hold(product=c.product, reason="it is not part of this rollout")
+                for c in inventory.components
+                if c.product not in only
+            ]
+        rules = self.policy_of(site, products)
+        holds += [
+            Hold(product=p, reason=f"never taken, by the rule for {rule.take_by}")
+            for p, rule in rules.items()
+            if rule.take == "never"
+        ]
+        compiled = self.catalogue.compiled
+        lockstep, clashes = among(
+            compiled.lockstep,
+            compiled.clashes,
+            {p for p, one in products.items() if one.access != "custom"},
+        )
+        return Case(
+            at=self.at,
+            products=tuple([products[p] for p in sorted(products)]),
+            releases=tuple(releases),
+            lockstep=lockstep,
+            clashes=clashes,
+            advisories=tuple([a for one in told for a in one.advisories if a.product not in own]),
+            site=self._site(site, inventory, products),
+            policy=self._policy(holds, rules),
+        )
+
+    def _policy(self, holds: Iterable[Hold], rules: dict[str, InForce]) -> Policy:
+        """The policy of a case: what is usual, and where rules say otherwise of a product."""
+        usual = Soak(**self.context.soak)
+        soaks = {p: Soak.model_validate(rule.soak) for p, rule in rules.items()}
+        return Policy(
+            holds=tuple(holds),
+            soak=usual,
+            soaks={p: soak for p, soak in soaks.items() if soak != usual},
+            channels_of={p: r.channels for p, r in rules.items() if r.channels != ("stable",)},
+        )
+
+    def _site(self, site: Site, inventory: Inventory, products: dict[str, Product]) -> CaseSite:
+        host = self.hosts.get(site.host) if site.host else None
+        return CaseSite(
+            id=site.id,
+            components=tuple(
+                [
+                    Component(product=c.product, version=c.version, active=c.active)
+                    for c in inventory.components
+                ]
+            ),
+            offers={p: v for p, v in (host.offers if host else {}).items() if p in products},
+            licences=tuple(
+                [
+                    x
+                    for x in licence_rights.for_case(self.licences, site.id)
+                    if x.product in products
+                ]
+            ),
+            shelf=tuple(
+                [
+                    ShelfItem(product=r.product, version=r.version)
+                    for r in self.shelf(site.id)
+                    if r.product in products and r.product not in site.own
+                ]
+            ),
+        )
+
+
+def case_of(context: Context, site: str, *, only: frozenset[str] | None = None) -> Case:
+    """A site's situation now. Reads. Raises Refused when its inventory is not known.
+
+    With ``only``, every other product is held where it is.
+    """
+    known = context.store.sites.get(site)
+    inventory = context.store.inventories.find(site)
+    if inventory is None:
+        raise Refused(
+            "no-inventory",
+            f"what is installed on {known.label} is not known; link it, then refresh it",
+        )
+    return Ground.read(context).case(known, inventory, only=only)
+
+
+def policy_of(context: Context, site: Site, products: Iterable[str]) -> dict[str, InForce]:
+    """What the rules of the house say of some products on a site. Reads."""
+    return Ground.read(context).policy_of(site, products)

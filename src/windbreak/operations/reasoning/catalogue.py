@@ -1,0 +1,236 @@
+"""All that is known of products, as the reasoning takes it: compiled once, used for all sites.
+
+It is kept under the committed generation of what it was made from. When something was written, only
+the products that changed are read and compiled anew, and only answers that they can touch are
+forgotten.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterable
+from dataclasses import dataclass
+
+from windbreak.core.case.catalogue import Catalogue, among
+from windbreak.core.case.known import (
+    advisory_of,
+    clash_of,
+    lockstep_of,
+    product_of,
+    release_of,
+)
+from windbreak.core.case.situation import Advisory, Hold, Product, Release
+from windbreak.core.values.inventories import Inventory
+from windbreak.core.values.products import KnownProduct
+from windbreak.core.values.releases import KnownRelease
+from windbreak.core.values.sites import Site
+from windbreak.core.versions.version import parse_version
+from windbreak.operations.context import Context
+
+KINDS = ("everything", "product", "tie")  # the changes that it hangs on
+_MOST_CHANGED = 500  # products changed at once beyond which it is read as a whole
+
+
+@dataclass(frozen=True)
+class Told:
+    """What is known of one product.
+
+    ``withheld`` are holds on releases that came twice or are not what they claim: nothing takes
+    them until somebody has decided. ``withdrawn`` ones are offered to nobody.
+    """
+
+    known: KnownProduct | None
+    releases: tuple[Release, ...] = ()
+    withheld: tuple[Hold, ...] = ()
+    withdrawn: frozenset[str] = frozenset()
+    undecided: frozenset[str] = frozenset()  # versions that wait for a person's word
+    advisories: tuple[Advisory, ...] = ()
+
+    @property
+    def offered(self) -> list[Release]:
+        return [r for r in self.releases if r.version not in self.withdrawn]
+
+
+@dataclass(frozen=True)
+class KnownCatalogue:
+    """What is known of products as of a generation, and compiled. ``changed`` since the one before
+    it: None where it was read as a whole.
+    """
+
+    generation: int
+    told: dict[str, Told]
+    compiled: Catalogue
+    changed: frozenset[str] | None = None
+
+    @property
+    def products(self) -> dict[str, KnownProduct]:
+        return {p: one.known for p, one in self.told.items() if one.known is not None}
+
+    def product(self, id: str) -> KnownProduct | None:
+        one = self.told.get(id)
+        return one.known if one else None
+
+    def around(self, site: Site, inventory: Inventory) -> tuple[dict[str, Product], list[Release]]:
+        """The products that matter to a site: those on it, and what they ask for or carry.
+
+        What was made for the site has no releases: an offer only shares its folder's name.
+        """
+        products: dict[str, Product] = {}
+        releases: list[Release] = []
+        waiting = [(c.product, c.name) for c in inventory.components]
+        own = set(site.own) | self.namesakes(inventory)
+        while waiting:
+            id, name = waiting.pop()
+            if id in products:
+                continue
+            told = self.told.get(id)
+            if id in own or told is None or told.known is None:
+                access = "custom" if id in own else "public"
+                kind = id.partition("/")[0]
+                products[id] = Product.model_validate(
+                    {"id": id, "kind": kind, "access": access, "name": name}
+                )
+            else:
+                products[id] = self.compiled.products[id]
+            if id in own or told is None:
+                continue
+            installed = inventory.version_of(id)
+            for release in told.releases:
+                gone = release.version in told.withdrawn
+                if gone and (installed is None or parse_version(installed) != release.parsed):
+                    continue
+                releases.append(release)
+                for other in (*release.requires, *release.bundles):
+                    if self.product(other) is not None:
+                        waiting.append((other, other))
+        return products, releases
+
+    def namesakes(self, inventory: Inventory) -> set[str]:
+        """Components whose header names another maker than the product's: only the folder is
+        shared.
+        """
+        found = set()
+        for one in inventory.components:
+            product = self.product(one.product)
+            if product is None or not one.maker or not product.maker:
+                continue
+            if one.maker.casefold() != product.maker.casefold():
+                found.add(one.product)
+        return found
+
+
+def catalogue(context: Context) -> KnownCatalogue:
+    """Everything that is known of products, as committed. Reads."""
+    key = context.store.database.generation(*KINDS)
+    return context.cache.kept("catalogue", key, lambda before: _made(context, key, before))
+
+
+def compiled(context: Context) -> Catalogue:
+    """The same, compiled for the reasoning. Reads."""
+    return catalogue(context).compiled
+
+
+def _made(context: Context, generation: int, before: KnownCatalogue | None) -> KnownCatalogue:
+    with context.store.database.snapshot():
+        changed = _changed(context, before)
+        if before is None or changed is None:
+            return _whole(context, generation)
+        told = {**before.told, **_told(context, changed)}
+        lockstep, clashes = among(
+            [lockstep_of(g) for g in context.store.locksteps.all()],
+            [clash_of(c) for c in context.store.clashes.all()],
+            {p for p, one in told.items() if one.known is not None},
+        )
+    fresh = {p: told[p] for p in changed}
+    compiled = before.compiled.replaced(
+        {p: product_of(one.known) if one.known else None for p, one in fresh.items()},
+        {p: one.offered for p, one in fresh.items() if one.known},
+        {p: one.advisories for p, one in fresh.items() if one.known},
+        lockstep,
+        clashes,
+    )
+    return KnownCatalogue(generation, told, compiled, frozenset(changed))
+
+
+def _changed(context: Context, before: KnownCatalogue | None) -> set[str] | None:
+    """The products that changed since a catalogue was made; None where all may have. Reads."""
+    if before is None:
+        return None
+    database = context.store.database
+    if database.generation() - before.generation > 900:
+        return None  # changes of long ago are no longer listed
+    found = set()
+    for _, (kind, subject) in database.changes_after(before.generation):
+        if kind == "everything":
+            return None
+        if kind in KINDS:
+            found.add(subject)
+    return found if len(found) <= _MOST_CHANGED else None
+
+
+def _whole(context: Context, generation: int) -> KnownCatalogue:
+    told = _told(context, None)
+    known = [p for p, one in told.items() if one.known is not None]
+    lockstep, clashes = among(
+        [lockstep_of(g) for g in context.store.locksteps.all()],
+        [clash_of(c) for c in context.store.clashes.all()],
+        set(known),
+    )
+    compiled = Catalogue(
+        [product_of(one.known) for one in told.values() if one.known is not None],
+        [release for p in known for release in told[p].offered],
+        lockstep=lockstep,
+        advisories=[a for p in known for a in told[p].advisories],
+        clashes=clashes,
+    )
+    return KnownCatalogue(generation, told, compiled)
+
+
+def _told(context: Context, products: Collection[str] | None) -> dict[str, Told]:
+    """What is known of some products, or of all. Reads."""
+    store = context.store
+    if products is None:
+        known = {p.id: p for p in store.products.all()}
+        releases, advisories = store.releases.all(), store.advisories.all(withdrawn=False)
+    else:
+        some = sorted(products)
+        known = {p.id: p for p in store.products.all(id=some)}
+        releases = store.releases.all(product=some)
+        advisories = store.advisories.all(product=some, withdrawn=False)
+    by_product: dict[str, list[KnownRelease]] = {}
+    for release in releases:
+        by_product.setdefault(release.product, []).append(release)
+    weak: dict[str, list[Advisory]] = {}
+    for advisory in advisories:
+        weak.setdefault(advisory.product, []).append(advisory_of(advisory))
+    ids: Iterable[str] = {*known, *by_product, *weak} if products is None else products
+    return {
+        p: _of_product(known.get(p), by_product.get(p, []), weak.get(p, [])) for p in sorted(ids)
+    }
+
+
+def _of_product(
+    known: KnownProduct | None, releases: list[KnownRelease], advisories: list[Advisory]
+) -> Told:
+    return Told(
+        known,
+        tuple([release_of(r) for r in releases]),
+        tuple(
+            [
+                Hold(product=r.product, range=f"={r.version}", reason=why)
+                for r in releases
+                if (why := why_withheld(r)) is not None
+            ]
+        ),
+        frozenset([r.version for r in releases if r.withdrawn_at is not None]),
+        frozenset([r.version for r in releases if why_withheld(r) is not None]),
+        tuple(advisories),
+    )
+
+
+def why_withheld(release: KnownRelease) -> str | None:
+    """Why nothing takes a release until somebody has decided, or None."""
+    if release.undecided:
+        return "somebody has to decide: it came twice, with different packages"
+    if release.refused is not None:
+        return f"somebody has to decide: its package is not what it claims ({release.refused})"
+    return None

@@ -1,0 +1,165 @@
+"""What no feed covers: across the fleet and on each site, and why that is."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from datetime import date
+
+from windbreak.core.values.feeds import Feed
+from windbreak.core.values.products import KnownProduct
+from windbreak.core.values.sites import Site
+from windbreak.core.versions.version import parse_version
+from windbreak.documents.products import Coverage, Covered, SiteCoverage, Uncovered
+from windbreak.operations import tracking
+from windbreak.operations.context import Context
+from windbreak.operations.reasoning.catalogue import catalogue
+from windbreak.operations.views.products import listed_releases
+from windbreak.wording.words import day
+
+
+def coverage(context: Context) -> Coverage:
+    """Which components feeds cover: the fleet, each site, and what none covers and why. Reads."""
+    known = {p.id: p for p in context.store.products.all()}
+    feeds = {f.id: f for f in tracking.listed(context)}
+    told = context.store.releases.told_products()
+    sites = {s.id: s for s in context.store.sites.all() if s.retired_at is None}
+    same_folder = {
+        inventory.id: catalogue(context).namesakes(inventory)
+        for inventory in context.store.inventories.of_note()
+    }
+    found: dict[tuple[str, Covered], list[tuple[str, str]]] = defaultdict(list)
+    counts: dict[str, list[int]] = defaultdict(lambda: [0, 0])
+    for id, product, version, _ in context.store.inventories.installed():
+        shared = same_folder.get(id, set())
+        why = _covered(known.get(product), product, sites[id], shared, feeds, told)
+        counts[id][0] += 1
+        counts[id][1] += why in ("covered", "feed down")
+        if why != "covered":
+            found[product, why].append((id, version))
+    per_site = [
+        SiteCoverage(site=id, label=sites[id].label, components=all_, covered=covered)
+        for id, (all_, covered) in counts.items()
+    ]
+    uncovered = [
+        _uncovered(context, known.get(product), product, why, where, sites)
+        for (product, why), where in found.items()
+    ]
+    uncovered.sort(key=lambda u: (_WHYS.index(u.why), u.name))
+    return Coverage(
+        components=sum(s.components for s in per_site),
+        covered=sum(s.covered for s in per_site),
+        uncovered=tuple(uncovered),
+        sites=tuple(per_site),
+    )
+
+
+def namesakes_on(context: Context, site: Site) -> list[Uncovered]:
+    """The components of one site that only share a folder's name with a product. Reads."""
+    inventory = context.store.inventories.find(site.id)
+    if inventory is None:
+        return []
+    known = catalogue(context)
+    shared = sorted(known.namesakes(inventory) - set(site.own))
+    return [
+        _uncovered(
+            context,
+            known.product(product),
+            product,
+            "namesake",
+            [(site.id, inventory.version_of(product) or "")],
+            {site.id: site},
+        )
+        for product in shared
+    ]
+
+
+_WHYS: tuple[Covered, ...] = (
+    "namesake",
+    "made for this site",
+    "withdrawn",
+    "never listed",
+    "feed down",
+    "covered",
+)
+
+
+def _covered(
+    known: KnownProduct | None,
+    product: str,
+    site: Site,
+    same_folder: set[str],
+    feeds: dict[str, Feed],
+    told: set[str],
+) -> Covered:
+    if product in site.own:
+        return "made for this site"
+    if product in same_folder:
+        return "namesake"
+    if known is None:
+        return "never listed"
+    if known.withdrawn_at is not None:
+        return "withdrawn"
+    if known.feed is None or known.feed not in feeds:
+        # A theme's feed tells of what it carries, where it lists the plugin's releases too.
+        return "covered" if product in told and known.feed else "never listed"
+    return "covered" if feeds[known.feed].state == "fresh" else "feed down"
+
+
+def _uncovered(
+    context: Context,
+    known: KnownProduct | None,
+    product: str,
+    why: Covered,
+    where: list[tuple[str, str]],
+    sites: dict[str, Site],
+) -> Uncovered:
+    today = context.clock().date()
+    newest = listed_releases(context.store.releases.all(product=product))
+    refused = newest[-1].version if newest and why in ("made for this site", "namesake") else None
+    name = known.name if known else product
+    if known is None or why in ("made for this site", "namesake"):
+        inventory = context.store.inventories.get(where[0][0])
+        name = next((c.name for c in inventory.components if c.product == product), name)
+    return Uncovered(
+        product=product,
+        name=name,
+        kind=product.partition("/")[0],
+        why=why,
+        text=_why_text(context, known, why, refused, today),
+        versions=tuple(sorted({v for _, v in where}, key=lambda v: parse_version(v).key)),
+        sites=tuple(s for s, _ in where),
+        labels=tuple(sites[s].label for s, _ in where),
+        refused=refused,
+    )
+
+
+def _why_text(
+    context: Context, known: KnownProduct | None, why: Covered, refused: str | None, today: date
+) -> str:
+    match why:
+        case "made for this site":
+            text = "made for this site"
+            return (
+                f"{text}; the public {refused} only shares its folder's name" if refused else text
+            )
+        case "namesake":
+            maker = known.maker if known else "the public maker"
+            return (
+                f"another maker's; {maker}'s {refused or 'releases'} only share its folder's name"
+            )
+        case "withdrawn":
+            assert known is not None and known.withdrawn_at is not None  # that is why
+            since = day(known.withdrawn_at.date(), today)
+            return f"withdrawn, seen {since}: {known.withdrawn_text.rstrip('.')}; no feed will come"
+        case "feed down":
+            feed = context.store.feeds.find(known.feed) if known and known.feed else None
+            label = feed.label if feed else "its feed"
+            said = feed.reason.rstrip(".") if feed else "not read"
+            return f"{label} can't be read now ({said}); what was known stands"
+        case _:
+            typed = [r for r in context.store.releases.all(product=known.id)] if known else []
+            if typed:
+                last = max(typed, key=lambda r: r.published)
+                source = last.text.partition("; ")[2].rstrip(".")
+                return f"no feed tells of it; {last.version} was typed in, {source}"
+            return "no feed has ever listed it"

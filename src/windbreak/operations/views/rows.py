@@ -1,0 +1,98 @@
+"""Rows of sites: each site in one line, made of its situation and what goes on there."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+from datetime import datetime
+from typing import Any
+
+from windbreak.core.values.basics import State
+from windbreak.core.values.runs import WENT_WRONG, Run
+from windbreak.core.values.sites import Site
+from windbreak.documents.sites import SiteSummary
+from windbreak.operations.context import Context
+from windbreak.operations.views.standings import KINDS, SituationView
+
+_UNLINKED: dict[str, State] = {
+    "down": "failed",
+    "silent": "unknown",
+    "refused": "unknown",
+    "unlinked": "unknown",
+}
+
+
+@dataclass(frozen=True)
+class Doings:
+    """What goes on at some sites, read at once."""
+
+    hosts: dict[str, str]
+    running: dict[str, Run]
+    last: dict[str, Run]
+    next_booking: dict[str, datetime]
+    approved: frozenset[str]
+
+    @classmethod
+    def read(cls, context: Context, sites: Iterable[str] | None = None) -> Doings:
+        """What goes on at some sites, or all. Reads."""
+        store = context.store
+        some = None if sites is None else frozenset(sites)
+        of: dict[str, Any] = {} if some is None else {"site": some}
+        bookings: dict[str, datetime] = {}
+        for booking in store.bookings.all(state="waiting", **of):
+            known = bookings.get(booking.site, booking.starts_at)
+            bookings[booking.site] = min(known, booking.starts_at)
+        if some is None:
+            last = store.runs.last()
+        else:
+            last = {k: run for site in some for k, run in store.runs.last(site).items()}
+        return cls(
+            {host.id: host.name for host in store.hosts.all()},
+            {run.site: run for run in store.runs.all(state="running", **of)},
+            last,
+            bookings,
+            frozenset([plan.site for plan in store.plans.all(state="approved", **of)]),
+        )
+
+
+def row_of(
+    site: Site, view: SituationView | None, doings: Doings, fault: str | None = None
+) -> SiteSummary:
+    """A site as a row; ``fault`` is why it could not be reasoned about."""
+    state: State = view.state if view else "clear"
+    text = view.text if view else ""
+    running, last = doings.running.get(site.id), doings.last.get(site.id)
+    if running is not None:
+        state, text = "running", running.text
+    elif fault is not None:
+        state, text = "unknown", f"It can’t be reasoned about: {fault}"
+    elif site.link.state != "linked":
+        state, text = _UNLINKED[site.link.state], site.link.reason
+    elif last is not None and last.state in WENT_WRONG:
+        state, text = "failed", last.text
+    return SiteSummary(
+        id=site.id,
+        label=site.label,
+        client=site.client,
+        host=site.host,
+        host_name=doings.hosts.get(site.host or "", "elsewhere"),
+        environment=site.environment,
+        twin_of=site.twin_of,
+        address=site.address,
+        link=site.link.state,
+        state=state,
+        moves=view.moves if view else dict.fromkeys(KINDS, 0),
+        held=view.held if view else 0,
+        text=text,
+        facts_at=site.facts_at,
+        next_booking=doings.next_booking.get(site.id),
+        approved=site.id in doings.approved,
+        running=running.id if running else None,
+        progress=_progress(running) if running else None,
+        tags=site.tags,
+        fault=fault,
+    )
+
+
+def _progress(run: Run) -> float:
+    return min(1.0, max(0.05, (run.step - 0.5) / max(1, run.steps)))

@@ -1,0 +1,243 @@
+"""Sites as they are read: the fleet as rows, and one site whole."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from zoneinfo import ZoneInfo
+
+from windbreak.core.case.candidates import members
+from windbreak.core.case.catalogue import Catalogue
+from windbreak.core.case.situation import Case
+from windbreak.core.errors import RangeError
+from windbreak.core.explanation.newest import newest
+from windbreak.core.explanation.passing import Passed, passed
+from windbreak.core.values.basics import WORST_FIRST
+from windbreak.core.values.inventories import Inventory
+from windbreak.core.values.plans import SitePlan
+from windbreak.core.values.sites import Site
+from windbreak.core.values.verdicts import Newest, Verdict
+from windbreak.core.versions.ranges import parse_range
+from windbreak.core.versions.version import parse_version
+from windbreak.documents.sites import ComponentView, SiteSummary, SiteView
+from windbreak.operations import proposals, supposing
+from windbreak.operations.context import Context
+from windbreak.operations.errors import Refused
+from windbreak.operations.reasoning import answers
+from windbreak.operations.reasoning.cases import Ground
+from windbreak.operations.reasoning.catalogue import catalogue
+from windbreak.operations.views.rows import Doings, row_of
+from windbreak.operations.views.standings import (
+    Undecided,
+    carried_here,
+    sentence,
+    state_of,
+    undecided_in,
+)
+from windbreak.store import views
+from windbreak.wording.words import counted, day
+
+
+@dataclass(frozen=True)
+class Wanted:
+    """Which sites are asked for: fields of a row, and ``runs``, a fact as "trestle<5.1"."""
+
+    equal: Mapping[str, str | None] = field(default_factory=dict)
+    text: str | None = None
+    tag: str | None = None
+    runs: str | None = None
+    limit: int = -1
+    offset: int = 0
+
+
+def summaries(context: Context, wanted: Wanted | None = None) -> list[SiteSummary]:
+    """Sites as values, in the order of ``rows``. Reads, and settles stale rows first."""
+    bodies, _ = rows(context, wanted or Wanted())
+    return [SiteSummary.model_validate_json(body) for body in bodies]
+
+
+def rows(context: Context, wanted: Wanted) -> tuple[list[str], int]:
+    """Sites as the JSON of their rows, worst first, each twin after its site; and the whole count.
+
+    Reads, and works out what is stale first, up to a number: in a large fleet the rest of it is
+    shown as it was until the service has come to it. Raises Refused for a fact that can't be read.
+    """
+    given = {name: value for name, value in wanted.equal.items() if value is not None}
+    only = None if wanted.runs is None else frozenset(_running(context, wanted.runs))
+    return context.store.views.rows(
+        views.Wanted(given, wanted.text, wanted.tag, only, wanted.limit, wanted.offset)
+    )
+
+
+def _running(context: Context, fact: str) -> set[str]:
+    """The sites of which a fact is true: "trestle<5.1", "theme/plainsail", "loom 8.1"."""
+    match = re.match(r"\s*([a-z]+/)?([a-z0-9-]+)\s*(.*)$", fact, re.IGNORECASE)
+    if match is None:
+        raise Refused("bad-fact", f"{fact!r} is no fact; write it as trestle<5.1")
+    kind, slug, said = match.groups()
+    try:
+        range_ = parse_range(said.strip() or "*")
+    except RangeError as error:
+        raise Refused("bad-fact", f"{fact!r}: {error}; write it as trestle<5.1") from None
+    wanted = f"{kind or ''}{slug}".lower()
+    store = context.store.inventories
+    there = [
+        (product, version)
+        for product, version, _ in store.versions_in_use()
+        if wanted in (product, product.partition("/")[2])
+    ]
+    if not there:
+        raise Refused("unknown-product", f"no site runs anything called {wanted!r}")
+    return store.running([(p, v) for p, v in there if parse_version(v) in range_])
+
+
+def site_view(context: Context, site: str) -> SiteView:
+    """One site whole. Reads. A site that can't be reasoned about is shown without verdicts."""
+    known = context.store.sites.get(site)
+    row = context.store.views.row(site)
+    summary = row or row_of(known, None, Doings.read(context, [site]))
+    reasoned = None if summary.fault else _reasoned(context, known)
+    components = _components(context, known, reasoned) if reasoned else ()
+    plans = context.store.plans.all(site=site, newest_first=True, limit=1)
+    twins = context.store.sites.all(twin_of=site)
+    return SiteView(
+        summary=summary,
+        timezone=known.timezone,
+        window=window_text(known),
+        link_text=known.link.reason,
+        link_state=known.link.state,
+        components=components,
+        plan=plans[0].id if plans else None,
+        plan_text=plan_text(context, plans[0]) if plans else "No plan has been made yet.",
+        history=tuple(context.store.ledger.all(subject=site, newest_first=True, limit=40)),
+        twin=twins[0].id if twins else known.twin_of,
+        situation=reasoned.key if reasoned else None,
+        reasoned_at=reasoned.made_at if reasoned else None,
+        proposals=(proposals.of_case(context, reasoned.case, reasoned.answer) if reasoned else ()),
+    )
+
+
+def _reasoned(context: Context, site: Site) -> answers.Reasoned | None:
+    inventory = context.store.inventories.find(site.id)
+    if inventory is None:
+        return None
+    return answers.reason(context, Ground.read(context).case(site, inventory))
+
+
+def _components(
+    context: Context, site: Site, reasoned: answers.Reasoned
+) -> tuple[ComponentView, ...]:
+    case = reasoned.case
+    inventory = context.store.inventories.get(site.id)
+    own = Catalogue.of(case)
+    by_product = {m.product: m for m in members(case, own)}
+    undecided = undecided_in(catalogue(context))
+    views = [
+        _component(
+            context, case, site, inventory, v, newest(case, own, by_product[v.product]), undecided
+        )
+        for v in reasoned.answer.verdicts
+    ]
+    shown = [v for v in views if v.version is not None or v.target is not None]
+    shown.sort(key=lambda v: (WORST_FIRST.index(v.state), _kind_order(v.kind), v.name))
+    return tuple(shown)
+
+
+def _kind_order(kind: str) -> int:
+    return ("theme", "core", "plugin", "runtime").index(kind)
+
+
+def window_text(site: Site) -> str:
+    """A site's windows in words: "nights 01:00 to 05:00, Europe/London"."""
+    if not site.windows:
+        return "none: nothing can be booked"
+    parts = []
+    for window in site.windows:
+        days = "every day" if len(window.days) == 7 else ", ".join(d.title() for d in window.days)
+        parts.append(f"{days} {window.start} to {window.end}")
+    return f"{'; '.join(parts)}, {site.timezone}"
+
+
+def plan_text(context: Context, plan: SitePlan) -> str:
+    """What becomes of a plan, in a sentence."""
+    site = context.store.sites.get(plan.site)
+    count = len(plan.plan.steps)
+    if not count:
+        return "Nothing moves now."
+    steps = counted(count, "step")
+    if plan.plan.combined:
+        steps += ", some of them combined"
+    if plan.state == "draft":
+        return f"{counted(len(plan.targets), 'product')} in {steps}. Not yet approved."
+    if plan.state == "approved":
+        for booking in context.store.bookings.all(site=plan.site, state="waiting"):
+            if booking.plan == plan.id:
+                at = booking.starts_at.astimezone(ZoneInfo(site.timezone))
+                when = day(at.date(), context.clock().date())
+                return f"Approved: {steps}, booked for {when}, {at:%H:%M}."
+        return f"Approved: {steps}; it is not booked."
+    return f"The last plan, {steps}, was {plan.state}."
+
+
+def _component(
+    context: Context,
+    case: Case,
+    site: Site,
+    inventory: Inventory,
+    verdict: Verdict,
+    four: Newest,
+    undecided: Undecided,
+) -> ComponentView:
+    product = verdict.product
+    installed = next((c for c in inventory.components if c.product == product), None)
+    active = installed.active if installed else True
+    return ComponentView(
+        product=product,
+        name=case.label(product),
+        kind=product.partition("/")[0],
+        version=verdict.from_,
+        target=verdict.to if verdict.to != verdict.from_ else None,
+        newest=verdict.newest,
+        state=state_of(case, verdict, undecided),
+        origin=origin(context, case, site, inventory, product),
+        active=active,
+        text=sentence(case, verdict, active=active),
+        four=four,
+        passes=_passes(context, product, verdict),
+        folder=installed.folder if installed else None,
+        own=product in site.own,
+        acts=supposing.helps(verdict, site),
+    )
+
+
+def _passes(context: Context, product: str, verdict: Verdict) -> Passed | None:
+    """What lies between the installed version and where it goes, or the newest. Reads."""
+    end = verdict.to if verdict.to != verdict.from_ else verdict.newest
+    if verdict.from_ is None or end is None or end == verdict.from_:
+        return None
+    releases = context.store.releases.all(product=product)
+    return passed(product, releases, parse_version(verdict.from_), parse_version(end))
+
+
+def origin(context: Context, case: Case, site: Site, inventory: Inventory, product: str) -> str:
+    """Where a component comes from on this site; the same plugin may be bought on another."""
+    if product in site.own:
+        return "made for this site"
+    known = context.store.products.find(product)
+    if known is None:
+        return "no feed covers it"
+    if product in catalogue(context).namesakes(inventory):
+        return "another maker's; it shares a folder name"
+    if known.feed is None:
+        return "by hand"
+    if known.access in ("public", "host"):
+        return known.access
+    if any(licence.product == product for licence in case.site.licences):
+        return f"licensed, {known.maker}"
+    theme = carried_here(case, product)
+    if theme is not None:
+        return f"carried by {case.label(theme)}"
+    if any(item.product == product for item in case.site.shelf):
+        return "on the shelf"
+    return f"licensed, {known.maker}; no licence here"

@@ -1,0 +1,178 @@
+"""Values of one kind as rows: columns for what is asked, JSON for what is carried.
+
+A repository is made from a peewee model. Its fields beside ``id`` and ``body`` are columns that are
+filled from the value and asked by; the value itself is read from ``body`` alone. No model and no
+row leaves this package.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from typing import Any, ClassVar, Generic, TypeVar, cast
+
+import peewee
+from pydantic import BaseModel
+
+from windbreak.store.database import Database, Mark
+from windbreak.store.errors import AlreadyThere, NotFound
+
+T = TypeVar("T", bound=BaseModel)
+Id = str | int
+
+
+class Row(peewee.Model):
+    """What every table of documents has. Models are bound to no database: two services of one
+    process have each their own.
+    """
+
+    id: ClassVar[Any]
+    body = peewee.TextField()
+
+    class Meta:
+        legacy_table_names = False
+
+
+class Documents(Generic[T]):
+    """The values of one table. A subclass names its model and its value, and what it marks."""
+
+    model: ClassVar[type[Row]]
+    value: type[T]
+    outside: ClassVar[tuple[str, ...]] = ()  # columns that are no part of the value
+
+    def __init__(self, database: Database) -> None:
+        self.database = database
+        self.table = str(self.model._meta.table_name)
+        names = [field.name for field in self.model._meta.sorted_fields]
+        self.columns = tuple(n for n in names if n not in ("id", "body", *self.outside))
+        # The statements that are wanted most are made once; values go in by place.
+        id = self.model.id
+        self._places = [n for n in names if n not in self.outside]
+        cells = dict.fromkeys(self._places, "")
+        kept = [getattr(self.model, name) for name in (*self.columns, "body")]
+        insert = self.model.insert(cells)
+        upsert = self.model.insert(cells).on_conflict(conflict_target=[id], preserve=kept)
+        self._find_sql = str(self._select().where(id == "").sql()[0])
+        self._insert_sql = str(insert.bind(database.peewee).sql()[0])
+        self._upsert_sql = str(upsert.bind(database.peewee).sql()[0])
+
+    def column(self, value: T, name: str) -> object:
+        """What a column holds of a value: the field of its name, unless a subclass says else."""
+        return getattr(value, name)
+
+    def marks(self, before: T | None, after: T | None) -> Iterable[Mark]:
+        """What a change of a value touches that views hang on. None: it was or is not there."""
+        return ()
+
+    # Reading.
+
+    def get(self, id: Id) -> T:
+        """The value of an id. Reads. Raises NotFound."""
+        found = self.find(id)
+        if found is None:
+            raise NotFound(self.table, id)
+        return found
+
+    def find(self, id: Id) -> T | None:
+        """The value of an id, or None. Reads."""
+        rows = self.database.ask(self._find_sql, [id])
+        return self.value.model_validate_json(rows[0][0]) if rows else None
+
+    def all(self, *, newest_first: bool = False, limit: int = -1, **equal: object) -> list[T]:
+        """The values whose columns equal what is given, by id. Reads."""
+        query = self._equal(self._select(), equal)
+        id = self.model.id
+        query = query.order_by(id.desc() if newest_first else id)
+        return self._read(query.limit(limit) if limit >= 0 else query)
+
+    def page(
+        self,
+        *,
+        after: Id | None = None,
+        limit: int = 100,
+        newest_first: bool = False,
+        **equal: object,
+    ) -> list[T]:
+        """So many values after one, by id; with ``newest_first`` those before it. Reads."""
+        query, id = self._equal(self._select(), equal), self.model.id
+        if after is not None:
+            query = query.where(id < after if newest_first else id > after)
+        return self._read(query.order_by(id.desc() if newest_first else id).limit(limit))
+
+    def count(self, **equal: object) -> int:
+        """How many values have these columns. Reads."""
+        return int(self._equal(self.model.select(), equal).count(self.database.peewee))
+
+    def _select(self) -> Any:
+        return self.model.select(self.model.body)
+
+    def _equal(self, query: Any, equal: Mapping[str, object]) -> Any:
+        for name, wanted in equal.items():
+            field = getattr(self.model, name)
+            if isinstance(wanted, (tuple, list, set, frozenset)):
+                query = query.where(field.in_(list(wanted)))
+            else:
+                query = query.where(field == wanted)
+        return query
+
+    def _read(self, query: Any) -> list[T]:
+        sql, given = query.sql()
+        return [self.value.model_validate_json(row[0]) for row in self.database.ask(sql, given)]
+
+    # Writing.
+
+    def add(self, value: T) -> T:
+        """Keep a new value. Writes. Raises AlreadyThere when its id is taken.
+
+        A value with a numbered id and 0 in its place gets the next number, one never used before.
+        """
+        with self.database.transaction():
+            if self._id(value) == 0:
+                number = self.database.next_number(self.table)
+                value = value.model_copy(update={"id": number})
+            try:
+                self._carry_out(self._insert_sql, value, self._id(value))
+            except peewee.IntegrityError as error:
+                if "UNIQUE" in str(error):
+                    raise AlreadyThere(self.table, self._id(value)) from None
+                raise
+            self.database.mark(self.marks(None, value))
+        return value
+
+    def put(self, value: T, id: Id | None = None) -> T:
+        """Keep a value in the place of the one with its id, or as a new one. Writes."""
+        key = id if id is not None else self._id(value)
+        with self.database.transaction():
+            before = self.find(key)
+            self._carry_out(self._upsert_sql, value, key)
+            self.database.mark(self.marks(before, value))
+        return value
+
+    def change(self, id: Id, **fields: object) -> T:
+        """Set some fields of a value. Reads and writes in one transaction. Raises NotFound."""
+        with self.database.transaction():
+            before = self.get(id)
+            value = before.model_copy(update=fields)
+            self._carry_out(self._upsert_sql, value, id)
+            self.database.mark(self.marks(before, value))
+        return value
+
+    def drop(self, id: Id) -> None:
+        """Keep a value no longer; nothing happens when it is not there. Writes."""
+        with self.database.transaction():
+            before = self.find(id)
+            self.database.tell(f'DELETE FROM "{self.table}" WHERE id = ?', [id])
+            if before is not None:
+                self.database.mark(self.marks(before, None))
+
+    def _carry_out(self, sql: str, value: T, id: Id) -> None:
+        cells = {name: self.column(value, name) for name in self.columns}
+        cells |= {"id": id, "body": value.model_dump_json()}
+        self.database.peewee.execute_sql(sql, tuple([cells[name] for name in self._places]))
+
+    def _id(self, value: T) -> Id:
+        return cast(Id, getattr(value, "id"))  # noqa: B009
+
+
+def ids(rows: Sequence[tuple[Any, ...]]) -> list[str]:
+    """The first column of some rows, as text."""
+    return [str(row[0]) for row in rows]

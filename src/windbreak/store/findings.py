@@ -1,0 +1,67 @@
+"""Findings: views too. Each is kept with the cause that saw it and the subject it looked at."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+
+import peewee
+
+from windbreak.core.values.findings import Finding
+from windbreak.store.documents import Documents, Row
+
+
+class FindingRow(Row):
+    id = peewee.TextField(primary_key=True)
+    kind = peewee.TextField()
+    cause = peewee.TextField()
+    about = peewee.TextField()
+
+    class Meta:
+        table_name = "finding"
+
+
+class Findings(Documents[Finding]):
+    model, value = FindingRow, Finding
+    outside = ("cause", "about")
+
+    def replace(
+        self, cause: str, about: str, seen: Iterable[Finding]
+    ) -> tuple[list[Finding], list[Finding]]:
+        """Keep what a cause sees now of a subject in the place of what it saw before; what opened
+        and what closed. Writes.
+
+        A finding that stays keeps the instant at which it opened, and what puts it aside.
+        """
+        now = {one.id: one for one in seen}
+        opened, closed = [], []
+        with self.database.transaction():
+            before = {one.id: one for one in self.all(cause=cause, about=about)}
+            for id in before.keys() - now.keys():
+                self.drop(id)
+                closed.append(before[id])
+            for id, one in now.items():
+                known = before.get(id) or self.find(id)
+                if known is None:
+                    opened.append(one)
+                else:
+                    kept = {"opened_at": known.opened_at, "snoozed": known.snoozed}
+                    one = one.model_copy(update=kept)
+                    if known == one and id in before:
+                        continue
+                self.database.tell(
+                    "INSERT INTO finding (id, kind, cause, about, body) VALUES (?, ?, ?, ?, ?) "
+                    "ON CONFLICT(id) DO UPDATE SET kind = excluded.kind, cause = excluded.cause, "
+                    "about = excluded.about, body = excluded.body",
+                    [id, one.kind, cause, about, one.model_dump_json()],
+                )
+        return opened, closed
+
+    def subjects(self, cause: str) -> set[str]:
+        """The subjects of which a cause has open findings. Reads."""
+        rows = self.database.ask("SELECT DISTINCT about FROM finding WHERE cause = ?", [cause])
+        return {str(row[0]) for row in rows}
+
+    def forget_causes(self, known: Sequence[str]) -> None:
+        """Close what was seen by causes that are no more. Writes."""
+        marks = ", ".join("?" * len(known))
+        self.database.tell(f"DELETE FROM finding WHERE cause NOT IN ({marks})", list(known))

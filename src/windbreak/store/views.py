@@ -1,0 +1,235 @@
+"""What is kept ready for reading, and how far the projector has come with it.
+
+Sites in one *situation* share what is said of their components, so a standing is kept once for a
+situation, however many sites are in it. Rows of sites are ordered by the state and label of the
+site that leads: a twin's row goes where its site's goes.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
+from datetime import datetime
+
+from windbreak.core.values.basics import WORST_FIRST
+from windbreak.documents.products import Standing
+from windbreak.documents.sites import SiteSummary
+from windbreak.store.database import Database
+
+_ORDER = "ORDER BY r.lead_rank, r.lead_label, r.lead, r.follows, r.site"
+
+
+@dataclass(frozen=True)
+class Wanted:
+    """Which rows are asked for. ``only`` are the ids that may be among them."""
+
+    equal: Mapping[str, str]
+    text: str | None = None
+    tag: str | None = None
+    only: frozenset[str] | None = None
+    limit: int = -1
+    offset: int = 0
+
+
+class Views:
+    """The kept views of one service."""
+
+    def __init__(self, database: Database) -> None:
+        self.database = database
+
+    # How far the projector has come.
+
+    def reached(self) -> tuple[int, datetime | None]:
+        """The generation that all views show, and when they came to it. Reads."""
+        rows = self.database.ask("SELECT generation, as_of FROM projection")
+        generation, as_of = rows[0]
+        return int(generation), datetime.fromisoformat(as_of) if as_of else None
+
+    def claim(self, who: str, now: datetime, until: datetime) -> bool:
+        """Take the right to project until an instant, unless somebody else has it. Writes."""
+        claimed = self.database.tell(
+            "UPDATE projection SET claimed_by = ?, claimed_until = ? "
+            "WHERE claimed_by IS NULL OR claimed_by = ? OR claimed_until < ?",
+            [who, until.isoformat(), who, now.isoformat()],
+        )
+        return bool(claimed)
+
+    def release(self, who: str) -> None:
+        """Give the right to project back. Writes."""
+        self.database.tell(
+            "UPDATE projection SET claimed_by = NULL, claimed_until = NULL WHERE claimed_by = ?",
+            [who],
+        )
+
+    def reach(self, generation: int, now: datetime) -> None:
+        """Say that all views show a generation; older changes are no longer needed. Writes."""
+        with self.database.transaction():
+            self.database.tell(
+                "UPDATE projection SET generation = ?, as_of = ?", [generation, now.isoformat()]
+            )
+            self.database.tell("DELETE FROM change WHERE generation <= ?", [generation - 1000])
+
+    # Rows of sites.
+
+    def put_rows(self, rows: Iterable[tuple[SiteSummary, str | None]]) -> None:
+        """Keep rows, each with the key of its situation. Writes. Rows that follow go along."""
+        with self.database.transaction():
+            self.database.tell_many(
+                "INSERT INTO row VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) "
+                "ON CONFLICT(site) DO UPDATE SET situation = excluded.situation, "
+                "state = excluded.state, client = excluded.client, host = excluded.host, "
+                "link = excluded.link, words = excluded.words, lead = excluded.lead, "
+                "follows = excluded.follows, body = excluded.body, "
+                "lead_rank = CASE WHEN excluded.follows THEN row.lead_rank "
+                "ELSE excluded.lead_rank END, "
+                "lead_label = CASE WHEN excluded.follows THEN row.lead_label "
+                "ELSE excluded.lead_label END",
+                [self._cells(row, situation) for row, situation in rows],
+            )
+            self.database.tell(
+                "UPDATE row SET lead_rank = l.lead_rank, lead_label = l.lead_label "
+                "FROM row l WHERE row.follows AND l.site = row.lead "
+                "AND (row.lead_rank != l.lead_rank OR row.lead_label != l.lead_label)"
+            )
+
+    def _cells(self, row: SiteSummary, situation: str | None) -> tuple[object, ...]:
+        lead = row.twin_of or row.id
+        words = f"{row.label} {row.client} {row.address}".lower()
+        rank = WORST_FIRST.index(row.state)
+        return (
+            *(row.id, situation, row.state, row.client, row.host, row.link, words),
+            *(rank, row.label, lead, int(row.twin_of is not None), row.model_dump_json()),
+        )
+
+    def drop_row(self, site: str) -> None:
+        """List a site no longer; what followed it stands by itself. Writes."""
+        with self.database.transaction():
+            self.database.tell("UPDATE row SET lead = site, follows = 0 WHERE lead = ?", [site])
+            self.database.tell("DELETE FROM row WHERE site = ?", [site])
+
+    def rows(self, wanted: Wanted) -> tuple[list[str], int]:
+        """The rows that are wanted, as JSON, worst first; and how many there are in all. Reads."""
+        clauses, given = ["1"], list[object]()
+        for name, value in wanted.equal.items():
+            clauses.append(f"r.{name} = ?")
+            given.append(value)
+        if wanted.text:
+            bare = "".join(f"!{c}" if c in "!%_" else c for c in wanted.text.lower())
+            clauses.append("r.words LIKE ? ESCAPE '!'")
+            given.append(f"%{bare}%")
+        if wanted.tag:
+            clauses.append("EXISTS (SELECT 1 FROM json_each(r.body, '$.tags') t WHERE t.value = ?)")
+            given.append(wanted.tag)
+        if wanted.only is not None:
+            clauses.append(f"r.site IN ({', '.join('?' * len(wanted.only))})")
+            given += sorted(wanted.only)
+        where = f"WHERE {' AND '.join(clauses)}"
+        rows = self.database.ask(
+            f"SELECT r.body FROM row r {where} {_ORDER} LIMIT ? OFFSET ?",
+            [*given, wanted.limit, wanted.offset],
+        )
+        if 0 <= len(rows) < wanted.limit and not wanted.offset:
+            return [str(row[0]) for row in rows], len(rows)
+        count = self.database.ask(f"SELECT count(*) FROM row r {where}", given)[0][0]
+        return [str(row[0]) for row in rows], int(count)
+
+    def row(self, site: str) -> SiteSummary | None:
+        """The row of one site, as it was kept last. Reads."""
+        rows = self.database.ask("SELECT body FROM row WHERE site = ?", [site])
+        return SiteSummary.model_validate_json(rows[0][0]) if rows else None
+
+    def sites_that_move(self) -> dict[str, int]:
+        """The sites of which some component may go on, with how many. Reads."""
+        rows = self.database.ask(
+            "SELECT r.site, count(s.target) FROM row r JOIN standing s "
+            "ON s.situation = r.situation WHERE s.target IS NOT NULL GROUP BY r.site"
+        )
+        return {str(site): int(count) for site, count in rows}
+
+    def situation_of(self, site: str) -> str | None:
+        """The situation a site is in, as its row was made. Reads."""
+        rows = self.database.ask("SELECT situation FROM row WHERE site = ?", [site])
+        return str(rows[0][0]) if rows and rows[0][0] else None
+
+    # Standings.
+
+    def put_standings(self, situation: str, standings: Iterable[Standing]) -> None:
+        """Keep how each component stands in a situation. Writes."""
+        with self.database.transaction():
+            self.database.tell("DELETE FROM standing WHERE situation = ?", [situation])
+            self.database.tell_many(
+                "INSERT INTO standing VALUES (?, ?, ?, ?, ?, ?)",
+                [
+                    (situation, s.product, s.state, s.version, s.target, s.model_dump_json())
+                    for s in standings
+                ],
+            )
+
+    def has_standings(self, situations: Sequence[str]) -> set[str]:
+        """The situations, of some, whose standings are kept. Reads."""
+        marks = ", ".join("?" * len(situations))
+        rows = self.database.ask(
+            f"SELECT DISTINCT situation FROM standing WHERE situation IN ({marks})", situations
+        )
+        return {str(row[0]) for row in rows}
+
+    def forget_situations(self) -> None:
+        """Drop the standings of situations that no site is in any more. Writes."""
+        self.database.tell(
+            "DELETE FROM standing WHERE situation NOT IN "
+            "(SELECT situation FROM row WHERE situation IS NOT NULL)"
+        )
+
+    def standings_of_site(self, site: str) -> list[Standing]:
+        """How each component of a site stands, by product. Reads."""
+        rows = self.database.ask(
+            "SELECT s.body FROM row r JOIN standing s ON s.situation = r.situation "
+            "WHERE r.site = ? ORDER BY s.product",
+            [site],
+        )
+        return [_of_site(row[0], site) for row in rows]
+
+    def standings_of_product(self, product: str) -> list[Standing]:
+        """How a product stands on each site, by site. Reads."""
+        rows = self.database.ask(
+            "SELECT s.body, r.site FROM standing s JOIN row r ON r.situation = s.situation "
+            "WHERE s.product = ? ORDER BY r.site",
+            [product],
+        )
+        shared: dict[str, Standing] = {}
+        found = []
+        for body, site in rows:
+            if body not in shared:
+                shared[body] = Standing.model_validate_json(body)
+            found.append(shared[body].model_copy(update={"site": site}))
+        return found
+
+    def standings_in_situation(self, situation: str) -> dict[str, str]:
+        """What is kept of each product in a situation, as JSON. Reads."""
+        rows = self.database.ask(
+            "SELECT product, body FROM standing WHERE situation = ?", [situation]
+        )
+        return {str(product): str(body) for product, body in rows}
+
+    # Rows of products.
+
+    def put_product_rows(self, rows: Mapping[str, str]) -> None:
+        """Keep rows of products, as JSON. Writes."""
+        self.database.tell_many(
+            "INSERT INTO product_row VALUES (?, 0, ?) "
+            "ON CONFLICT(product) DO UPDATE SET body = excluded.body",
+            list(rows.items()),
+        )
+
+    def drop_product_row(self, product: str) -> None:
+        """List a product no longer. Writes."""
+        self.database.tell("DELETE FROM product_row WHERE product = ?", [product])
+
+    def product_rows(self) -> list[str]:
+        """The rows of all products, as JSON, by id. Reads."""
+        rows = self.database.ask("SELECT body FROM product_row ORDER BY product")
+        return [str(row[0]) for row in rows]
+
+
+def _of_site(body: str, site: str) -> Standing:
+    return Standing.model_validate_json(body).model_copy(update={"site": site})

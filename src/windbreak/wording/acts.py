@@ -1,0 +1,76 @@
+"""What can be done about something, and where: each act with its command and its page.
+
+An act is data, ``{"act": "link", "on": {"site": "tarnsey-harbour"}}``. This is the one table by
+which terminal, console, mail and calendar make their own command or address of it; the console's
+copy is generated from it. A test runs every command and opens every page on the demo fleet.
+"""
+
+from __future__ import annotations
+
+import json
+import shlex
+from collections.abc import Mapping
+from typing import NamedTuple
+from urllib.parse import quote
+
+from windbreak.core.values.findings import NextAct
+
+
+class Surface(NamedTuple):
+    """How an act is done: words of a command line, and the address of a page ("" where only a
+    terminal does it); ``{name}`` stands for what it is done on.
+    """
+
+    command: str
+    page: str
+
+
+ACTS: dict[str, Surface] = {
+    "book": Surface("book {plan}", "/sites/{site}/plan"),
+    "check-credential": Surface("feed check {feed}", "/licences"),
+    "decide": Surface("product decide {product} {version}", "/products/{product}"),
+    "enter-code": Surface("licence enter {licence}", "/licences"),
+    "export-case": Surface("case export {site} --to {site}.json", ""),
+    "link": Surface("site link {site}", "/sites/{site}"),
+    "mark-own": Surface("site mark-own {site} {product}", ""),
+    "poll": Surface("feed poll {feed}", "/licences"),
+    "refresh": Surface("site refresh {site}", "/sites/{site}"),
+    "replace-credential": Surface("feed credential {feed}", "/licences"),
+    "see-forecasts": Surface("licence forecast", "/licences"),
+    "see-holds": Surface("product holds", "/products/{product}"),
+    "see-licence": Surface("licence show {licence}", "/licences"),
+    "see-licences": Surface("licence list --site {site}", "/licences"),
+    "see-plan": Surface("plan {site}", "/sites/{site}/plan"),
+    "see-product": Surface("product show {product}", "/products/{product}"),
+    "see-rules": Surface("policy list", ""),
+    "see-run": Surface("run show {run}", "/runs/{run}"),
+    "see-site": Surface("site show {site}", "/sites/{site}"),
+    "see-sites": Surface("site list --state {state}", "/sites?state={state}"),
+    "set-folder": Surface("product set {product} --folder {folder}", ""),
+    "take-over": Surface("take-over", ""),
+    "why": Surface("why {site} {product}", "/sites/{site}"),
+}
+
+
+def command(act: NextAct) -> str:
+    """The command line that does it: ``windbreak site link tarnsey-harbour``."""
+    on = {name: shlex.quote(value) for name, value in act.on.items()}
+    return f"windbreak {ACTS[act.act].command.format(**on)}"
+
+
+def page(act: NextAct) -> str:
+    """The console's page on which it is done: ``/sites/tarnsey-harbour``."""
+    return _filled(ACTS[act.act].page, act.on)
+
+
+def _filled(template: str, on: Mapping[str, str]) -> str:
+    return template.format(**{name: quote(value, safe="/") for name, value in on.items()})
+
+
+def for_console() -> str:
+    """The table as the JSON that the console reads."""
+    return json.dumps({act: surface._asdict() for act, surface in ACTS.items()}, indent=1)
+
+
+if __name__ == "__main__":
+    print(for_console())

@@ -36,8 +36,7 @@ test: setup console
 
 bench: setup
 	$(BIN)/python -m pip install --quiet --disable-pip-version-check "matplotlib>=3.9" "ortools>=9.12"
-	$(BIN)/python -m benchmarks.reasoning
-	$(BIN)/python benchmarks/tracking.py
+	$(BIN)/python -m benchmarks.run
 
 format: setup
 	$(BIN)/ruff format .

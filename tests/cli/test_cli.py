@@ -10,7 +10,7 @@ import unittest
 from datetime import date, timedelta
 from pathlib import Path
 
-from tests.core.test_resolve import DATA, EXPECTED
+from tests.core.resolution.test_resolve import DATA, EXPECTED
 from tests.running import WithDemo
 from windbreak.standins import catalogue
 from windbreak.standins.feeds import GANTRY_KEY

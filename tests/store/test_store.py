@@ -1,18 +1,15 @@
 """The store: its migrations, its documents, its secrets."""
 
-import json
-import sqlite3
 import tempfile
 import unittest
-from contextlib import closing
 from datetime import UTC, datetime
 from pathlib import Path
 
 from windbreak.core.values.ledger import LedgerEntry
+from windbreak.core.values.releases import KnownRelease
 from windbreak.core.values.runs import Run
 from windbreak.core.values.sites import Site
-from windbreak.store.errors import AlreadyThere, NewerDatabase, NotFound
-from windbreak.store.migrations import MIGRATIONS
+from windbreak.store.errors import AlreadyThere, NotFound
 from windbreak.store.sealing import SealBroken, Sealer, masked, trimmed
 from windbreak.store.store import Store
 
@@ -29,6 +26,21 @@ def site(id: str, twin_of: str | None = None) -> Site:
     )
 
 
+def release(product: str, version: str) -> KnownRelease:
+    return KnownRelease.model_validate(
+        {
+            "id": f"{product}@{version}",
+            "product": product,
+            "version": version,
+            "title": version,
+            "published": "2026-11-01",
+            "feed": "commons",
+            "routes": ["commons"],
+            "taken_at": NOW,
+        }
+    )
+
+
 class WithStore(unittest.TestCase):
     def setUp(self) -> None:
         folder = tempfile.TemporaryDirectory()
@@ -36,37 +48,6 @@ class WithStore(unittest.TestCase):
         self.path = Path(folder.name) / "windbreak.db"
         self.store = Store(self.path)
         self.addCleanup(self.store.close)
-
-
-class Migrating(WithStore):
-    def test_an_empty_file_gets_every_step_and_a_second_opening_none(self) -> None:
-        self.assertEqual(self.store.database.migrated, len(MIGRATIONS))
-        again = Store(self.path)
-        self.addCleanup(again.close)
-        self.assertEqual(again.database.migrated, 0)
-
-    def test_a_file_from_each_earlier_step_is_brought_up_with_its_rows(self) -> None:
-        for done in range(len(MIGRATIONS)):
-            path = self.path.with_name(f"at-{done}.db")
-            with closing(sqlite3.connect(path)) as db:
-                for _, statements in MIGRATIONS[:done]:
-                    for statement in statements:
-                        db.execute(statement)
-                db.execute(f"PRAGMA user_version = {done}")
-                db.commit()
-            store = Store(path)
-            self.addCleanup(store.close)
-            self.assertEqual(store.database.migrated, len(MIGRATIONS) - done)
-            store.sites.add(site("skerry-light"))
-
-    def test_a_file_of_a_newer_program_is_refused_untouched(self) -> None:
-        path = self.path.with_name("newer.db")
-        with closing(sqlite3.connect(path)) as db:
-            db.execute(f"PRAGMA user_version = {len(MIGRATIONS) + 1}")
-        with self.assertRaises(NewerDatabase):
-            Store(path)
-        with closing(sqlite3.connect(path)) as db:
-            self.assertEqual(db.execute("SELECT count(*) FROM sqlite_master").fetchone(), (0,))
 
 
 class Documents(WithStore):
@@ -89,6 +70,8 @@ class Documents(WithStore):
         entry = LedgerEntry(id=0, at=NOW, who="Rhona Vale", what="a", subject="s")
         ids = [self.store.ledger.add(entry).id for _ in range(3)]
         self.assertEqual(ids, [1, 2, 3])
+        self.store.ledger.drop(3)
+        self.assertEqual(self.store.ledger.add(entry).id, 4)
 
     def test_a_site_has_one_twin_at_the_most(self) -> None:
         self.store.sites.add(site("skerry-light"))
@@ -139,6 +122,30 @@ class Documents(WithStore):
 
     def test_equal_versions_of_a_product_share_one_release(self) -> None:
         self.assertEqual(self.store.releases.id_of("core/millrace", "6.3"), "core/millrace@6.3")
+        self.store.releases.add(release("core/millrace", "6.3.0"))
+        for version in ("6.3", "v6.3", "6.3.0", "6.3.0.0"):
+            with self.subTest(version=version):
+                id = self.store.releases.id_of("core/millrace", version)
+                self.assertEqual(id, "core/millrace@6.3.0")
+        other = self.store.releases.id_of("core/millrace", "6.3.1")
+        self.assertEqual(other, "core/millrace@6.3.1")
+
+    def test_a_page_goes_on_after_the_last_value_of_the_one_before(self) -> None:
+        for n in range(7):
+            self.store.sites.add(site(f"site-{n}"))
+        first = self.store.sites.page(limit=3)
+        more = self.store.sites.page(limit=3, after=first[-1].id)
+        self.assertEqual([s.id for s in first + more], [f"site-{n}" for n in range(6)])
+        back = self.store.sites.page(limit=2, newest_first=True, after="site-4")
+        self.assertEqual([s.id for s in back], ["site-3", "site-2"])
+
+    def test_values_are_asked_by_their_columns(self) -> None:
+        self.store.sites.add(site("skerry-light"))
+        self.store.sites.add(site("gannet-rock"))
+        self.store.sites.change("gannet-rock", retired_at=NOW, host="mole")
+        self.assertEqual([s.id for s in self.store.sites.live()], ["skerry-light"])
+        self.assertEqual([s.id for s in self.store.sites.all(host="mole")], ["gannet-rock"])
+        self.assertEqual(self.store.sites.count(retired=True), 1)
 
 
 class Sealing(WithStore):
@@ -157,43 +164,3 @@ class Sealing(WithStore):
     def test_only_the_last_four_of_a_long_secret_are_shown(self) -> None:
         self.assertEqual(masked("chandlery-token-4b06"), "…4b06")
         self.assertEqual(masked("short"), "…")
-
-
-class FromTheFirstShape(unittest.TestCase):
-    def test_what_a_site_was_licensed_for_is_a_licence_with_one_seat(self) -> None:
-        with tempfile.TemporaryDirectory() as folder:
-            path = Path(folder) / "windbreak.db"
-            site = {"label": "Tarnsey", "address": "https://tarnsey.example", "id": "tarnsey"}
-            part = {"product": "plugin/lee", "version": "5.4", "name": "Lee", "folder": "lee"}
-            inventory = {
-                "id": "tarnsey",
-                "at": "2026-11-01T00:00:00Z",
-                "components": [{**part, "active": True}],
-                "automatic_updates": False,
-                "free_mb": 5,
-            }
-            licence = {"product": "theme/breakwater", "site": "tarnsey", "expires": "2027-01-31"}
-            with closing(sqlite3.connect(path)) as db, db:
-                for statement in MIGRATIONS[0][1]:
-                    db.execute(statement)
-                db.execute("PRAGMA user_version = 1")
-                db.execute("INSERT INTO site VALUES ('tarnsey', NULL, ?)", [json.dumps(site)])
-                db.execute("INSERT INTO inventory VALUES ('tarnsey', ?)", [json.dumps(inventory)])
-                db.execute(
-                    "INSERT INTO licence VALUES ('ab12', 'tarnsey', ?)",
-                    [json.dumps({**licence, "id": "ab12", "covers_until": None})],
-                )
-            store = Store(path)
-            (kept,) = store.licences.all()
-            self.assertEqual(kept.products, ("theme/breakwater",))
-            self.assertEqual((str(kept.expires), kept.form, kept.seats), ("2027-01-31", "seats", 1))
-            (seat,) = store.seats.all(site="tarnsey")
-            self.assertEqual((seat.licence, seat.riding), (kept.id, False))
-            self.assertEqual(
-                store.inventories.installed("plugin/lee"), [("tarnsey", "plugin/lee", "5.4", True)]
-            )
-            self.assertEqual(store.rows.stale(10), ["tarnsey"])
-            found = store.sites.at("https://tarnsey.example")
-            assert found is not None
-            self.assertEqual(found.id, "tarnsey")
-            store.close()

@@ -10,25 +10,19 @@ import argparse
 import json
 import sys
 from collections.abc import Sequence
+from importlib import import_module
+from pathlib import Path
+from typing import Any
 
 import windbreak
-from windbreak.cli import (
-    cases,
-    completion,
-    feeds,
-    fleet,
-    licences,
-    outward,
-    policy,
-    products,
-    reasoning,
-    running,
-    server,
-    shelf,
-    ties,
-    work,
-)
 from windbreak.cli.output import Refusal
+
+INDEX = Path(__file__).parent / "index.json"
+# The modules that declare commands, in the order in which ``--help`` lists them.
+MODULES = (
+    *("server", "work", "reasoning", "policy", "ties", "fleet", "feeds", "products", "licences"),
+    *("shelf", "outward", "running", "cases", "completion"),
+)
 
 _EPILOG = """examples:
   windbreak today                              what wants attention
@@ -43,8 +37,15 @@ exit status: 0 done; 1 it could not be done; 2 wrong use; 3 the service can't be
 4 not permitted; 5 done in part"""
 
 
-def parser() -> argparse.ArgumentParser:
-    """The whole command line."""
+def parser(only: str | None = None) -> argparse.ArgumentParser:
+    """The whole command line; or, with ``only``, as much of it as one module declares."""
+    top, commands, common = _top()
+    for module in MODULES if only is None else (only,):
+        import_module(f"windbreak.cli.{module}").add(commands, common)
+    return top
+
+
+def _top() -> tuple[argparse.ArgumentParser, Any, argparse.ArgumentParser]:
     top = argparse.ArgumentParser(
         prog="windbreak",
         description="From an announced release to a verified update, with reasons.",
@@ -58,29 +59,29 @@ def parser() -> argparse.ArgumentParser:
     common.add_argument("--json", action="store_true", help="print what the API gives")
     common.add_argument("--quiet", "-q", action="store_true", help="print ids only")
     commands = top.add_subparsers(dest="command", metavar="COMMAND", required=True)
-    groups = (
-        server,
-        work,
-        reasoning,
-        policy,
-        ties,
-        fleet,
-        feeds,
-        products,
-        licences,
-        shelf,
-        outward,
-        running,
-    )
-    for module in (*groups, cases):
-        module.add(commands, common)
-    completion.add(commands, common, top)
+    return top, commands, common
+
+
+def _parser_for(words: Sequence[str]) -> argparse.ArgumentParser:
+    """As much of the command line as some words need.
+
+    Which module declares a command is read from the index, so that a command loads its own module
+    alone, and ``--help`` none at all.
+    """
+    index = json.loads(INDEX.read_text())["commands"]
+    first = next((word for word in words if not word.startswith("-")), None)
+    if first in index:
+        return parser(index[first]["module"])
+    top, commands, common = _top()
+    for name, row in index.items():
+        commands.add_parser(name, parents=[common], help=row["help"])
     return top
 
 
 def main(argv: Sequence[str] | None = None) -> int:
     """Carry out a command; the exit status."""
-    args = parser().parse_args(argv)
+    words = sys.argv[1:] if argv is None else list(argv)
+    args = _parser_for(words).parse_args(words)
     try:
         return int(args.do(args) or 0)
     except Refusal as error:

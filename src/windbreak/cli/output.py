@@ -10,8 +10,6 @@ from collections.abc import Iterable, Sequence
 from datetime import UTC, datetime
 from typing import Any
 
-from pydantic import BaseModel
-
 GLYPHS = {
     "exposed": ("◈", "red"),
     "failed": ("✕", "red"),
@@ -38,7 +36,7 @@ class Refusal(Exception):
 
 def dump(value: Any) -> None:
     """Print what the API gave, as JSON."""
-    if isinstance(value, BaseModel):
+    if hasattr(value, "model_dump_json"):
         print(value.model_dump_json(by_alias=True, indent=1))
     elif isinstance(value, (list, tuple)):
         rows = [v.model_dump(mode="json", by_alias=True) for v in value]

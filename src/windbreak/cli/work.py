@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import argparse
+import json
 from datetime import date, datetime
 from typing import TYPE_CHECKING, Any
 
 from windbreak.cli.output import Refusal, age, ask, dump, local, plain, say, state, styled, table
 from windbreak.cli.profile import connect, pick_product, pick_site
-from windbreak.wording.acts import command
+from windbreak.wording.acts import command, command_line
 
 if TYPE_CHECKING:
     pass
@@ -100,41 +101,48 @@ def _instant(text: str) -> datetime:
 
 
 def _today(args: argparse.Namespace) -> None:
+    """The morning's page. Printed from the JSON as it came: its types need not be loaded for it."""
+    from windbreak.client import calls
+
     with connect(args) as windbreak:
-        today = windbreak.today()
+        today = json.loads(windbreak.text(calls.today()))
     if args.json:
         return dump(today)
     if args.quiet:
-        return print("\n".join(f.id for f in today.findings))
-    moves = sum(sum(s.moves.values()) for s in today.sites)
-    count = len(today.findings)
+        return print("\n".join(f["id"] for f in today["findings"]))
+    moves = [sum(site["moves"].values()) for site in today["sites"]]
+    count = len(today["findings"])
     head = "1 finding wants you" if count == 1 else f"{count} findings want you"
     say(f"**{head if count else 'Nothing wants you'}**, most urgent first.")
-    say(
-        f"{moves} moves are ready on {sum(bool(sum(s.moves.values())) for s in today.sites)} sites."
-    )
-    for finding in today.findings:
+    say(f"{sum(moves)} moves are ready on {sum(map(bool, moves))} sites.")
+    for finding in today["findings"]:
         print()
-        until = f"  {_due(finding.deadline)}" if finding.deadline else ""
-        text = plain(finding.headline.replace("**", "").replace("`", ""))
-        styled(f"{state(finding.state)}  [bold]{text}[/]{until}")
-        say(f"  {finding.text}")
-        say(f"  → {command(finding.act)}")
-    if today.asleep:
+        until = f"  {_due(_at(finding['deadline']))}" if finding["deadline"] else ""
+        text = plain(finding["headline"].replace("**", "").replace("`", ""))
+        styled(f"{state(finding['state'])}  [bold]{text}[/]{until}")
+        say(f"  {finding['text']}")
+        act = finding["act"]
+        say(f"  → {command_line(act['act'], act['on'])}")
+    if today["asleep"]:
         print()
-        say(f"**Put aside**: {len(today.asleep)}. See: windbreak finding list --snoozed")
-    if not today.drives:
+        say(f"**Put aside**: {len(today['asleep'])}. See: windbreak finding list --snoozed")
+    if not today["drives"]:
         print()
         say("**This service is a restored copy and drives no site**: windbreak take-over")
-    if today.bookings:
+    if today["bookings"]:
         print()
         say("**Booked**")
-        for booking in today.bookings:
-            say(f"  {local(booking.starts_at)}  {booking.site}, plan {booking.plan}")
+        for booking in today["bookings"]:
+            at = local(_at(booking["starts_at"]))
+            say(f"  {at}  {booking['site']}, plan {booking['plan']}")
     print()
-    for label, text, polled in today.feeds:
-        say(f"{label}: {text}, looked at {age(polled)}.")
+    for label, text, polled in today["feeds"]:
+        say(f"{label}: {text}, looked at {age(_at(polled) if polled else None)}.")
     return None
+
+
+def _at(text: str) -> datetime:
+    return datetime.fromisoformat(text)
 
 
 def _due(deadline: datetime) -> str:

@@ -15,21 +15,23 @@ it.
 from __future__ import annotations
 
 import asyncio
-import json
 import time
 from collections.abc import AsyncIterator, Callable, Iterator
+from dataclasses import replace
 from functools import wraps
 from inspect import Parameter, signature
 from types import TracebackType
-from typing import Any, TypeVar
+from typing import TYPE_CHECKING, Any, TypeVar
 
 import httpx
 
 from windbreak.client import calls, transport
 from windbreak.client.calls import Call
 from windbreak.client.errors import Unreachable
-from windbreak.core.values.ledger import Event
-from windbreak.documents.runs import RunStory
+
+if TYPE_CHECKING:
+    from windbreak.core.values.ledger import Event
+    from windbreak.documents.runs import RunStory
 
 T = TypeVar("T")
 _BETWEEN = 0.3
@@ -82,6 +84,12 @@ class _Waiting:
             )
 
 
+def _event(text: str) -> Event:
+    from windbreak.core.values.ledger import Event
+
+    return Event.model_validate_json(text)
+
+
 def _unheard(story: RunStory) -> None:
     """Nobody listens."""
 
@@ -118,6 +126,11 @@ class Windbreak(_Library):
                 self._unless_retried(call, tried, error)
                 time.sleep(_BETWEEN * tried)
 
+    def text(self, call: Call[Any]) -> str:
+        """The answer of a call as it came: JSON, whose types need not be loaded."""
+        as_text: Call[str] = replace(call, answer="str")
+        return self.do(as_text)
+
     def events(self, after: int | None = None) -> Iterator[Event]:
         """What happens, as it happens, without end. Raises Unreachable when the stream breaks."""
         call = calls.stream_events(after)
@@ -129,7 +142,7 @@ class Windbreak(_Library):
                     transport.read(call, response)
                 for line in response.iter_lines():
                     if line.startswith("data:"):
-                        yield Event.model_validate(json.loads(line[5:]))
+                        yield _event(line[5:])
         except httpx.HTTPError as error:
             raise transport.unreachable(self.address, error) from error
 
@@ -189,6 +202,11 @@ class AsyncWindbreak(_Library):
                 self._unless_retried(call, tried, error)
                 await asyncio.sleep(_BETWEEN * tried)
 
+    async def text(self, call: Call[Any]) -> str:
+        """The answer of a call as it came: JSON, whose types need not be loaded."""
+        as_text: Call[str] = replace(call, answer="str")
+        return await self.do(as_text)
+
     async def events(self, after: int | None = None) -> AsyncIterator[Event]:
         """What happens, as it happens, without end. Raises Unreachable when the stream breaks."""
         call = calls.stream_events(after)
@@ -200,7 +218,7 @@ class AsyncWindbreak(_Library):
                     transport.read(call, response)
                 async for line in response.aiter_lines():
                     if line.startswith("data:"):
-                        yield Event.model_validate(json.loads(line[5:]))
+                        yield _event(line[5:])
         except httpx.HTTPError as error:
             raise transport.unreachable(self.address, error) from error
 

@@ -1,15 +1,18 @@
 # Made by `python -m windbreak.client.stub` from calls.py and library.py.
 from collections.abc import AsyncIterator, Callable, Iterator
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
+from dataclasses import replace
 from datetime import datetime
 from functools import wraps
+from importlib import import_module
 from inspect import Parameter, signature
 from inspect import isfunction
-from pydantic import BaseModel, TypeAdapter
+from pydantic import BaseModel
+from pydantic import TypeAdapter
 from types import TracebackType
-from typing import Any, Generic, TypeVar
-from typing import Any, TypeVar
+from typing import TYPE_CHECKING, Any, Generic, TypeVar
+from typing import TYPE_CHECKING, Any, TypeVar
 from urllib.parse import quote
 from windbreak.client import calls, transport
 from windbreak.client.calls import Call
@@ -30,7 +33,7 @@ from windbreak.core.values.ledger import Event
 from windbreak.core.values.ledger import LedgerEntry
 from windbreak.core.values.licences import Licence, LicenceChange, NewLicence, NewSeat, Seat
 from windbreak.core.values.packages import Package, ShelfRight
-from windbreak.core.values.plans import ApprovePlan, SitePlan
+from windbreak.core.values.plans import SitePlan
 from windbreak.core.values.policy import InForce, NewRule, Rule
 from windbreak.core.values.products import KnownProduct, ProductChange
 from windbreak.core.values.releases import DecideRepublished, KnownRelease, NewRelease
@@ -76,6 +79,8 @@ class Windbreak(_Library):
         ...
     def do(self, call: Call[T]) -> T:
         """Carry out a call. Raises Unreachable, NotPermitted, Problem."""
+    def text(self, call: Call[Any]) -> str:
+        """The answer of a call as it came: JSON, whose types need not be loaded."""
     def events(self, after: int | None=None) -> Iterator[Event]:
         """What happens, as it happens, without end. Raises Unreachable when the stream breaks."""
     def wait(self, run: int, *, timeout: float | None=None, heard: Callable[[RunStory], None]=...) -> RunStory:
@@ -315,6 +320,8 @@ class AsyncWindbreak(_Library):
         ...
     async def do(self, call: Call[T]) -> T:
         """Carry out a call. Raises Unreachable, NotPermitted, Problem."""
+    async def text(self, call: Call[Any]) -> str:
+        """The answer of a call as it came: JSON, whose types need not be loaded."""
     def events(self, after: int | None=None) -> AsyncIterator[Event]:
         """What happens, as it happens, without end. Raises Unreachable when the stream breaks."""
     async def wait(self, run: int, *, timeout: float | None=None, heard: Callable[[RunStory], None]=...) -> RunStory:

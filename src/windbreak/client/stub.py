@@ -15,8 +15,8 @@ def stub() -> str:
     """The text of ``library.pyi``: what library.py defines, and a method for each call."""
     calls = ast.parse((HERE / "calls.py").read_text())
     library = ast.parse((HERE / "library.py").read_text())
-    imports = [n for n in calls.body if isinstance(n, (ast.Import, ast.ImportFrom))]
-    own = [n for n in library.body if isinstance(n, (ast.Import, ast.ImportFrom))]
+    imports = [n for n in ast.walk(calls) if isinstance(n, (ast.Import, ast.ImportFrom))]
+    own = [n for n in ast.walk(library) if isinstance(n, (ast.Import, ast.ImportFrom))]
     lines = ["# Made by `python -m windbreak.client.stub` from calls.py and library.py."]
     lines += sorted({ast.unparse(node) for node in (*imports, *own)} - {_FUTURE})
     lines += ["from windbreak.client.calls import Call as Call", "", 'T = TypeVar("T")', ""]

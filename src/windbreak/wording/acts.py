@@ -10,10 +10,11 @@ from __future__ import annotations
 import json
 import shlex
 from collections.abc import Mapping
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 from urllib.parse import quote
 
-from windbreak.core.values.findings import NextAct
+if TYPE_CHECKING:
+    from windbreak.core.values.findings import NextAct
 
 
 class Surface(NamedTuple):
@@ -54,8 +55,13 @@ ACTS: dict[str, Surface] = {
 
 def command(act: NextAct) -> str:
     """The command line that does it: ``windbreak site link tarnsey-harbour``."""
-    on = {name: shlex.quote(value) for name, value in act.on.items()}
-    return f"windbreak {ACTS[act.act].command.format(**on)}"
+    return command_line(act.act, act.on)
+
+
+def command_line(act: str, on: Mapping[str, str]) -> str:
+    """The same of an act's name and what it is done on."""
+    quoted = {name: shlex.quote(value) for name, value in on.items()}
+    return f"windbreak {ACTS[act].command.format(**quoted)}"
 
 
 def page(act: NextAct) -> str:

@@ -9,7 +9,8 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from windbreak.core.resolution.problem import Problem, with_option
+from windbreak.core.resolution.changed import with_option
+from windbreak.core.resolution.problem import Problem
 from windbreak.core.resolution.resolve import Resolution, lag, weigh
 from windbreak.core.solver.search import cheapest_with, satisfiable_from
 from windbreak.core.values.reasons import Fact, Trade
@@ -33,14 +34,15 @@ def trade(resolution: Resolution, v: int, number: int) -> Trade | None:
 
 def conflict(problem: Problem, v: int, number: int) -> tuple[Fact, ...]:
     """A minimal set of facts that makes a candidate of v impossible. It must be impossible."""
-    core = problem.facts.minimal_core(v, number)
+    core = problem.facts.minimal_core(problem.domains, v, number)
     return tuple(sorted([_fact(problem, n) for n in core], key=_fact_order))
 
 
 def forbid(problem: Problem, v: int, number: int, facts: Iterable[Fact]) -> bool:
     """Whether facts make a candidate of v impossible; those that are none here left out."""
     numbers = [_number(problem, fact) for fact in facts]
-    return not problem.facts.satisfiable([n for n in numbers if n is not None], v, number)
+    known = [n for n in numbers if n is not None]
+    return not problem.facts.satisfiable(known, problem.domains, v, number)
 
 
 def further(resolution: Resolution, v: int, number: int) -> tuple[Problem, tuple[Fact, ...]] | None:

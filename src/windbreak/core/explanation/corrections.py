@@ -20,12 +20,8 @@ from windbreak.core.case.situation import Case
 from windbreak.core.explanation.acts import apply
 from windbreak.core.explanation.conflicts import conflict, forbid
 from windbreak.core.explanation.relevance import Core, Touching, What
-from windbreak.core.resolution.problem import (
-    Problem,
-    compile_problem,
-    with_candidates,
-    without_plugin,
-)
+from windbreak.core.resolution.changed import after
+from windbreak.core.resolution.problem import Problem
 from windbreak.core.solver.network import Network
 from windbreak.core.solver.search import Choice, satisfiable_from
 from windbreak.core.values.reasons import Act, Fact, act_of
@@ -188,7 +184,7 @@ class _Explored:
         case, problem = self.case, self.problem
         for act in acts:
             case = apply(case, act)
-            problem = _after(problem, case, act)
+            problem = after(problem, case, act)
         return _Explored(case, problem)
 
 
@@ -319,22 +315,3 @@ class _Changed:
         if known is not None:
             return _Changed(self.search, known, None, others, until)
         return _Changed(self.search, self.now, act, others, until)
-
-
-def _after(problem: Problem, case: Case, act: Act) -> Problem:
-    """The problem of a case, that of the case before the act being given."""
-    match act.act:
-        case "activate":
-            return compile_problem(case, problem.catalogue)
-        case "remove":
-            return without_plugin(problem, case, act.product or "")
-        case "wait":
-            touched = [m.product for m in problem.members if m.dated]
-        case "channel":
-            channel = act.channel or "stable"
-            touched = [
-                m.product for m in problem.members if channel in m.line.channels and not m.gone
-            ]
-        case _:
-            touched = [act.product or ""]
-    return with_candidates(problem, case, touched)

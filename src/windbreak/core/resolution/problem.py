@@ -5,20 +5,19 @@ site; each member's options are the numbers of its line (see catalogue), so that
 of each other is taken from the catalogue as it is, whatever the candidates are. What the solver is
 given knows no versions: tables between two members' options, and clauses for what comes by bundle.
 
-After an act the problem is not compiled anew where that can be helped: ``with_candidates`` and
-``without_plugin`` change only what the act touches, and are equal to compiling from nothing.
+What an act makes of a problem is in ``changed``.
 """
 
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence, Set
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from functools import cached_property
 from itertools import combinations
 from typing import Literal, cast
 
 from windbreak.core.bits import bits
-from windbreak.core.case.candidates import Member, again, asks_for_more, members, removed
+from windbreak.core.case.candidates import Member, members
 from windbreak.core.case.catalogue import OFF_LIST, Catalogue, lockstep_mark
 from windbreak.core.case.situation import Case
 from windbreak.core.solver.constraints import Classes, Clause, Constraint, Cost, Relation, Table
@@ -56,6 +55,10 @@ class Rule:
         lonely = q == NOBODY
         constraint = Clause({p: ~_asking(relation)}) if lonely else Table(p, q, relation)
         return cls(kind, p, q, subject, object_, relation, constraint)
+
+    def saying_nothing(self) -> Rule:
+        """A rule of the same name that everything meets."""
+        return Rule.of(self.kind, self.p, self.q, self.subject, self.object, Relation(()))
 
     def holds(self, choice: Sequence[int]) -> bool:
         return not self.constraint.violated(choice)
@@ -183,6 +186,11 @@ class Problem:
             found.__dict__["carried"] = self.carried
             found.__dict__["carried_of"] = self.carried_of
             found.__dict__["constraints"] = self.constraints
+        if "facts" in self.__dict__ and all(
+            new is old or new.ways.bundle_only == old.ways.bundle_only
+            for new, old in zip(members, self.members, strict=True)
+        ):
+            found.__dict__["facts"] = self.facts
         return found
 
     @cached_property
@@ -262,7 +270,7 @@ class Problem:
         return Facts(
             [member.universe for member in self.members],
             constraints,
-            {limits + v: (v, member.candidates) for v, member in enumerate(self.members)},
+            limits,
         )
 
     def violated(self, choice: Sequence[int]) -> frozenset[int]:
@@ -274,13 +282,13 @@ def compile_problem(case: Case, catalogue: Catalogue | None = None) -> Problem:
     """Number a case. The catalogue is compiled from the case where none is given."""
     catalogue = catalogue or Catalogue.of(case)
     found = members(case, catalogue)
-    rules = list(_Rules(catalogue, found).every())
+    rules = list(Rules(catalogue, found).every())
     start = [m.start for m in found]
     broken = frozenset([n for n, rule in enumerate(rules) if not rule.holds(start)])
-    return _numbered(catalogue, found, rules, broken)
+    return numbered(catalogue, found, rules, broken)
 
 
-def _numbered(
+def numbered(
     catalogue: Catalogue,
     found: tuple[Member, ...],
     rules: Sequence[Rule],
@@ -293,72 +301,7 @@ def _numbered(
     return Problem(catalogue, found, start, domains, tuple(rules), broken, binding)
 
 
-def with_candidates(problem: Problem, case: Case, products: Iterable[str]) -> Problem:
-    """The problem of a case changed in what some products may become, and no more.
-
-    Much quicker than compiling anew, unless other plugins may now join the site. Additions that
-    nobody requires any more stay among the members; they take nothing from anybody.
-    """
-    changed = again(case, problem.catalogue, problem.members, products)
-    present = {m.product for m in problem.members if not m.gone}
-    for product, member in changed.items():
-        more = member.candidates & ~problem.domains[problem.numbers[product]]
-        if more and asks_for_more(problem.catalogue, member, more, present):
-            return compile_problem(case, problem.catalogue)
-    return problem.like([changed.get(m.product, m) for m in problem.members])
-
-
-def with_option(problem: Problem, case: Case, v: int, number: int) -> Problem | None:
-    """The problem as if one more release were a candidate of v, and all it carries could be had.
-
-    None where other plugins could join the site then.
-    """
-    known = list(problem.members)
-    known[v] = replace(known[v], candidates=known[v].candidates | 1 << number)
-    if known[v].product.startswith("theme/"):
-        carried = [p for p in known[v].line.bundles if p in problem.numbers]
-        for product, member in again(case, problem.catalogue, known, carried).items():
-            known[problem.numbers[product]] = member
-    for new, old in zip(known, problem.members, strict=True):
-        more = new.candidates & ~old.candidates
-        if more and asks_for_more(problem.catalogue, new, more, problem.numbers):
-            return None
-    return problem.like(known)
-
-
-def without_plugin(problem: Problem, case: Case, product: str) -> Problem:
-    """The problem of a case from whose site a plugin was removed, and no more.
-
-    It keeps its number: as an addition, where somebody asks for it, else as one that is gone:
-    absent, and nothing else. Only what speaks of it is made anew.
-    """
-    v, catalogue = problem.numbers[product], problem.catalogue
-    before = problem.members[v]
-    member = removed(case, catalogue, problem.members, product)
-    present = {m.product for m in problem.members if not m.gone}
-    joins = not member.gone and asks_for_more(catalogue, member, member.candidates, present)
-    left = any(m.addition and m.product in before.line.requires for m in problem.members)
-    if joins or left or not before.active:
-        return compile_problem(case, catalogue)
-    found = list(problem.members)
-    found[v] = member
-    start = [m.start for m in found]
-    rules, broken = list(problem.rules), set(problem.broken)
-    builder = _Rules(catalogue, found)
-    for n, rule in enumerate(rules):
-        if v in (rule.p, rule.q):
-            rules[n] = builder.again(rule)
-            if member.gone and (rule.kind != "requires" or rule.p == v):
-                broken.add(n)  # it is no rule any more: one that never binds
-            elif rules[n].holds(start):
-                broken.discard(n)
-            else:
-                broken.add(n)
-    binding = problem.binding.anew(v, rules, broken)
-    return _numbered(catalogue, tuple(found), rules, frozenset(broken), binding)
-
-
-class _Rules:
+class Rules:
     """The rules of a site's members, made from what the catalogue says of their products."""
 
     def __init__(self, catalogue: Catalogue, members: Sequence[Member]) -> None:

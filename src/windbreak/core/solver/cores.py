@@ -36,18 +36,20 @@ class _Trail:
 class Facts:
     """Facts over variables with a universe of options each.
 
-    ``constraints`` and ``limits`` say what each fact stands for; the numbers are the caller's.
+    A fact below ``first_limit`` stands for some constraints, given by number; fact ``first_limit +
+    v`` is the limit of variable v to fewer options than its universe. Limits are given with each
+    question, so that facts serve every problem in which the same constraints bind.
     """
 
     def __init__(
         self,
         universe: Sequence[int],
         constraints: Mapping[int, Sequence[Constraint]],
-        limits: Mapping[int, tuple[int, int]],
+        first_limit: int,
     ) -> None:
         self.universe = universe
         self.constraints = constraints
-        self.limits = limits
+        self.first_limit = first_limit
         self._rows: list[list[tuple[int, Constraint]]] = [[] for _ in universe]
         for fact, some in constraints.items():
             for constraint in some:
@@ -55,26 +57,34 @@ class Facts:
                     self._rows[v].append((fact, constraint))
         self._trials = 0
 
-    def satisfiable(self, facts: Iterable[int], v: int, option: int) -> bool:
+    def _limited(self, fact: int) -> int | None:
+        """The variable that a fact limits; None for one that stands for constraints."""
+        v = fact - self.first_limit
+        return v if 0 <= v < len(self.universe) else None
+
+    def satisfiable(self, facts: Iterable[int], limits: Sequence[int], v: int, option: int) -> bool:
         """Whether some choice has an option of v and meets these facts alone."""
-        network, involved = self._network(facts, v, option)
+        network, involved = self._network(facts, limits, v, option)
         return satisfiable(network, {}, involved)
 
     def reach(self, facts: Iterable[int], v: int, option: int) -> dict[int, int]:
         """What these facts leave, by propagation, of each variable they bind; {} for nothing."""
-        network, involved = self._network(facts, v, option)
+        network, involved = self._network(facts, (), v, option)
         domains = list(network.domains)
         if not network.propagate(domains, involved):
             return {}
         return {w: domains[w] for w in involved}
 
-    def _network(self, facts: Iterable[int], v: int, option: int) -> tuple[Network, set[int]]:
+    def _network(
+        self, facts: Iterable[int], limits: Sequence[int], v: int, option: int
+    ) -> tuple[Network, set[int]]:
         involved = {v}
         binding: list[Constraint] = []
-        limits: list[tuple[int, int]] = []
+        limited: list[int] = []
         for fact in facts:
-            if fact in self.limits:
-                limits.append(self.limits[fact])
+            w = self._limited(fact)
+            if w is not None:
+                limited.append(w)
                 continue
             for constraint in self.constraints[fact]:
                 binding.append(constraint)
@@ -82,33 +92,33 @@ class Facts:
         domains = [-1] * len(self.universe)  # of those that nothing binds nobody asks
         for w in involved:
             domains[w] = self.universe[w]
-        for w, options in limits:
-            domains[w] = options
+        for w in limited:
+            domains[w] = limits[w]
         domains[v] = 1 << option
         network = Network(domains)
         for constraint in binding:
             network.bind(constraint)
         return network, involved
 
-    def minimal_core(self, v: int, option: int) -> list[int]:
+    def minimal_core(self, limits: Sequence[int], v: int, option: int) -> list[int]:
         """Facts that leave no choice with an option of v, none of which can be left out.
 
-        All facts together must leave none.
+        All facts together must leave none. ``limits`` are the options of each variable.
         """
-        trails = [_Trail(options, {}) for options in self.universe]
-        for fact, (w, options) in self.limits.items():
-            if options != self.universe[w]:
-                trails[w] = _Trail(options, {fact: None})
+        trails = [
+            _Trail(limit, {} if limit == options else {self.first_limit + w: None})
+            for w, (options, limit) in enumerate(zip(self.universe, limits, strict=True))
+        ]
         trails[v] = _Trail(1 << option, {})
         self._trials = 0
         refuted = self._refuted(trails, [v])
         if refuted is None:  # it would take too long to say which
-            every = [fact for fact, (w, _) in self.limits.items() if w != v]
+            every = [self.first_limit + w for w in range(len(limits)) if w != v]
             refuted = dict.fromkeys([*self.constraints, *every])
         core = list(refuted)
         for fact in reversed(core):
             fewer = [other for other in core if other != fact]
-            if not self.satisfiable(fewer, v, option):
+            if not self.satisfiable(fewer, limits, v, option):
                 core = fewer
         return core
 

@@ -3,7 +3,7 @@
 import unittest
 
 from tests.core.generate import Oracle, random_case
-from tests.core.test_resolve import load
+from tests.core.resolution.test_resolve import load
 from windbreak.core.case.catalogue import Catalogue
 from windbreak.core.case.situation import Case
 from windbreak.core.ordering.order import order

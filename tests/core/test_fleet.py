@@ -6,7 +6,7 @@ from datetime import date
 from multiprocessing import get_context
 
 from tests.core.generate import random_case
-from tests.core.test_resolve import load
+from tests.core.resolution.test_resolve import load
 from windbreak.core.case.catalogue import Catalogue
 from windbreak.core.case.situation import Case
 from windbreak.core.fleet import changes_on, reach_of, situation_key

@@ -13,9 +13,9 @@ from windbreak.core.case.situation import Case
 from windbreak.core.ordering.order import Order, order
 from windbreak.core.resolution.resolve import Resolution, outcome, resolve
 
-DATA = Path(__file__).parent.parent / "data/cases"
+DATA = Path(__file__).parents[2] / "data/cases"
 EXPECTED = json.loads((DATA / "expected.json").read_text())
-MORE = Path(__file__).parents[3] / "shared/cases"
+MORE = Path(__file__).parents[4] / "shared/cases"
 
 
 def load(name: str, folder: Path = DATA) -> Case:

@@ -5,7 +5,7 @@ import json
 import unittest
 from typing import Any
 
-from tests.core.test_resolve import DATA, load
+from tests.core.resolution.test_resolve import DATA, load
 from windbreak.core.case.reading import case_from, read_case
 from windbreak.core.errors import CaseError
 

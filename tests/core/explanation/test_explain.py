@@ -7,7 +7,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from tests.core.generate import Oracle, random_case, smallest_sets
-from tests.core.test_resolve import load
+from tests.core.resolution.test_resolve import load
 from windbreak.core.case.situation import Case, Hold
 from windbreak.core.explanation.acts import applied
 from windbreak.core.ordering.order import order

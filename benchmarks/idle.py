@@ -36,6 +36,8 @@ def figures() -> Iterator[Figure]:
                 context.store.feeds.change(
                     new.id, polled_at=now, next_poll_at=now + timedelta(hours=4)
                 )
+        context.store.facts.set("day", now.date().isoformat())
+        context.store.facts.set("hour", f"{now:%Y-%m-%dT%H}")
         catch_up(context)
         driver = Driver(context, 240, ShelfSettings(), MailSettings(), 24)
         driver.start()

@@ -8,7 +8,6 @@ which something in it changes by itself.
 from __future__ import annotations
 
 import hashlib
-import json
 import pickle
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from concurrent.futures import Executor
@@ -16,39 +15,50 @@ from datetime import date, timedelta
 from typing import TypeVar
 
 from windbreak.core.case.catalogue import Catalogue
-from windbreak.core.case.situation import Case
+from windbreak.core.case.situation import Case, Soak
 
 _PER_TASK = 32  # situations that go to a worker together
 _FIRST = 4  # tasks that bring the catalogue along, so that no worker has to ask for it
 
 
-def situation_key(case: Case) -> str:
+def situation_of(case: Case) -> tuple[object, ...]:
     """What is the same for two cases exactly when their sites are in the same situation.
 
     Left out are the site's name, the day, and the order in which things are listed.
-    Of the catalogue only what the case itself holds is looked into: keys of cases that share
+    Of the catalogue only what the case itself holds is looked into: situations of cases that share
     different catalogues can't be compared.
     """
     site, policy = case.site, case.policy
-    told = [
-        sorted((c.product, c.version, c.active) for c in site.components),
-        sorted((p, sorted(set(versions))) for p, versions in site.offers.items()),
-        sorted((x.product, x.range, _day(x.covers_until), _day(x.expires)) for x in site.licences),
-        sorted((item.product, item.version) for item in site.shelf),
-        [(h.product, h.range, _day(h.until), h.reason) for h in policy.holds],
-        policy.soak.model_dump(),
-        sorted((p, soak.model_dump()) for p, soak in policy.soaks.items()),
-        sorted(set(policy.channels)),
-        sorted((p, sorted(set(channels))) for p, channels in policy.channels_of.items()),
+    return (
+        tuple(sorted([(c.product, c.version, c.active) for c in site.components])),
+        tuple(sorted([(p, *sorted(set(versions))) for p, versions in site.offers.items()])),
+        tuple(
+            sorted(
+                [(x.product, x.range, _day(x.covers_until), _day(x.expires)) for x in site.licences]
+            )
+        ),
+        tuple(sorted([(item.product, item.version) for item in site.shelf])),
+        tuple([(h.product, h.range, _day(h.until), h.reason) for h in policy.holds]),
+        _days(policy.soak),
+        tuple(sorted([(p, _days(soak)) for p, soak in policy.soaks.items()])),
+        tuple(sorted(set(policy.channels))),
+        tuple(sorted([(p, *sorted(set(some))) for p, some in policy.channels_of.items()])),
         policy.install_required,
         policy.order,
-        sorted((p.id, p.access, p.name or "", p.major_place) for p in case.products),
-        sorted(r.model_dump_json() for r in case.releases),
-        sorted(a.model_dump_json() for a in case.advisories),
-        [x.model_dump_json() for x in (*case.lockstep, *case.clashes)],
-    ]
-    text = json.dumps(told, default=list, separators=(",", ":"))
-    return hashlib.sha256(text.encode()).hexdigest()[:24]
+        tuple(sorted([(p.id, p.access, p.name or "", p.major_place) for p in case.products])),
+        tuple(sorted([r.model_dump_json() for r in case.releases])),
+        tuple(sorted([a.model_dump_json() for a in case.advisories])),
+        tuple([x.model_dump_json() for x in (*case.lockstep, *case.clashes)]),
+    )
+
+
+def situation_key(case: Case) -> str:
+    """A short text that is the same for two cases exactly when their situations are."""
+    return hashlib.sha256(repr(situation_of(case)).encode()).hexdigest()[:24]
+
+
+def _days(soak: Soak) -> tuple[int, int, int, int]:
+    return soak.major, soak.minor, soak.patch, soak.security
 
 
 def _day(when: date | None) -> str:
@@ -122,11 +132,16 @@ def by_situation(
     executor: Executor | None = None,
 ) -> Iterator[tuple[Case, T]]:
     """What some work makes of each case, in their order; equal situations are looked at once."""
-    listed = [(case, key_of_day(case)) for case in cases]
-    different = {key: case for case, key in reversed(listed)}
+    listed = [(case, (case.day, situation_of(case))) for case in cases]
+    places: dict[object, str] = {}
+    different: dict[str, Case] = {}
+    for case, situation in listed:
+        if situation not in places:
+            places[situation] = key = str(len(places))
+            different[key] = case
     done = spread(catalogue, different, work, executor)
-    for case, key in listed:
-        yield case, done[key]
+    for case, situation in listed:
+        yield case, done[places[situation]]
 
 
 def key_of_day(case: Case) -> str:

@@ -47,12 +47,21 @@ class Announced(Value):
         )
 
 
+Items = dict[str, Announcement]
+
+
 @dataclass(frozen=True)
 class Asked:
-    """A feed's answer with what is needed to read it."""
+    """A feed's answer with what is needed to read it.
+
+    ``before`` holds the items of the look before, by their own text: one that is listed again word
+    by word is not read again. The reader puts those of this look into ``items``.
+    """
 
     feed: str
     answer: Answer
     reading: Reading = field(default_factory=Reading)
     recipe: Recipe | None = None
     at: datetime | None = None
+    before: Items = field(default_factory=dict)
+    items: Items = field(default_factory=dict)

@@ -6,9 +6,10 @@ nothing but itself.
 
 from __future__ import annotations
 
+import threading
 from collections import defaultdict, deque
 from collections.abc import Callable, Iterator, Sequence
-from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
+from queue import SimpleQueue
 from typing import TypeVar
 
 T = TypeVar("T")
@@ -22,25 +23,64 @@ def at_once(
     place: Callable[[T], str],
     most: int,
     per_place: int,
+    finish: Callable[[], None] = lambda: None,
 ) -> Iterator[R]:
     """What ``do`` makes of each thing, in the order they are ready; raises what it raises.
 
-    At any time at most ``most`` are under way, and at most ``per_place`` of one place.
+    At any time at most ``most`` are under way, and at most ``per_place`` of one place. Each thread
+    calls ``finish`` when it ends, to let go of what it holds open.
     """
     waiting: dict[str, deque[T]] = defaultdict(deque)
     for thing in things:
         waiting[place(thing)].append(thing)
-    under_way: dict[Future[R], str] = {}
     busy: dict[str, int] = defaultdict(int)
-    with ThreadPoolExecutor(max_workers=most, thread_name_prefix="at-once") as pool:
-        while waiting or under_way:
-            for where in list(waiting):
-                while waiting[where] and busy[where] < per_place and len(under_way) < most:
-                    under_way[pool.submit(do, waiting[where].popleft())] = where
-                    busy[where] += 1
-                if not waiting[where]:
-                    del waiting[where]
-            done, _ = wait(under_way, return_when=FIRST_COMPLETED)
-            for future in done:
-                busy[under_way.pop(future)] -= 1
-                yield future.result()
+    tasks: SimpleQueue[tuple[str, T] | None] = SimpleQueue()
+    results: SimpleQueue[tuple[str, R | None, BaseException | None]] = SimpleQueue()
+
+    def work() -> None:
+        try:
+            while (task := tasks.get()) is not None:
+                where, thing = task
+                try:
+                    results.put((where, do(thing), None))
+                except BaseException as error:
+                    results.put((where, None, error))
+        finally:
+            finish()
+
+    pool = [
+        threading.Thread(target=work, name=f"at-once-{n}", daemon=True)
+        for n in range(min(most, len(things)))
+    ]
+    for thread in pool:
+        thread.start()
+    under_way = 0
+
+    def begin(where: str) -> None:
+        nonlocal under_way
+        while waiting[where] and busy[where] < per_place and under_way < most:
+            tasks.put((where, waiting[where].popleft()))
+            busy[where] += 1
+            under_way += 1
+        if not waiting[where]:
+            del waiting[where]
+
+    try:
+        for where in list(waiting):
+            begin(where)
+        while under_way:
+            where, result, error = results.get()
+            under_way -= 1
+            busy[where] -= 1
+            # The place that has room now comes first, then those that had to wait for a thread.
+            for other in [where, *list(waiting)] if under_way + 1 >= most else [where]:
+                if other in waiting:
+                    begin(other)
+            if error is not None:
+                raise error
+            yield result  # type: ignore[misc]
+    finally:
+        for _ in pool:
+            tasks.put(None)
+        for thread in pool:
+            thread.join()

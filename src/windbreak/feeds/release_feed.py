@@ -6,6 +6,7 @@ costs that item only; a document that is no JSON Feed at all is refused.
 
 from __future__ import annotations
 
+import json
 from typing import Any
 from urllib.parse import urljoin
 
@@ -44,7 +45,8 @@ def read(asked: Asked) -> Announced:
     announcements, faults, unread = [], [], []
     for index, item in enumerate(document["items"]):
         try:
-            found = _item(item, answer.url)
+            text = json.dumps(item)
+            found = asked.before.get(text) or _item(item, answer.url)
         except ValidationError as error:
             faults += [f"items[{index}]{_place(e['loc'])}: {e['msg']}" for e in error.errors()]
             unread.append(_product_of(item))
@@ -54,6 +56,7 @@ def read(asked: Asked) -> Announced:
         else:
             if found is not None:
                 announcements.append(found)
+                asked.items[text] = found
     return Announced(
         maker=str(document.get("title") or "")[:120] or None,
         announcements=tuple(announcements),

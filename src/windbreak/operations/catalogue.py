@@ -56,28 +56,44 @@ class _Intake:
     feed: Feed
     now: datetime
     maker: str
-    by_product: dict[str, dict[Version, KnownRelease]] = field(default_factory=dict)
+    by_product: dict[str, dict[Version, str]] = field(default_factory=dict)
     ids: list[str] = field(default_factory=list)
     faults: list[str] = field(default_factory=list)
     again: list[str] = field(default_factory=list)
     met: set[str] = field(default_factory=set)
     noted: bool = False
 
-    def known(self, product: str) -> dict[Version, KnownRelease]:
-        """The known releases of a product by version; read once."""
+    def versions(self, product: str) -> dict[Version, str]:
+        """The ids of a product's known releases by version; read once."""
         if product not in self.by_product:
-            found = self.context.store.releases.all(product=product)
-            self.by_product[product] = {parse_version(r.version): r for r in found}
+            found = self.context.store.releases.ids_of(product)
+            self.by_product[product] = {parse_version(id.partition("@")[2]): id for id in found}
         return self.by_product[product]
+
+    def find(self, product: str, version: Version) -> KnownRelease | None:
+        """A known release, or None."""
+        id = self.versions(product).get(version)
+        return self.context.store.releases.find(id) if id else None
 
     def keep(self, release: KnownRelease) -> None:
         self.context.store.releases.put(release)
-        self.known(release.product)[parse_version(release.version)] = release
+        self.versions(release.product)[parse_version(release.version)] = release.id
         self.noted = True
 
 
-def take_in(context: Context, feed: Feed, announced: Announced, now: datetime) -> Taken:
-    """Keep what is new, set right what changed, note what came again or vanished. Writes."""
+def take_in(
+    context: Context,
+    feed: Feed,
+    announced: Announced,
+    now: datetime,
+    before: Announced | None = None,
+) -> Taken:
+    """Keep what is new, set right what changed, note what came again or vanished. Writes.
+
+    ``before`` is what this feed's last good look brought: what it said then, word by word, was
+    taken in then, and what it lists of a product still can't have vanished.
+    """
+    same = {id(a) for a in before.announcements} if before else set()
     maker = announced.maker or feed.label
     intake = _Intake(context, feed, now, maker, faults=list(announced.faults))
     with context.store.transaction():
@@ -91,11 +107,12 @@ def take_in(context: Context, feed: Feed, announced: Announced, now: datetime) -
                 )
                 continue
             listed[announcement.product].add(version)
-            _take(intake, announcement, version)
+            if id(announcement) not in same:
+                _take(intake, announcement, version)
         for advisory in announced.advisories:
             _take_advisory(intake, advisory)
         if announced.whole and feed.kind != "advisories":
-            _find_vanished(intake, listed, announced)
+            _find_vanished(intake, listed, announced, before)
         elif announced.advisories and not announced.faults:
             _drop_advisories(intake, announced)
     return Taken(
@@ -125,7 +142,7 @@ def _take(intake: _Intake, announcement: Announcement, version: Version) -> None
     if announcement.product not in intake.met:
         intake.met.add(announcement.product)
         _know_product(intake, announcement)
-    known = intake.known(announcement.product).get(version)
+    known = intake.find(announcement.product, version)
     if known is None:
         release = KnownRelease(
             **announcement.model_dump(by_alias=False),
@@ -210,7 +227,12 @@ def _drop_advisories(intake: _Intake, announced: Announced) -> None:
             intake.noted = True
 
 
-def _find_vanished(intake: _Intake, listed: dict[str, set[Version]], announced: Announced) -> None:
+def _find_vanished(
+    intake: _Intake,
+    listed: dict[str, set[Version]],
+    announced: Announced,
+    before: Announced | None,
+) -> None:
     """Releases of this feed that it lists no longer: withdrawn, unless they only grew old.
 
     A feed may list its newest releases only: what is older than everything it lists of a product
@@ -219,13 +241,20 @@ def _find_vanished(intake: _Intake, listed: dict[str, set[Version]], announced: 
     """
     context, feed, now = intake.context, intake.feed, intake.now
     own = context.store.releases.told_products(feed.id)
+    listed_before: dict[str, set[Version]] = defaultdict(set)
+    for announcement in before.announcements if before and before.whole else ():
+        listed_before[announcement.product].add(parse_version(announcement.version))
     for product in sorted(own):
         here = listed.get(product, set())
         told = announced.withdrawn.get(product)
         if told is None and (product in announced.unread or not listed):
             continue
-        for version, release in list(intake.known(product).items()):
-            gone = release.feed == feed.id and version not in here and release.withdrawn_at is None
+        still = bool(listed_before[product]) and listed_before[product] <= here
+        missing = [] if still else [v for v in intake.versions(product) if v not in here]
+        for version in missing:
+            release = intake.find(product, version)
+            assert release is not None  # its id was listed just now
+            gone = release.feed == feed.id and release.withdrawn_at is None
             if gone and (not here or version > min(here)):
                 intake.keep(release.model_copy(update={"withdrawn_at": now}))
         known = context.store.products.find(product)

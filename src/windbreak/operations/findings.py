@@ -16,6 +16,7 @@ from windbreak.operations.errors import Refused
 from windbreak.store.database import Mark
 
 log = logging.getLogger("windbreak.findings")
+_MANY = 20
 
 _ALARMS = WORST_FIRST.index("exposed")
 _WEIGHTS: tuple[Weight, ...] = ("critical", "high", "medium", "low")
@@ -87,16 +88,25 @@ def look_at(context: Context, marks: Iterable[Mark]) -> None:
     changes = set(marks)
     sight = every.Sight(context)
     count = 0
+    if any(kind in ("everything", "day") for kind, _ in changes):
+        sight.all_sites()
     for cause in every.CAUSES:
         wanted = cause.subjects(context, changes)
-        for subject in sorted(cause.all_subjects(context) if wanted is None else wanted):
+        subjects = sorted(cause.all_subjects(context) if wanted is None else wanted)
+        # For many subjects what was seen before is read at once.
+        many = len(subjects) > _MANY
+        before = context.store.findings.seen_by(cause.name) if many else {}
+        for subject in subjects:
             try:
                 seen = list(cause.look(sight, subject))
             except Exception:
                 log.exception("the cause %s failed at %r", cause.name, subject)
                 continue
+            known = before.get(subject, {}) if many else None
+            if known is not None and not seen and not known:
+                continue
             with context.store.transaction():
-                opened, closed = context.store.findings.replace(cause.name, subject, seen)
+                opened, closed = context.store.findings.replace(cause.name, subject, seen, known)
                 for finding in opened:
                     outward.tell(context, "finding.opened", finding.model_dump(mode="json"))
                 for finding in closed:

@@ -216,14 +216,13 @@ REFRESHED_AT_ONCE = 16
 def refresh_many(context: Context, found: Sequence[Site]) -> Iterator[Site]:
     """Refresh many sites at once, few of one host at a time, each as it is ready. Writes."""
 
-    def one(site: Site) -> Site:
-        try:
-            return refresh(context, site.id)
-        finally:
-            context.store.close()  # this thread's own connection
-
     yield from at_once(
-        found, one, place=lambda s: s.host or s.id, most=REFRESHED_AT_ONCE, per_place=2
+        found,
+        lambda site: refresh(context, site.id),
+        place=lambda s: s.host or s.id,
+        most=REFRESHED_AT_ONCE,
+        per_place=2,
+        finish=context.store.close,  # each thread's own connection
     )
 
 

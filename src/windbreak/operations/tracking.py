@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import random
 from collections.abc import Iterator
+from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from pathlib import Path
 
@@ -15,7 +16,7 @@ from windbreak.core.values.basics import Value
 from windbreak.core.values.feeds import CredentialCheck, Feed, FeedChange, NewFeed, PollResult
 from windbreak.core.values.releases import BY_HAND, Announcement
 from windbreak.feeds import recipes, way_out
-from windbreak.feeds.announced import Announced, Asked
+from windbreak.feeds.announced import Announced, Asked, Items
 from windbreak.feeds.at_once import at_once
 from windbreak.feeds.changelog import pattern
 from windbreak.feeds.errors import (
@@ -126,6 +127,7 @@ def change(context: Context, feed: str, told: FeedChange, by: Principal) -> Feed
         fields |= {"etag": None, "last_modified": None, "next_poll_at": None}
     if told.reading is not None:
         fields |= {"reading": told.reading, "etag": None, "last_modified": None}
+    _last_looks(context).pop(feed, None)
     with context.store.transaction():
         changed = context.store.feeds.change(feed, **fields)
         context.record(by.name, f"feed {changed.label} changed", feed)
@@ -135,6 +137,7 @@ def change(context: Context, feed: str, told: FeedChange, by: Principal) -> Feed
 def drop(context: Context, feed: str, by: Principal) -> None:
     """Read a feed no more; its releases stay known, and nobody announces new ones. Writes."""
     known = context.store.feeds.get(feed)
+    _last_looks(context).pop(feed, None)
     with context.store.transaction():
         context.store.feeds.drop(feed)
         context.store.secrets.drop(_sealed_as(feed))
@@ -325,14 +328,13 @@ def poll_many(context: Context, feeds: list[Feed], *, fresh: bool = False) -> It
     A feed that hangs keeps back only the others of its host.
     """
 
-    def one(feed: Feed) -> PollResult:
-        try:
-            return poll(context, feed.id, fresh=fresh)
-        finally:
-            context.store.close()  # this thread's own connection
-
     yield from at_once(
-        feeds, one, place=lambda f: host_of(f.url), most=AT_ONCE, per_place=context.per_host
+        feeds,
+        lambda feed: poll(context, feed.id, fresh=fresh),
+        place=lambda f: host_of(f.url),
+        most=AT_ONCE,
+        per_place=context.per_host,
+        finish=context.store.close,  # each thread's own connection
     )
 
 
@@ -349,24 +351,43 @@ def poll(context: Context, feed: str, *, fresh: bool = False) -> PollResult:
             _note(context, known, now, answer)
             text = f"{known.label}: nothing new."
             return PollResult(feed=feed, at=now, state="fresh", unchanged=True, text=text)
-        announced = _read(context, known, answer)
+        last = _last_looks(context).get(feed, LastLook())
+        announced, items = _read(context, known, answer, last.items)
         catalogue.refuse_emptied(context, known, announced)
     except FeedError as error:
         return _failed(context, known, now, error)
-    taken = catalogue.take_in(context, known, announced, now)
-    _note(
-        context,
-        known,
-        now,
-        answer,
-        changed_at=now if taken.ids else known.changed_at,
-        check_url=announced.check_url,
-        needs=announced.needs,
-        faults=taken.faults,
-        products=taken.products,
-        disagreements=catalogue.disagreements(context, known, announced),
-    )
-    return _told(context, known, now, announced, taken)
+    with context.store.transaction():
+        before = last.announced if _untouched_since(context, last) else None
+        taken = catalogue.take_in(context, known, announced, now, before)
+        _note(
+            context,
+            known,
+            now,
+            answer,
+            changed_at=now if taken.ids else known.changed_at,
+            check_url=announced.check_url,
+            needs=announced.needs,
+            faults=taken.faults,
+            products=taken.products,
+            disagreements=catalogue.disagreements(context, known, announced),
+        )
+        result = _told(context, known, now, announced, taken)
+    _last_looks(context)[feed] = LastLook(items, announced, context.store.database.generation())
+    context.wake()
+    return result
+
+
+def _untouched_since(context: Context, last: LastLook) -> bool:
+    """Whether nothing was written of the products that a look listed since it was taken in."""
+    if last.announced is None:
+        return False
+    database = context.store.database
+    if database.generation("everything") > last.generation:
+        return False
+    if database.generation() - last.generation > 900:
+        return False  # changes of long ago are no longer listed
+    own = {a.product for a in last.announced.announcements}
+    return not database.changed_after(last.generation, "product", own)
 
 
 def _told(
@@ -398,8 +419,24 @@ def _told(
     )
 
 
-def _read(context: Context, feed: Feed, answer: Answer) -> Announced:
-    """A feed's answer and the pages it goes on to, as announcements. Raises FeedError."""
+@dataclass(frozen=True)
+class LastLook:
+    """What a feed listed at the last good look, so that only what differs is read and taken in."""
+
+    items: Items = field(default_factory=dict)
+    announced: Announced | None = None
+    generation: int = 0
+
+
+def _last_looks(context: Context) -> dict[str, LastLook]:
+    return context.cache.kept("last looks", "", lambda _: {})
+
+
+def _read(context: Context, feed: Feed, answer: Answer, before: Items) -> tuple[Announced, Items]:
+    """A feed's answer and the pages it goes on to, as announcements; and its items. Raises
+    FeedError.
+    """
+    items: Items = {}
     recipe = None
     if feed.kind == "recipe" and feed.reading.recipe:
         try:
@@ -408,7 +445,7 @@ def _read(context: Context, feed: Feed, answer: Answer) -> Announced:
             raise FeedUnreadable(str(error)) from None
 
     def read(page: Answer) -> Announced:
-        asked = Asked(feed.id, page, feed.reading, recipe, context.clock())
+        asked = Asked(feed.id, page, feed.reading, recipe, context.clock(), before, items)
         try:
             return FORMATS[feed.kind](asked)
         except RecursionError:
@@ -422,12 +459,11 @@ def _read(context: Context, feed: Feed, answer: Answer) -> Announced:
             fault = (
                 f"its pages go in a circle, or past {MOST_PAGES}; the first {len(seen)} were read"
             )
-            return announced.model_copy(
-                update={"next_url": None, "whole": False, "faults": (*announced.faults, fault)}
-            )
+            cut = {"next_url": None, "whole": False, "faults": (*announced.faults, fault)}
+            return announced.model_copy(update=cut), items
         seen.add(announced.next_url)
         announced = announced.and_more(read(_fetch(context, feed, announced.next_url)))
-    return announced
+    return announced, items
 
 
 def _fetch(

@@ -100,6 +100,18 @@ class Database:
         )
         return [(int(number), (str(k), str(subject))) for number, k, subject in rows]
 
+    def changed_after(self, generation: int, kind: str, subjects: Iterable[str]) -> bool:
+        """Whether one of some subjects changed after a generation. Reads."""
+        some = sorted(subjects)
+        marks = ", ".join("?" * len(some))
+        return bool(
+            self.ask(
+                f"SELECT 1 FROM change WHERE kind = ? AND subject IN ({marks}) "
+                "AND generation > ? LIMIT 1",
+                [kind, *some, generation],
+            )
+        )
+
     def next_number(self, table: str) -> int:
         """A number for a new row, one that no row of the table ever had. Writes."""
         rows = self.ask(

@@ -51,7 +51,8 @@ class Documents(Generic[T]):
         kept = [getattr(self.model, name) for name in (*self.columns, "body")]
         insert = self.model.insert(cells)
         upsert = self.model.insert(cells).on_conflict(conflict_target=[id], preserve=kept)
-        self._find_sql = str(self._select().where(id == "").sql()[0])
+        self._statements: dict[object, str] = {}
+        self._find_sql = str(self.model.select(self.model.body).where(id == "").sql()[0])
         self._insert_sql = str(insert.bind(database.peewee).sql()[0])
         self._upsert_sql = str(upsert.bind(database.peewee).sql()[0])
 
@@ -78,11 +79,12 @@ class Documents(Generic[T]):
         return self.value.model_validate_json(rows[0][0]) if rows else None
 
     def all(self, *, newest_first: bool = False, limit: int = -1, **equal: object) -> list[T]:
-        """The values whose columns equal what is given, by id. Reads."""
-        query = self._equal(self._select(), equal)
-        id = self.model.id
-        query = query.order_by(id.desc() if newest_first else id)
-        return self._read(query.limit(limit) if limit >= 0 else query)
+        """The values whose columns equal what is given, by id. Reads.
+
+        A tuple, list or set asks for those whose column equals one of it.
+        """
+        sql, given = self._asked("body", equal, newest_first=newest_first, limited=limit >= 0)
+        return self._read(sql, [*given, limit] if limit >= 0 else given)
 
     def page(
         self,
@@ -93,29 +95,54 @@ class Documents(Generic[T]):
         **equal: object,
     ) -> list[T]:
         """So many values after one, by id; with ``newest_first`` those before it. Reads."""
-        query, id = self._equal(self._select(), equal), self.model.id
-        if after is not None:
-            query = query.where(id < after if newest_first else id > after)
-        return self._read(query.order_by(id.desc() if newest_first else id).limit(limit))
+        sql, given = self._asked(
+            "body", equal, newest_first=newest_first, limited=True, after=after is not None
+        )
+        return self._read(sql, [*given, *([] if after is None else [after]), limit])
 
     def count(self, **equal: object) -> int:
         """How many values have these columns. Reads."""
-        return int(self._equal(self.model.select(), equal).count(self.database.peewee))
+        sql, given = self._asked("count", equal)
+        return int(self.database.ask(sql, given)[0][0])
 
-    def _select(self) -> Any:
-        return self.model.select(self.model.body)
-
-    def _equal(self, query: Any, equal: Mapping[str, object]) -> Any:
+    def _asked(
+        self, what: str, equal: Mapping[str, object], **shape: bool
+    ) -> tuple[str, list[object]]:
+        """The statement of a question, made once for each shape, and what goes into it."""
+        names: list[tuple[str, int]] = []
+        given: list[object] = []
         for name, wanted in equal.items():
-            field = getattr(self.model, name)
             if isinstance(wanted, (tuple, list, set, frozenset)):
-                query = query.where(field.in_(list(wanted)))
+                names.append((name, len(wanted)))
+                given += sorted(wanted) if isinstance(wanted, (set, frozenset)) else wanted
             else:
-                query = query.where(field == wanted)
-        return query
+                names.append((name, -1))
+                given.append(wanted)
+        key = (what, tuple(names), tuple(shape.items()))
+        if key not in self._statements:
+            self._statements[key] = self._statement(what, names, **shape)
+        return self._statements[key], given
 
-    def _read(self, query: Any) -> list[T]:
-        sql, given = query.sql()
+    def _statement(
+        self,
+        what: str,
+        names: Sequence[tuple[str, int]],
+        newest_first: bool = False,
+        limited: bool = False,
+        after: bool = False,
+    ) -> str:
+        model = self.model
+        query = model.select(peewee.fn.count(model.id) if what == "count" else model.body)
+        for name, count in names:
+            field = getattr(model, name)
+            query = query.where(field.in_([""] * count) if count >= 0 else field == "")
+        if after:
+            query = query.where(model.id < "" if newest_first else model.id > "")
+        if what != "count":
+            query = query.order_by(model.id.desc() if newest_first else model.id)
+        return str((query.limit(1) if limited else query).sql()[0])
+
+    def _read(self, sql: str, given: Sequence[object]) -> list[T]:
         return [self.value.model_validate_json(row[0]) for row in self.database.ask(sql, given)]
 
     # Writing.

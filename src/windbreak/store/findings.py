@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 
 import peewee
 
@@ -24,18 +24,34 @@ class Findings(Documents[Finding]):
     model, value = FindingRow, Finding
     outside = ("cause", "about")
 
+    def seen_by(self, cause: str) -> dict[str, dict[str, Finding]]:
+        """What a cause saw, by subject and id. Reads."""
+        rows = self.database.ask("SELECT about, body FROM finding WHERE cause = ?", [cause])
+        found: dict[str, dict[str, Finding]] = {}
+        for about, body in rows:
+            one = Finding.model_validate_json(body)
+            found.setdefault(str(about), {})[one.id] = one
+        return found
+
     def replace(
-        self, cause: str, about: str, seen: Iterable[Finding]
+        self,
+        cause: str,
+        about: str,
+        seen: Iterable[Finding],
+        before: Mapping[str, Finding] | None = None,
     ) -> tuple[list[Finding], list[Finding]]:
-        """Keep what a cause sees now of a subject in the place of what it saw before; what opened
-        and what closed. Writes.
+        """Keep what a cause sees now of a subject in the place of what it saw ``before``, which is
+        read where it is not given; what opened and what closed. Writes.
 
         A finding that stays keeps the instant at which it opened, and what puts it aside.
         """
         now = {one.id: one for one in seen}
+        if before is None:
+            before = {one.id: one for one in self.all(cause=cause, about=about)}
+        if not now and not before:
+            return [], []
         opened, closed = [], []
         with self.database.transaction():
-            before = {one.id: one for one in self.all(cause=cause, about=about)}
             for id in before.keys() - now.keys():
                 self.drop(id)
                 closed.append(before[id])

@@ -13,7 +13,7 @@ from windbreak.core.values.products import KnownProduct
 from windbreak.core.values.releases import KnownRelease
 from windbreak.core.versions.version import parse_version
 from windbreak.store.database import Mark
-from windbreak.store.documents import Documents, Row
+from windbreak.store.documents import Documents, Row, ids
 
 
 class ProductRow(Row):
@@ -100,12 +100,16 @@ class Releases(Documents[KnownRelease]):
         rows = self.database.ask(f"SELECT DISTINCT product FROM release {where}", given)
         return {str(row[0]) for row in rows}
 
+    def ids_of(self, product: str) -> list[str]:
+        """The ids of a product's releases: product@version. Reads."""
+        return ids(self.database.ask("SELECT id FROM release WHERE product = ?", [product]))
+
     def id_of(self, product: str, version: str) -> str:
         """The id a release is kept under: equal versions share one, however they are written."""
         wanted = parse_version(version)
-        for release in self.all(product=product):
-            if parse_version(release.version) == wanted:
-                return f"{product}@{release.version}"
+        for id in self.ids_of(product):
+            if parse_version(id.partition("@")[2]) == wanted:
+                return id
         return f"{product}@{version}"
 
 

@@ -2,15 +2,26 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+import json
+from collections.abc import Iterable, Sequence
 from datetime import datetime
+from typing import NamedTuple
 
 import peewee
 
 from windbreak.core.values.inventories import Inventory
 from windbreak.core.values.sites import Host, Site
 from windbreak.store.database import Database, Mark
-from windbreak.store.documents import Documents, Row
+from windbreak.store.documents import Documents, Row, ids
+
+
+class SiteNote(NamedTuple):
+    """A site in few words; ``own`` are the components made for it."""
+
+    id: str
+    label: str
+    production: bool
+    own: frozenset[str]
 
 
 class HostRow(Row):
@@ -68,6 +79,21 @@ class Sites(Documents[Site]):
         """The sites that are not retired, by id. Reads."""
         return self.all(retired=False)
 
+    def notes(self) -> dict[str, SiteNote]:
+        """The few things of every site that views of many sites need, by id. Reads."""
+        rows = self.database.ask(
+            "SELECT id, label, json_extract(body, '$.environment') = 'production', "
+            "json_extract(body, '$.own') FROM site"
+        )
+        return {
+            str(id): SiteNote(str(id), str(label), bool(live), frozenset(json.loads(own or "[]")))
+            for id, label, live, own in rows
+        }
+
+    def live_ids(self) -> list[str]:
+        """The ids of the sites that are not retired. Reads."""
+        return ids(self.database.ask("SELECT id FROM site WHERE NOT retired ORDER BY id"))
+
     def at(self, address: str) -> Site | None:
         """The site at an address that is not retired. Reads."""
         sites = self.all(address=address, retired=False)
@@ -103,10 +129,13 @@ class Inventories(Documents[Inventory]):
             return value.signature
         return bool(value.registrations) or any(c.maker is not None for c in value.components)
 
-    def signatures(self) -> dict[str, str]:
+    def signatures(self, sites: Sequence[str] | None = None) -> dict[str, str]:
         """By site, what inventories share when the reasoning sees no difference. Reads."""
+        where = "" if sites is None else f"WHERE id IN ({', '.join('?' * len(sites))})"
         rows = self.database.ask(
-            "SELECT id, signature, CASE WHEN signature IS NULL THEN body END FROM inventory"
+            "SELECT id, signature, CASE WHEN signature IS NULL THEN body END "
+            f"FROM inventory {where}",
+            sites or (),
         )
         return {
             str(site): signature or Inventory.model_validate_json(body).signature

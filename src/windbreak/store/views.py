@@ -138,13 +138,14 @@ class Views:
         rows = self.database.ask("SELECT body FROM row WHERE site = ?", [site])
         return SiteSummary.model_validate_json(rows[0][0]) if rows else None
 
-    def sites_that_move(self) -> dict[str, int]:
-        """The sites of which some component may go on, with how many. Reads."""
+    def sites_that_move(self) -> list[tuple[str, str, int]]:
+        """The linked sites of which some component may go on: id, label, how many. Reads."""
         rows = self.database.ask(
-            "SELECT r.site, count(s.target) FROM row r JOIN standing s "
-            "ON s.situation = r.situation WHERE s.target IS NOT NULL GROUP BY r.site"
+            "SELECT r.site, s.label, m.moves FROM row r JOIN site s ON s.id = r.site JOIN "
+            "(SELECT situation, count(target) AS moves FROM standing GROUP BY situation) m "
+            "ON m.situation = r.situation WHERE r.link = 'linked' AND m.moves ORDER BY r.site"
         )
-        return {str(site): int(count) for site, count in rows}
+        return [(str(site), str(label), int(moves)) for site, label, moves in rows]
 
     def situation_of(self, site: str) -> str | None:
         """The situation a site is in, as its row was made. Reads."""
@@ -203,6 +204,16 @@ class Views:
                 shared[body] = Standing.model_validate_json(body)
             found.append(shared[body].model_copy(update={"site": site}))
         return found
+
+    def soaking(self, product: str) -> list[tuple[Standing, int]]:
+        """How a product stands where only time is wanting, each with its count of sites. Reads."""
+        rows = self.database.ask(
+            "SELECT s.body, count(*) FROM standing s JOIN row r ON r.situation = s.situation "
+            "WHERE s.product = ? AND json_extract(s.body, '$.until') IS NOT NULL "
+            "GROUP BY s.situation ORDER BY min(r.site)",
+            [product],
+        )
+        return [(Standing.model_validate_json(body), int(count)) for body, count in rows]
 
     def standings_in_situation(self, situation: str) -> dict[str, str]:
         """What is kept of each product in a situation, as JSON. Reads."""

@@ -54,7 +54,8 @@ def further(resolution: Resolution, v: int, number: int) -> tuple[Problem, tuple
     if problem is None:
         return None
     shut = problem.binding.shut[v] >> number & 1
-    if not shut and satisfiable_from(problem.network(), v, number, [problem.start]):
+    known = [problem.start, resolution.choice]  # both are allowed
+    if not shut and satisfiable_from(problem.network(), v, number, known):
         return None
     return problem, conflict(problem, v, number)
 

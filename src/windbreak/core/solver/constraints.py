@@ -38,13 +38,13 @@ class Relation:
         Relation(((0b0011, 0b001), (0b0100, 0b110)))   # 0, 1 go with 0; 2 goes with 1, 2
     """
 
-    __slots__ = ("_back", "_forth", "classes", "empty")
+    __slots__ = ("_back", "_forth", "_rows", "classes")
 
     def __init__(self, classes: Iterable[tuple[int, int]]) -> None:
         self.classes: Classes = tuple(classes)
         self._forth: dict[int, int] = {}
         self._back: dict[int, int] = {}
-        self.empty = not self.classes
+        self._rows: dict[int, int] = {}
 
     def forth(self, own: int) -> int:
         """The options of the second that go with some option in a domain of the first."""
@@ -77,20 +77,28 @@ class Relation:
             self._back[there] = kept
         return kept
 
+    def row(self, i: int) -> int:
+        """The options of the second that go with option i of the first; -1: all."""
+        kept = self._rows.get(i)
+        if kept is None:
+            kept = next((others for mine, others in self.classes if mine >> i & 1), -1)
+            self._rows[i] = kept
+        return kept
+
     def fits(self, i: int, j: int) -> bool:
         """Whether option i of the first goes with option j of the second."""
-        for mine, others in self.classes:
-            if mine >> i & 1:
-                return bool(others >> j & 1)
-        return True
+        return bool(self.row(i) >> j & 1)
 
     def forbids(self, own: int, there: int) -> bool:
         """Whether some pair of two domains does not go together."""
-        return any(mine & own and there & ~others for mine, others in self.classes)
+        for mine, others in self.classes:
+            if mine & own and there & ~others:
+                return True
+        return False
 
     def fitting(self, options: Iterable[int]) -> list[int]:
         """For each option of the first, the options of the second it goes with; -1: with all."""
-        return [self.forth(1 << i) for i in options]
+        return [self.row(i) for i in options]
 
 
 class Constraint(ABC):
@@ -134,19 +142,33 @@ class Constraint(ABC):
 class Table(Constraint):
     """A relation between the options of p and those of q."""
 
-    __slots__ = ("p", "q", "relation")
+    __slots__ = ("_back", "_forth", "_rows", "p", "q", "relation")
 
     def __init__(self, p: int, q: int, relation: Relation) -> None:
         self.p, self.q, self.relation = p, q, relation
         self.scope = (p, q)
+        # What the relation has kept is looked up here, without a call: this is the inner loop.
+        self._forth, self._back = relation._forth.get, relation._back.get
+        self._rows = relation._rows.get
 
     def propagate(self, domains: Sequence[int], v: int) -> tuple[int, int]:
+        own = domains[v]
         if v == self.p:
-            return self.q, domains[self.q] & self.relation.forth(domains[v])
-        return self.p, domains[self.p] & self.relation.back(domains[v])
+            there = self._forth(own)
+            if there is None:
+                there = self.relation.forth(own)
+            return self.q, domains[self.q] & there
+        there = self._back(own)
+        if there is None:
+            there = self.relation.back(own)
+        return self.p, domains[self.p] & there
 
     def violated(self, choice: Sequence[int]) -> bool:
-        return not self.relation.fits(choice[self.p], choice[self.q])
+        i = choice[self.p]
+        row = self._rows(i)
+        if row is None:
+            row = self.relation.row(i)
+        return not row >> choice[self.q] & 1
 
     def entailed(self, domains: Sequence[int]) -> bool:
         return not self.relation.forbids(domains[self.p], domains[self.q])

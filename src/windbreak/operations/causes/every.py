@@ -14,7 +14,7 @@ from functools import cached_property
 from typing import Literal
 
 from windbreak.core.values.findings import Finding
-from windbreak.core.values.runs import WENT_WRONG
+from windbreak.core.values.runs import WENT_WRONG, Run
 from windbreak.core.values.sites import Site
 from windbreak.operations.causes import feeds, licences, releases, sites
 from windbreak.operations.context import Context
@@ -42,6 +42,20 @@ class Sight:
     @cached_property
     def names(self) -> dict[str, str]:
         return {p.id: p.name for p in self.context.store.products.all()}
+
+    def all_sites(self) -> None:
+        """Read every site at once, for causes that look at all of them."""
+        for site in self.context.store.sites.all():
+            self._sites[site.id] = None if site.retired_at is not None else site
+
+    @cached_property
+    def last_runs(self) -> dict[str, Run]:
+        return self.context.store.runs.last()
+
+    @cached_property
+    def missed(self) -> frozenset[str]:
+        """The sites of which a booking was missed."""
+        return frozenset([b.site for b in self.context.store.bookings.all(state="missed")])
 
     def site(self, id: str) -> Site | None:
         """A site that is not retired. Reads."""
@@ -88,7 +102,7 @@ class Cause:
         store = context.store
         match self.each:
             case "site":
-                now = {site.id for site in store.sites.live()}
+                now = set(store.sites.live_ids())
             case "product":
                 now = {p.id for p in store.products.all()} | store.releases.told_products()
             case "feed":
@@ -112,7 +126,7 @@ def _on_site(look: Callable[[Sight, Site], Iterator[Finding]]) -> Look:
 
 
 def _of_run(sight: Sight, site: Site) -> Iterator[Finding]:
-    run = sight.context.store.runs.last(site.id).get(site.id)
+    run = sight.last_runs.get(site.id)
     if run is not None and run.state in WENT_WRONG:
         yield sites.of_run(sight.context, site, run)
 
@@ -139,7 +153,7 @@ CAUSES: tuple[Cause, ...] = (
         "bookings",
         "site",
         "booking plan",
-        _on_site(lambda s, x: sites.of_bookings(s.context, x)),
+        _on_site(lambda s, x: sites.of_bookings(s.context, x) if x.id in s.missed else iter(())),
         timed=True,
     ),
     _cause("ready", "fleet", "row", lambda s, _: sites.of_plans(s.context)),

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections import Counter, defaultdict
 from collections.abc import Iterator, Sequence
-from datetime import timedelta
+from datetime import date, timedelta
 
 from windbreak.core.values.findings import Finding, Weight
 from windbreak.core.values.releases import KnownRelease
@@ -27,10 +27,10 @@ def of_soaks(context: Context, product: str) -> Iterator[Finding]:
     """Releases that only have to grow older. Rules may let some sites wait longer than others:
     the day on which most may take it is told, and the others' beside it.
     """
-    waiting: dict[str, list[Standing]] = defaultdict(list)
-    for one in context.store.views.standings_of_product(product):
+    waiting: dict[str, list[tuple[Standing, int]]] = defaultdict(list)
+    for one, count in context.store.views.soaking(product):
         if one.until is not None and one.blocked is not None and one.state != "held":
-            waiting[one.blocked].append(one)
+            waiting[one.blocked].append((one, count))
     today = context.clock().date()
     for version, found in sorted(waiting.items()):
         release = context.store.releases.find(context.store.releases.id_of(product, version))
@@ -38,8 +38,12 @@ def of_soaks(context: Context, product: str) -> Iterator[Finding]:
         breaking = kinds.count("breaking")
         changed = f"{counted(len(kinds), 'change')} told" if kinds else "No changes are told"
         changed += f", {breaking} of them breaking." if breaking else "."
-        where = "1 site waits" if len(found) == 1 else f"{len(found)} sites wait"
-        days = Counter(one.until for one in found if one.until)
+        sites = sum(count for _, count in found)
+        where = "1 site waits" if sites == 1 else f"{sites} sites wait"
+        days: Counter[date] = Counter()
+        for one, count in found:
+            if one.until is not None:
+                days[one.until] += count
         until = min(days, key=lambda when: (-days[when], when))
         others = [
             f"{counted(days[when], 'site')} until {day(when, today)}"
@@ -53,7 +57,7 @@ def of_soaks(context: Context, product: str) -> Iterator[Finding]:
             "waiting",
             "low",
             None,
-            f"**{_name(context, product)}** `{version}` is out, a {found[0].soak} release. "
+            f"**{_name(context, product)}** `{version}` is out, a {found[0][0].soak} release. "
             f"It soaks until {day(until, today)}.",
             f"{changed} {where} for it.{apart}",
             act("Read what changed", "see-product", product=product),
@@ -113,10 +117,17 @@ def _named(context: Context, ids: Sequence[str]) -> str:
 
 
 def of_releases(context: Context, product: str) -> Iterator[Finding]:
+    telling = [
+        r
+        for r in context.store.releases.all(product=product)
+        if r.undecided or r.refused or r.withdrawn_at or r.corrected
+    ]
+    if not telling:
+        return
     used = {(p, v) for p, v, _ in context.store.inventories.versions_in_use(product)}
     installed = {product for product, _ in used}
     name = _name(context, product)
-    for release in context.store.releases.all(product=product):
+    for release in telling:
         see = act("Open the product", "see-product", product=release.product)
         if release.undecided:
             yield _of_republished(context, release, name)
@@ -207,9 +218,12 @@ def of_withdrawn(context: Context, id: str) -> Iterator[Finding]:
 
 def of_watch(context: Context, product: str) -> Iterator[Finding]:
     today = context.clock().date()
+    telling = [r for r in context.store.releases.all(product=product) if r.watch]
+    if not telling:
+        return
     installed = context.store.inventories.versions_in_use(product)
     name = _name(context, product)
-    for release in context.store.releases.all(product=product):
+    for release in telling:
         for index, item in enumerate(release.watch):
             if item.on is None or not installed:
                 continue

@@ -109,7 +109,8 @@ def of_plans(context: Context) -> Iterator[Finding]:
     ready = _ready(context)
     text = "Nothing stands in the way; they need your word."
     if len(ready) <= FEW_READY:
-        for site, count in ready:
+        for id, _, count in ready:
+            site = context.store.sites.get(id)
             yield finding(
                 context,
                 f"ready:{site.id}",
@@ -121,36 +122,29 @@ def of_plans(context: Context) -> Iterator[Finding]:
                 act("See the plan", "see-plan", site=site.id),
             )
         return
-    most = sorted(ready, key=lambda one: (-one[1], one[0].label))[:4]
-    names = ", ".join(f"{site.label} {count}" for site, count in most)
+    most = sorted(ready, key=lambda one: (-one[2], one[1]))[:4]
+    names = ", ".join(f"{label} {count}" for _, label, count in most)
+    moves = sum(count for _, _, count in ready)
     yield finding(
         context,
         "ready:fleet",
         "ready",
         "low",
         None,
-        f"**{len(ready)} sites** have {counted(sum(n for _, n in ready), 'move')} ready.",
+        f"**{len(ready)} sites** have {counted(moves, 'move')} ready.",
         f"{text} Most on {names}.",
         act("See the sites", "see-sites", state="ready"),
     )
 
 
-def _ready(context: Context) -> list[tuple[Site, int]]:
-    """The sites that have moves and no plan yet. What went wrong is looked at before more is
-    offered. Reads.
+def _ready(context: Context) -> list[tuple[str, str, int]]:
+    """The sites that have moves and no plan yet: id, label, moves. What went wrong is looked at
+    before more is offered. Reads.
     """
     store = context.store
-    moving = store.views.sites_that_move()
-    approved, last = store.plans.approved(), store.runs.last()
-    sites = {site.id: site for site in store.sites.all(id=list(moving))}
-    return [
-        (site, moving[id])
-        for id, site in sorted(sites.items())
-        if site.retired_at is None
-        and site.link.state == "linked"
-        and id not in approved
-        and not (id in last and last[id].state in WENT_WRONG)
-    ]
+    wrong = {site for site, run in store.runs.last().items() if run.state in WENT_WRONG}
+    passed_over = wrong | store.plans.approved().keys()
+    return [one for one in store.views.sites_that_move() if one[0] not in passed_over]
 
 
 def of_blocks(context: Context, site: Site) -> Iterator[Finding]:

@@ -11,7 +11,6 @@ from windbreak.core.values.basics import WORST_FIRST, State
 from windbreak.core.values.holds import StandingHold
 from windbreak.core.values.products import KnownProduct
 from windbreak.core.values.releases import KnownRelease
-from windbreak.core.values.sites import Site
 from windbreak.core.versions.ranges import parse_range
 from windbreak.core.versions.version import Version, parse_version
 from windbreak.documents.products import (
@@ -70,7 +69,7 @@ class _Fleet:
         self.context = context
         self.ground = ground
         self.today = context.clock().date()
-        self.sites: dict[str, Site] = {s.id: s for s in context.store.sites.all()}
+        self.sites = context.store.sites.notes()
         self.holds: dict[str, list[StandingHold]] = defaultdict(list)
         for hold in context.store.holds.all():
             if hold.until is None or hold.until >= self.today:
@@ -94,7 +93,7 @@ class _Fleet:
         return {x.product for x in licence_rights.for_case(self.ground.licences, site)}
 
     def is_twin(self, site: str) -> bool:
-        return self.sites[site].environment != "production"
+        return not self.sites[site].production
 
 
 def listed_releases(releases: Iterable[KnownRelease]) -> list[KnownRelease]:

@@ -14,7 +14,7 @@ from __future__ import annotations
 
 import logging
 import threading
-from collections.abc import Hashable, Iterable, Iterator
+from collections.abc import Hashable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 from datetime import timedelta
 
@@ -205,10 +205,11 @@ class Projector:
 class _Situations:
     """The situations of some sites, each worked out once."""
 
-    def __init__(self, context: Context, ground: Ground, sites: Iterable[Site]) -> None:
+    def __init__(self, context: Context, ground: Ground, sites: Sequence[Site]) -> None:
         self.context = context
         self.ground = ground
-        self.signatures = context.store.inventories.signatures()
+        few = [site.id for site in sites] if len(sites) <= _AT_ONCE else None
+        self.signatures = context.store.inventories.signatures(few)
         self.undecided = standings.undecided_in(ground.catalogue)
         self.views: dict[Hashable, tuple[standings.SituationView | None, str | None]] = {}
         self._cases: dict[Hashable, Case] = {}

@@ -12,6 +12,7 @@ STEPS = (
     # Every transaction that changes what views hang on has a number, and names its subjects.
     "CREATE TABLE change (generation INTEGER NOT NULL, kind TEXT NOT NULL, subject TEXT NOT NULL)",
     "CREATE INDEX change_generation ON change(generation)",
+    "CREATE INDEX change_subject ON change(kind, subject, generation)",
     "CREATE TABLE newest_change (kind TEXT PRIMARY KEY, generation INTEGER NOT NULL) WITHOUT ROWID",
     "INSERT INTO newest_change VALUES ('', 1)",
     "CREATE TABLE projection (id INTEGER PRIMARY KEY CHECK (id = 1), generation INTEGER NOT NULL, "

@@ -91,10 +91,7 @@ class Relation:
 
     def forbids(self, own: int, there: int) -> bool:
         """Whether some pair of two domains does not go together."""
-        for mine, others in self.classes:
-            if mine & own and there & ~others:
-                return True
-        return False
+        return any(mine & own and there & ~others for mine, others in self.classes)
 
     def fitting(self, options: Iterable[int]) -> list[int]:
         """For each option of the first, the options of the second it goes with; -1: with all."""

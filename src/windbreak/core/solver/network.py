@@ -118,17 +118,19 @@ class Network:
                     edges.append((v, cost.q))
         return components(variables, edges)
 
-    def within(self, inside: Set[int], component: Set[int]) -> Network:
+    def within(self, domains: Sequence[int], inside: Set[int], component: Set[int]) -> Network:
         """The network with only what binds some variables of a component among themselves.
 
-        What a constraint says of variables of other components is settled by their domains.
+        What a constraint says of variables of other components, and of those that can't meet it
+        whatever they take, is settled by their domains.
         """
         found = Network(self.domains)
+        outside = component - inside
         for v in inside:
             found.constraints[v] = [
                 c
                 for c in self.constraints[v]
-                if all([u in inside or u not in component for u in c.scope])
+                if outside.isdisjoint(c.scope) or outside.isdisjoint(c.open(domains))
             ]
             found.costs[v] = [x for x in self.costs[v] if x.p in inside and x.q in inside]
         return found

@@ -212,7 +212,7 @@ def _solved(
             return Component(tuple(group), cost + rest, choice)
         inside |= more
         among = [v for v in group if v in inside]
-        best = _searched(network.within(inside, component), prices, domains, among)
+        best = _searched(network.within(domains, inside, component), prices, domains, among)
         if best is None:
             return None
         cost = best[0]

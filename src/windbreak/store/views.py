@@ -7,6 +7,7 @@ site that leads: a twin's row goes where its site's goes.
 
 from __future__ import annotations
 
+import json
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
@@ -161,7 +162,7 @@ class Views:
             self.database.tell_many(
                 "INSERT INTO standing VALUES (?, ?, ?, ?, ?, ?)",
                 [
-                    (situation, s.product, s.state, s.version, s.target, s.model_dump_json())
+                    (situation, s.product, s.state, s.version, s.target, _shared(s))
                     for s in standings
                 ],
             )
@@ -201,19 +202,19 @@ class Views:
         found = []
         for body, site in rows:
             if body not in shared:
-                shared[body] = Standing.model_validate_json(body)
+                shared[body] = _of_site(body, site)
             found.append(shared[body].model_copy(update={"site": site}))
         return found
 
     def soaking(self, product: str) -> list[tuple[Standing, int]]:
         """How a product stands where only time is wanting, each with its count of sites. Reads."""
         rows = self.database.ask(
-            "SELECT s.body, count(*) FROM standing s JOIN row r ON r.situation = s.situation "
+            "SELECT s.body, min(r.site), count(*) FROM standing s JOIN row r ON r.situation = s.situation "
             "WHERE s.product = ? AND json_extract(s.body, '$.until') IS NOT NULL "
             "GROUP BY s.situation ORDER BY min(r.site)",
             [product],
         )
-        return [(Standing.model_validate_json(body), int(count)) for body, count in rows]
+        return [(_of_site(body, site), int(count)) for body, site, count in rows]
 
     def standings_in_situation(self, situation: str) -> dict[str, str]:
         """What is kept of each product in a situation, as JSON. Reads."""
@@ -242,5 +243,10 @@ class Views:
         return [str(row[0]) for row in rows]
 
 
+def _shared(standing: Standing) -> str:
+    """A standing as it is kept: it is of every site in its situation."""
+    return standing.model_dump_json(exclude={"site"})
+
+
 def _of_site(body: str, site: str) -> Standing:
-    return Standing.model_validate_json(body).model_copy(update={"site": site})
+    return Standing.model_validate({**json.loads(body), "site": site})

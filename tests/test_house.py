@@ -112,6 +112,15 @@ class Imports(unittest.TestCase):
             settled |= more
         self.assertEqual(sorted(leads.keys() - settled), [])
 
+    def test_one_room_alone_writes_what_is_on_a_site(self) -> None:
+        writing = re.compile(r"inventories\.(put|change|add|remove)\(")
+        writers = {
+            str(path.relative_to(SOURCE))
+            for path in SOURCE.rglob("*.py")
+            if writing.search(path.read_text())
+        }
+        self.assertEqual(writers, {"operations/inventories.py"})
+
     def test_the_core_needs_the_standard_library_and_pydantic_only(self) -> None:
         import sys
 

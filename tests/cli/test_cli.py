@@ -372,6 +372,59 @@ class OverTheDemo(WithDemo):
                 self.assertIn(part, done.stderr)
                 self.assertNotIn("Traceback", done.stderr)
 
+    def test_what_came_once_has_nothing_to_decide_and_a_decision_wants_its_why(self) -> None:
+        told = self.ask("product", "decide", "lee", "5.5")
+        self.assertEqual(told.returncode, 0, told.stderr)
+        self.assertIn("came once; there is nothing to decide", told.stdout)
+        for words, said in [(("5.5", "new"), "--why TEXT"), (("0.0.1",), "is not known")]:
+            with self.subTest(words=words):
+                told = self.ask("product", "decide", "lee", *words)
+                self.assertIn(said, told.stderr)
+                self.assertIn(told.returncode, (1, 2))
+
+    def test_the_link_is_of_an_open_account_and_leads_to_the_service(self) -> None:
+        data = str(self.demo.service_folder)
+        told = windbreak("sign-in-link", "--data", data, "--account", "rhona")
+        self.assertEqual(told.returncode, 0, told.stderr)
+        self.assertTrue(told.stdout.startswith(f"{self.demo.address}/sign-in#"), told.stdout)
+        for account, said in [("nobody", "there is no account"), ("owen", "is closed")]:
+            if account == "owen":
+                self.http("POST", "/accounts", json={"id": "owen", "name": "Owen Pell"})
+                closed = self.http("DELETE", "/accounts/owen")
+                self.assertLess(closed.status_code, 300, closed.text)
+            with self.subTest(account=account):
+                told = windbreak("sign-in-link", "--data", data, "--account", account)
+                self.assertEqual(told.returncode, 1)
+                self.assertIn(said, told.stderr)
+                self.assertIn("rhona", told.stderr)
+
+    def test_a_token_goes_to_its_own_service_only(self) -> None:
+        with tempfile.TemporaryDirectory() as folder:
+            profile = Path(folder) / "profile.json"
+            profile.write_text(json.dumps({"address": self.demo.address, "token": self.token}))
+            mine = windbreak("today", WINDBREAK_PROFILE=str(profile))
+            self.assertEqual(mine.returncode, 0, mine.stderr)
+            other = windbreak(
+                "today", "--service", "http://127.0.0.1:9", WINDBREAK_PROFILE=str(profile)
+            )
+            self.assertEqual(other.returncode, 4)
+            self.assertIn("http://127.0.0.1:9", other.stderr)
+
+    def test_what_is_written_is_read_at_once(self) -> None:
+        """A command waits until what the command before it wrote is shown."""
+        for n in range(3):
+            held = self.ask("product", "hold", "lee", "--site", "tarnsey-harbour", "--why", f"try {n}")
+            self.assertEqual(held.returncode, 0, held.stderr)
+            shown = json.loads(self.ask("site", "show", "tarnsey-harbour", "--json").stdout)
+            (lee,) = [c for c in shown["components"] if c["product"] == "plugin/lee"]
+            self.assertEqual(lee["state"], "held")
+            hold = json.loads(self.ask("product", "holds", "--json").stdout)[-1]
+            lifted = self.ask("product", "lift", hold["id"])
+            self.assertEqual(lifted.returncode, 0, lifted.stderr)
+            shown = json.loads(self.ask("site", "show", "tarnsey-harbour", "--json").stdout)
+            (lee,) = [c for c in shown["components"] if c["product"] == "plugin/lee"]
+            self.assertNotEqual(lee["state"], "held")
+
     def test_a_terminal_signs_in_with_a_link_once(self) -> None:
         with tempfile.TemporaryDirectory() as folder:
             profile = f"{folder}/profile.json"

@@ -6,6 +6,7 @@ from tests.operations.within import RHONA, WithContext, catch_up, look_again
 from windbreak.core.values.bookings import Book, NewRollout
 from windbreak.core.values.holds import NewHold
 from windbreak.core.values.plans import ApprovePlan
+from windbreak.core.values.policy import NewRule
 from windbreak.core.values.sites import Window
 from windbreak.operations import planning, policy, rollouts, runs, sites
 from windbreak.operations.errors import Refused
@@ -143,6 +144,42 @@ class Rollouts(WithContext):
         self.assertEqual(self.context.store.bookings.all(state="waiting"), [])
         with self.assertRaises(Refused):
             rollouts.stop_rollout(self.context, self.rollout, RHONA)
+
+    def test_a_rollout_whose_booking_is_withdrawn_has_ended_and_says_so(self) -> None:
+        (booking,) = self.context.store.bookings.all(site="skerry-light-twin", state="waiting")
+        rollouts.withdraw(self.context, booking.id, RHONA)
+        self.assertEqual(self.state(), "stopped")
+        self.assertIn("was withdrawn", self.context.store.rollouts.get(self.rollout).text)
+
+    def test_a_rollout_whose_booking_was_missed_has_ended_and_says_so(self) -> None:
+        (booking,) = self.context.store.bookings.all(site="skerry-light-twin", state="waiting")
+        self.later = booking.starts_at - datetime.now(UTC) + timedelta(hours=6)
+        rollouts.due(self.context)
+        self.assertEqual(self.state(), "stopped")
+        self.assertIn("was missed", self.context.store.rollouts.get(self.rollout).text)
+
+    def test_a_second_rollout_of_the_same_is_refused_until_the_first_has_ended(self) -> None:
+        again = NewRollout(site="skerry-light", product="core/millrace", version="6.4.3")
+        with self.assertRaises(Refused) as caught:
+            rollouts.start_rollout(self.context, again, RHONA)
+        self.assertEqual(caught.exception.code, "rollout-under-way")
+        rollouts.stop_rollout(self.context, self.rollout, RHONA)
+        self.assertEqual(rollouts.start_rollout(self.context, again, RHONA).state, "rehearsing")
+
+
+class Soaking(WithContext):
+    def test_the_day_of_most_sites_is_told_and_the_others_beside_it(self) -> None:
+        self.feeds()
+        for slug in ("skerry-light", "skerry-light-twin", "whinchat-radio"):
+            self.site(slug)
+        (before,) = [f for f in look_again(self.context) if f.id == "soak:core/millrace@6.5"]
+        self.assertNotIn("By rules of their own", before.text)
+        rule = NewRule(site="whinchat-radio", soak={"major": 20}, reason="the shop asked")
+        policy.set_rule(self.context, rule, RHONA)
+        (finding,) = [f for f in look_again(self.context) if f.id == "soak:core/millrace@6.5"]
+        self.assertEqual(finding.headline, before.headline)
+        self.assertRegex(finding.text, r"By rules of their own 1 site until \w{3} \d+ \w{3}")
+        self.assertEqual(finding.deadline, before.deadline)
 
 
 class Findings(WithContext):

@@ -4465,6 +4465,12 @@ export interface components {
             cannot: number;
             /** Decided */
             decided: string;
+            /**
+             * Decision
+             * @default made
+             * @enum {string}
+             */
+            decision: "asked" | "held" | "made";
             /** Held */
             held: number;
             /** May */

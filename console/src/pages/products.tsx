@@ -38,7 +38,7 @@ export function ProductsPage() {
   const subjects = reached.flatMap((row) =>
     row.versions.filter((use) => use.exposed > 0).flatMap((use) => use.sites),
   );
-  const toDecide = all.filter((row) => row.decided.startsWith("Decide")).length;
+  const toDecide = all.filter((row) => row.decision === "asked").length;
   return (
     <>
       {today.data && (
@@ -102,8 +102,8 @@ export function ProductsPage() {
 const count = (row: Row) => row.versions.reduce((n, use) => n + use.exposed, 0);
 
 function decision(row: Row): string {
-  if (row.decided.startsWith("Decide")) return "to decide";
-  return row.decided.startsWith("held") ? "held" : "decided";
+  if (row.decision === "asked") return "to decide";
+  return row.decision === "held" ? "held" : "decided";
 }
 
 function Key() {
@@ -204,13 +204,13 @@ function Table({ rows, all }: { rows: Row[]; all: number }) {
               )}
             </td>
             <td className="max-w-[200px] truncate" title={row.decided}>
-              {row.decided.startsWith("Decide") ? (
+              {row.decision === "asked" ? (
                 <Link to={`/products/${row.product.id}`} className="t underline">
                   {row.decided}
                 </Link>
               ) : (
                 <>
-                  {row.decided.startsWith("held") && <Glyph state="held" />} {row.decided}
+                  {row.decision === "held" && <Glyph state="held" />} {row.decided}
                 </>
               )}
             </td>

@@ -131,6 +131,15 @@ def secret(prompt: str) -> str:
     return sys.stdin.read()
 
 
+def why(told: str | None) -> str:
+    """Why something is done, for the ledger: as it was told, else asked for. Raises Refusal."""
+    if not told and sys.stdin.isatty():
+        told = input("Why? It is kept in the ledger: ")
+    if not told or not told.strip():
+        raise Refusal("say why: --why TEXT; it is kept in the ledger", 2)
+    return told
+
+
 def plain(text: str) -> str:
     """Text that goes into a line with markup, its own brackets kept."""
     from rich.markup import escape

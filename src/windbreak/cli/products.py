@@ -6,7 +6,7 @@ import argparse
 from datetime import date
 from typing import Any
 
-from windbreak.cli.output import Refusal, age, dump, say, state, table
+from windbreak.cli.output import Refusal, age, dump, say, state, table, why
 from windbreak.cli.profile import connect, pick_product, pick_site
 
 
@@ -56,12 +56,15 @@ def add(commands: Any, common: argparse.ArgumentParser) -> None:
         one.add_argument(f"--{kind}", action="append", default=[], metavar="TEXT")
     one.set_defaults(do=_release)
     one = verbs.add_parser(
-        "decide", parents=[common], help="say which package of a version that came twice is right"
+        "decide",
+        parents=[common],
+        help="see a version that came twice, and say which of its packages is right",
+        epilog="example: windbreak product decide capstan 3.3 new --why 'its maker says so'",
     )
     one.add_argument("product", metavar="PRODUCT")
     one.add_argument("version", metavar="VERSION")
-    one.add_argument("keep", choices=("first", "new"))
-    one.add_argument("--why", required=True)
+    one.add_argument("keep", nargs="?", choices=("first", "new"), help="without it, both are shown")
+    one.add_argument("--why")
     one.set_defaults(do=_decide)
     one = commands.add_parser("coverage", parents=[common], help="components that no feed covers")
     one.set_defaults(do=_coverage)
@@ -164,10 +167,8 @@ def _show(args: argparse.Namespace) -> None:
         f"; carried newest {view.carried_newest} in {view.carried_in}" if view.carried_in else ""
     )
     say(f"On {counted(row.sites, 'site')}{twins}; newest {row.newest or 'none'}{carried}.")
-    undecided = row.decided.startswith("Decide")
-    why = row.decided.removeprefix("Decide").lstrip(": ")
-    if undecided:
-        say(f"It waits for a decision of yours{f': {why}' if why else ''}.")
+    if row.decision == "asked":
+        say(f"It waits for a decision of yours. {row.decided}.")
     else:
         say(f"Decided: {row.decided}.")
     print()
@@ -365,11 +366,43 @@ def _release(args: argparse.Namespace) -> None:
 def _decide(args: argparse.Namespace) -> None:
     from windbreak.core.values.releases import DecideRepublished
 
-    choice = DecideRepublished(keep=args.keep, why=args.why)
+    if args.keep is None:
+        _show_both(args)
+        return
+    choice = DecideRepublished(keep=args.keep, why=why(args.why))
     with connect(args) as windbreak:
         id = pick_product(windbreak, args.product)
         release = windbreak.decide_release(id, args.version, choice)
     dump(release) if args.json else say(f"**{release.title}**: the {args.keep} package is right.")
+
+
+def _show_both(args: argparse.Namespace) -> None:
+    """The two packages of a version that came twice, and how to say which is right."""
+    with connect(args) as windbreak:
+        view = windbreak.product(pick_product(windbreak, args.product))
+    release = next((r for r in view.releases if r.version == args.version), None)
+    name = view.row.product.name
+    if release is None:
+        raise Refusal(
+            f"{name} {args.version} is not known; see windbreak product show {args.product}"
+        )
+    if args.json:
+        return dump(release)
+    again = release.republished
+    if again is None:
+        return say(f"**{release.title}** came once; there is nothing to decide.")
+    say(f"**{release.title}** came twice, with different packages.")
+    say(f"  first  {again.first}")
+    size = f", {again.now.size:,} bytes" if again.now.size is not None else ""
+    source = f"told by {again.feed} on {again.at:%d %b %Y}"
+    say(f"  new    {again.now.sha256 or 'no sum is told'}{size}, {source}")
+    if not again.open:
+        return say(f"The {again.decided} one is right, {again.by} decided: {again.why}.")
+    say("It goes to no site until you say which is right; ask its maker, then:")
+    line = f"windbreak product decide {args.product} {args.version}"
+    say(f"  {line} first --why TEXT")
+    say(f"  {line} new --why TEXT")
+    return None
 
 
 def _coverage(args: argparse.Namespace) -> None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import contextlib
 import json
 import os
 from pathlib import Path
@@ -32,7 +33,16 @@ def write_profile(address: str, token: str) -> Path:
 
 def connect(args: argparse.Namespace) -> Windbreak:
     """The client for a command. Raises Refusal when no address or token is known."""
-    from windbreak.client import Windbreak
+    from windbreak.client import ClientError, Windbreak
+
+    class UntilShown(Windbreak):
+        """Ends once what it wrote is shown, so that the command after it reads that."""
+
+        def close(self) -> None:
+            if self.written:
+                with contextlib.suppress(ClientError):
+                    self.who_am_i()
+            super().close()
 
     kept: dict[str, str] = {}
     path = profile_path()
@@ -55,7 +65,7 @@ def connect(args: argparse.Namespace) -> Windbreak:
         raise Refusal(
             "no service is known; sign in with the link it printed: windbreak sign-in LINK", 4
         )
-    return Windbreak(address, token)
+    return UntilShown(address, token)
 
 
 def same_service(one: str, other: str) -> bool:

@@ -6,7 +6,7 @@ import argparse
 from pathlib import Path
 from typing import Any
 
-from windbreak.cli.output import Refusal, age, ask, dump, say, secret, table
+from windbreak.cli.output import Refusal, age, ask, dump, say, secret, table, why
 from windbreak.cli.profile import connect, pick_site
 
 
@@ -50,7 +50,7 @@ def add(commands: Any, common: argparse.ArgumentParser) -> None:
     one = commands.add_parser(
         "take-over", parents=[common], help="let a restored copy drive the sites"
     )
-    one.add_argument("--why", required=True)
+    one.add_argument("--why", help="asked for where it is not given")
     one.add_argument("--yes", action="store_true")
     one.set_defaults(do=_take_over)
 
@@ -155,5 +155,5 @@ def _take_over(args: argparse.Namespace) -> None:
             "from is stopped: two would do the same work twice.",
             yes=args.yes,
         )
-        found = windbreak.take_over(args.why)
+        found = windbreak.take_over(why(args.why))
     dump(found) if args.json else say(found.text)

@@ -49,6 +49,9 @@ class VersionUse(Value):
     exposed: int = 0
 
 
+Decision = Literal["asked", "held", "made"]  # asked: a person's word is wanted
+
+
 class ProductRow(Value):
     """A product as one row: versions in use from oldest to newest, who may move, who can't."""
 
@@ -65,6 +68,7 @@ class ProductRow(Value):
     advisories: int
     severity: Severity | None = None
     decided: str
+    decision: Decision = "made"
     origin: str
     state: State
     to_decide: int = 0

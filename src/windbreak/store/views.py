@@ -209,7 +209,8 @@ class Views:
     def soaking(self, product: str) -> list[tuple[Standing, int]]:
         """How a product stands where only time is wanting, each with its count of sites. Reads."""
         rows = self.database.ask(
-            "SELECT s.body, min(r.site), count(*) FROM standing s JOIN row r ON r.situation = s.situation "
+            "SELECT s.body, min(r.site), count(*) FROM standing s "
+            "JOIN row r ON r.situation = s.situation "
             "WHERE s.product = ? AND json_extract(s.body, '$.until') IS NOT NULL "
             "GROUP BY s.situation ORDER BY min(r.site)",
             [product],

@@ -15,7 +15,7 @@ from windbreak.core.case.situation import Case
 from windbreak.core.resolution.problem import NOBODY, Problem, Rule, compile_problem
 from windbreak.core.values.charts import Cell, Chart, Side, Stop
 from windbreak.core.values.verdicts import Plan
-from windbreak.wording.reasons import beyond
+from windbreak.wording.reasons import beyond, out
 from windbreak.wording.steps import broken_text
 from windbreak.wording.words import first_up, listed
 
@@ -115,9 +115,8 @@ def _side(case: Case, problem: Problem, v: int, options: Sequence[int]) -> Side:
     member = problem.members[v]
     notes = []
     for n in options:
-        out = n > member.start and not member.candidates >> n & 1
-        note = beyond(case, problem.catalogue, member, n) if out else ""
-        notes.append(note.removeprefix(", as ").removeprefix(f"{member.version(n)} "))
+        to_be_had = n <= member.start or member.candidates >> n & 1
+        notes.append("" if to_be_had else out(case, problem.catalogue, member, n)[1])
     return Side(
         product=member.product,
         name=problem.catalogue.label(member.product),

@@ -271,22 +271,29 @@ class _Facts:
 
 def beyond(case: Case, catalogue: Catalogue, member: Member, number: int) -> str:
     """Why a release is out, in few words: ", as 6.5 soaks until Wed 25 Nov"; "" for a candidate."""
+    subject, note = out(case, catalogue, member, number)
+    return f", as {f'{subject} ' if subject else ''}{note}" if note else ""
+
+
+def out(case: Case, catalogue: Catalogue, member: Member, number: int) -> tuple[str, str]:
+    """The same in two parts: "6.5" and "soaks until Wed 25 Nov". The first may be empty."""
     version = member.line.versions[number - 1]
     for reason in reasons(case, catalogue, member, number):
         match reason:
             case ChannelExclusion(channel=channel):
-                return f", as {version} is a {channel} release"
+                note = f"is a {channel} release"
             case HoldExclusion():
-                return f", as {version} is held"
+                note = "is held"
             case SoakExclusion(over=over):
-                return f", as {version} soaks until {day(over, case.day)}"
+                note = f"soaks until {day(over, case.day)}"
             case LicenceExclusion():
-                return f", as no licence gives {version}"
+                return "", f"no licence gives {version}"
             case FromExclusion(needs=needs):
-                return f", as {version} can be reached only from {in_words(needs)}"
+                note = f"can be reached only from {in_words(needs)}"
             case _:
-                return f", as {version} is not to be had here"
-    return ""
+                note = "is not to be had here"
+        return str(version), note
+    return "", ""
 
 
 def _carried(catalogue: Catalogue, carried: Sequence[Carrier]) -> str:

@@ -95,9 +95,7 @@ class Interleaved(WithContext):
             finally:
                 context.store.close()
 
-        readers = [
-            threading.Thread(target=read, args=(c,)) for c in (self.context, self.other) * 2
-        ]
+        readers = [threading.Thread(target=read, args=(c,)) for c in (self.context, self.other) * 2]
         for reader in readers:
             reader.start()
         for n in range(8):

@@ -102,7 +102,10 @@ class Incremental(WithContext):
 
         def release(r: random.Random) -> None:
             new = NewRelease(
-                product="plugin/lee", version=f"9.{r.randrange(10**6)}", published="2026-01-01", source="a mail"
+                product="plugin/lee",
+                version=f"9.{r.randrange(10**6)}",
+                published="2026-01-01",
+                source="a mail",
             )
             catalogue.type_in(context, new, RHONA)
 

@@ -14,6 +14,7 @@ from windbreak.core.values.releases import KnownRelease
 from windbreak.core.versions.ranges import parse_range
 from windbreak.core.versions.version import Version, parse_version
 from windbreak.documents.products import (
+    Decision,
     Group,
     OnSite,
     ProductRow,
@@ -115,6 +116,7 @@ def _row(fleet: _Fleet, product: KnownProduct, standings: list[Standing]) -> Pro
     exposed = any(s.state == "exposed" for s in standings)
     undecided = sum(r.undecided for r in known)
     worst = min(states, key=WORST_FIRST.index, default="clear")
+    decision, decided = _decided(fleet, product, may, exposed=exposed, undecided=undecided)
     return ProductRow(
         product=product,
         newest=None if product.withdrawn_at or newest is None else newest.version,
@@ -130,7 +132,8 @@ def _row(fleet: _Fleet, product: KnownProduct, standings: list[Standing]) -> Pro
         held=sum(s.state == "held" for s in standings),
         advisories=len(reaching),
         severity=max((a.severity for a in reaching), key=_SEVERITIES.index, default=None),
-        decided=_decided(fleet, product, may, exposed=exposed, undecided=undecided),
+        decision=decision,
+        decided=decided,
         origin=_origins(fleet, product, installed),
         state=worst,
         to_decide=undecided,
@@ -174,28 +177,28 @@ def _uses(
 
 def _decided(
     fleet: _Fleet, product: KnownProduct, may: int, *, exposed: bool, undecided: int
-) -> str:
+) -> tuple[Decision, str]:
     """What people have decided of a product, or what waits for their word."""
     if undecided:
-        return "Decide: it came twice"
+        return "asked", "Decide: it came twice"
     holds = fleet.holds[product.id]
     if holds:
         hold = holds[0]
         where = "" if hold.site is None else f" on {fleet.sites[hold.site].label}"
         until = f" to {day(hold.until, fleet.today)}" if hold.until else ""
-        return f"held{where}{until}: {hold.reason}"
+        return "held", f"held{where}{until}: {hold.reason}"
     approved = fleet.approved[product.id]
     if approved:
         version = max((v for v, _ in approved), key=lambda v: parse_version(v).key)
         count = len({s for v, s in approved if v == version})
-        return f"{version} for {counted(count, 'site')}"
+        return "made", f"{version} for {counted(count, 'site')}"
     if product.withdrawn_at is not None:
-        return "withdrawn by its maker"
+        return "made", "withdrawn by its maker"
     if exposed and may:
-        return "Decide: an advisory reaches it"
+        return "asked", "Decide: an advisory reaches it"
     if may:
-        return "Decide"
-    return "only for a gain" if product.kind == "runtime" else "nothing to decide"
+        return "asked", "Decide"
+    return "made", "only for a gain" if product.kind == "runtime" else "nothing to decide"
 
 
 def _origins(fleet: _Fleet, product: KnownProduct, installed: list[Standing]) -> str:

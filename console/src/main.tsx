@@ -1,5 +1,5 @@
 import { QueryClientProvider, useQuery } from "@tanstack/react-query";
-import { StrictMode } from "react";
+import { lazy, StrictMode, Suspense } from "react";
 import { createRoot } from "react-dom/client";
 import { BrowserRouter, Navigate, Outlet, Route, Routes, useLocation } from "react-router";
 import { asked, Problem, queries } from "./api/client";
@@ -8,16 +8,18 @@ import "./main.css";
 import { Keys } from "./mast/keys";
 import { Mast } from "./mast/mast";
 import { useTheme } from "./mast/theme";
-import { LicencesPage } from "./pages/licences";
-import { PlanPage } from "./pages/plan";
-import { ProductPage } from "./pages/product";
-import { ProductsPage } from "./pages/products";
-import { RunPage } from "./pages/run";
-import { RunsPage } from "./pages/runs";
-import { SignInPage } from "./pages/sign-in";
-import { SitePage } from "./pages/site";
-import { SitesPage } from "./pages/sites";
-import { TodayPage } from "./pages/today";
+
+/** A page is loaded when somebody first goes there. */
+const LicencesPage = lazy(() => import("./pages/licences/page").then((m) => ({ default: m.LicencesPage })));
+const PlanPage = lazy(() => import("./pages/plan/page").then((m) => ({ default: m.PlanPage })));
+const ProductPage = lazy(() => import("./pages/product/page").then((m) => ({ default: m.ProductPage })));
+const ProductsPage = lazy(() => import("./pages/products/page").then((m) => ({ default: m.ProductsPage })));
+const RunPage = lazy(() => import("./pages/run/page").then((m) => ({ default: m.RunPage })));
+const RunsPage = lazy(() => import("./pages/runs/page").then((m) => ({ default: m.RunsPage })));
+const SignInPage = lazy(() => import("./pages/sign-in/page").then((m) => ({ default: m.SignInPage })));
+const SitePage = lazy(() => import("./pages/site/page").then((m) => ({ default: m.SitePage })));
+const SitesPage = lazy(() => import("./pages/sites/page").then((m) => ({ default: m.SitesPage })));
+const TodayPage = lazy(() => import("./pages/today/page").then((m) => ({ default: m.TodayPage })));
 
 /** The frame of every page: who is signed in, the masthead, live events. */
 function Frame() {
@@ -41,7 +43,9 @@ function Frame() {
   return (
     <>
       <Mast name={me.data.name} live={live} />
-      <Outlet />
+      <Suspense>
+        <Outlet />
+      </Suspense>
       <Keys />
     </>
   );
@@ -62,7 +66,7 @@ function App() {
   useTheme();
   return (
     <Routes>
-      <Route path="/sign-in" element={<SignInPage />} />
+      <Route path="/sign-in" element={<Suspense><SignInPage /></Suspense>} />
       <Route element={<Frame />}>
         <Route index element={<TodayPage />} />
         <Route path="/sites" element={<SitesPage />} />

@@ -17,4 +17,8 @@ export const pageOf = (act: Act): string =>
 
 /** The command line that does an act. */
 export const commandOf = (act: Act): string =>
-  `windbreak ${filled(ACTS[act.act]?.command ?? act.act, act.on ?? {}, (text) => text)}`;
+  `windbreak ${filled(ACTS[act.act]?.command ?? act.act, act.on ?? {}, oneWord)}`;
+
+/** A word of a command line, quoted where a shell would split it. */
+const oneWord = (text: string) =>
+  /^[\w@%+=:,./-]+$/.test(text) ? text : `'${text.replaceAll("'", `'"'"'`)}'`;

@@ -3663,6 +3663,18 @@ export interface components {
              */
             at: string;
         };
+        /**
+         * NamedMove
+         * @description One product's move in a step, by name; ``start`` None: it was absent.
+         */
+        NamedMove: {
+            /** End */
+            end: string;
+            /** Name */
+            name: string;
+            /** Start */
+            start: string | null;
+        };
         /** Needs */
         Needs: {
             /** Memory Mb */
@@ -4845,11 +4857,13 @@ export interface components {
         };
         /**
          * RunStep
-         * @description A step of a run as it stands.
+         * @description A step of a run as it stands. ``title`` is its moves in words.
          */
         RunStep: {
             /** Ended At */
             ended_at?: string | null;
+            /** Moves */
+            moves: components["schemas"]["NamedMove"][];
             /** Number */
             number: number;
             /**

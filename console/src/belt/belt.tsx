@@ -1,9 +1,9 @@
 import { useEffect, useMemo, useRef, useState } from "react";
 import { useNavigate } from "react-router";
 import type { SiteSummary } from "../api/client";
-import { plural } from "../pieces/words";
+import { plural } from "../pieces/time";
 import { STATES } from "../states/states";
-import { type Bar, layout } from "./layout";
+import { type Bar, hostNames, layout, type Sign, siteNames, walked } from "./layout";
 
 const BIG = { height: 144, ground: 124.5, base: 120, bar: 10, rise: 21.7, left: 22, trunk: 4 };
 const SMALL = { height: 68, ground: 48.5, base: 45, bar: 8, rise: 6.5, left: 0, trunk: 3 };
@@ -40,11 +40,10 @@ export function Belt({
     [sites, width, size],
   );
   const walk = (event: React.KeyboardEvent) => {
-    const last = bars.length - 1;
-    const to = { ArrowRight: at + 1, ArrowLeft: at - 1, Home: 0, End: last }[event.key];
+    const to = walked(event.key, at, bars.length);
     if (to !== undefined) {
       event.preventDefault();
-      setAt(Math.min(last, Math.max(0, to)));
+      setAt(to);
     } else if (event.key === "Enter" && bars[at]) {
       go(`/sites/${bars[at].site.id}`);
     }
@@ -79,37 +78,24 @@ export function Belt({
               />
             ))}
           </g>
-          {grounds.map((one, index) => (
-            <g key={one.host}>
-              <line className="ground" x1={one.from} x2={one.to} y1={size.ground} y2={size.ground} />
-              {/* The last name ends where its ground ends, so that it is not cut off. */}
-              <text
-                visibility={crowded(one, grounds[index + 1], width) ? "hidden" : "visible"}
-                x={one.from > width - 70 ? one.to : one.from}
-                y={size.ground + 14}
-                textAnchor={one.from > width - 70 ? "end" : "start"}
-              >
-                {one.name} · {one.count}
-              </text>
-            </g>
+          {grounds.map((ground) => (
+            <line
+              key={ground.host}
+              className="ground"
+              x1={ground.from}
+              x2={ground.to}
+              y1={size.ground}
+              y2={size.ground}
+            />
+          ))}
+          {hostNames(grounds, width, size.ground + 14).map((sign) => (
+            <Name key={sign.text} sign={sign} />
           ))}
           {big &&
             !dense &&
-            bars
-              .filter((bar) => bar.state === "exposed" || bar.state === "failed")
-              .filter((bar) => !bar.site.twin_of) // its site's name stands beside it
-              .slice(0, 6)
-              .map((bar) => (
-                <text
-                  key={bar.site.id}
-                  className="nm"
-                  x={Math.min(width - 60, Math.max(60, bar.x))}
-                  y={nameHeight(bar, bars)}
-                  textAnchor="middle"
-                >
-                  {bar.site.label}
-                </text>
-              ))}
+            siteNames(bars, { width, base: BIG.base, reach: NAME_REACH, top: TOP }).map((sign) => (
+              <Name key={sign.text} sign={sign} className="nm" />
+            ))}
         </svg>
         {current && (
           <p className="note absolute top-0 right-0" aria-live="polite">
@@ -122,22 +108,15 @@ export function Belt({
   );
 }
 
-type Ground = { from: number; to: number; name: string };
-const SIGN = 5.8;
-
-/** Whether a host's name would run into the next one's; its bars still say it. */
-function crowded(one: Ground, next: Ground | undefined, width: number): boolean {
-  if (!next) return false;
-  const starts = next.from > width - 70 ? next.to - SIGN * (next.name.length + 4) : next.from;
-  return one.from + SIGN * (one.name.length + 3) > starts;
-}
-
 const NAME_REACH = 48;
+const TOP = 20; // below the scale's own word
 
-/** Where a name stands clear of its own mark and of the bars beside it. */
-function nameHeight(bar: Bar, bars: Bar[]): number {
-  const near = bars.filter((other) => Math.abs(other.x - bar.x) < NAME_REACH);
-  return Math.max(20, BIG.base - Math.max(7, ...near.map((other) => other.height)) - 18);
+function Name({ sign, className }: { sign: Sign; className?: string }) {
+  return (
+    <text className={className} x={sign.x} y={sign.y} textAnchor={sign.anchor}>
+      {sign.text}
+    </text>
+  );
 }
 
 function Scale({ width }: { width: number }) {

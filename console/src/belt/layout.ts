@@ -72,6 +72,73 @@ export function layout(
   return { bars, grounds, dense };
 }
 
+/** Where the belt's walker is after a key; undefined for a key that does not walk. -1: nowhere. */
+export function walked(key: string, at: number, bars: number): number | undefined {
+  const last = bars - 1;
+  const to = { ArrowRight: at + 1, ArrowLeft: at - 1, Home: 0, End: last }[key];
+  return to === undefined ? undefined : Math.min(last, Math.max(0, to));
+}
+
+/** A text on the belt: where it stands, and which side of it is at x. */
+export interface Sign {
+  x: number;
+  y: number;
+  text: string;
+  anchor: "start" | "middle" | "end";
+}
+
+const LETTER = 6.2; // pixels, on the wide side for the belt's text
+const LINE = 14;
+const MOST_NAMES = 6;
+
+const left = (sign: Sign) =>
+  sign.x - { start: 0, middle: 0.5, end: 1 }[sign.anchor] * LETTER * sign.text.length;
+
+/** Whether two texts would run into each other. */
+export function overlap(a: Sign, b: Sign): boolean {
+  if (Math.abs(a.y - b.y) >= LINE) return false;
+  const [first, second] = left(a) <= left(b) ? [a, b] : [b, a];
+  return left(first) + LETTER * (first.text.length + 1) > left(second);
+}
+
+/** The hosts' names under their ground; one that has no room is left to its bars. */
+export function hostNames(grounds: Ground[], width: number, y: number): Sign[] {
+  const signs: Sign[] = [];
+  for (const ground of grounds) {
+    const text = `${ground.name} · ${ground.count}`;
+    // A name that would be cut off ends where its ground ends.
+    const out = ground.from + LETTER * text.length > width;
+    const sign: Sign = out
+      ? { x: Math.min(ground.to, width), y, text, anchor: "end" }
+      : { x: ground.from, y, text, anchor: "start" };
+    if (left(sign) >= 0 && !signs.some((other) => overlap(other, sign))) signs.push(sign);
+  }
+  return signs;
+}
+
+/** The names of sites where something is wrong, worst first as far as there is room; each stands
+ * clear of its own mark and of the bars beside it. A twin goes by its site's name. */
+export function siteNames(
+  bars: Bar[],
+  size: { width: number; base: number; reach: number; top: number },
+): Sign[] {
+  const signs: Sign[] = [];
+  const wrong = bars.filter((bar) => bar.state === "exposed" || bar.state === "failed");
+  for (const bar of wrong.filter((bar) => !bar.site.twin_of).slice(0, MOST_NAMES)) {
+    const text = bar.site.label;
+    const half = (LETTER * text.length) / 2;
+    const x = Math.max(half, Math.min(size.width - half, bar.x));
+    const near = bars.filter((other) => Math.abs(other.x - x) < Math.max(size.reach, half));
+    const clear = size.base - Math.max(7, ...near.map((other) => other.height)) - 18;
+    const rows = [clear, clear - LINE, clear - 2 * LINE].map((y) => Math.max(size.top, y));
+    const sign = rows
+      .map((y): Sign => ({ x, y, text, anchor: "middle" }))
+      .find((one) => !signs.some((other) => overlap(other, one)));
+    if (sign && half * 2 <= size.width) signs.push(sign);
+  }
+  return signs;
+}
+
 function bar(site: SiteSummary, x: number, width: number, rise: number): Bar {
   const moves = waiting(site);
   const height = moves ? 7 + rise * Math.log2(1 + moves) : 0;

@@ -1,13 +1,6 @@
-import { Dialog, DialogPanel, DialogTitle } from "@headlessui/react";
-import { useEffect, useState } from "react";
+import { lazy, Suspense, useEffect, useState } from "react";
 
-const KEYS = [
-  ["/ or Ctrl K", "find a site, product or act"],
-  ["← →", "walk the belt, when it has the focus"],
-  ["Enter", "open what is chosen"],
-  ["Home, End", "the belt's first and last site"],
-  ["?", "these keys"],
-] as const;
+const KeysBox = lazy(() => import("./keys-box").then((m) => ({ default: m.KeysBox })));
 
 /** What the keys do, on "?". */
 export function Keys() {
@@ -20,29 +13,10 @@ export function Keys() {
     window.addEventListener("keydown", hear);
     return () => window.removeEventListener("keydown", hear);
   }, []);
+  if (!open) return null;
   return (
-    <Dialog open={open} onClose={() => setOpen(false)} className="relative z-30">
-      <div className="veil" aria-hidden="true" />
-      <div className="over">
-        <DialogPanel className="dlg">
-          <DialogTitle as="h2">Keys</DialogTitle>
-          <dl className="grid grid-cols-[120px_1fr] gap-y-1 text-[13px]">
-            {KEYS.map(([key, does]) => (
-              <div key={key} className="contents">
-                <dt>
-                  <kbd>{key}</kbd>
-                </dt>
-                <dd>{does}</dd>
-              </div>
-            ))}
-          </dl>
-          <div className="feet">
-            <button className="btn" onClick={() => setOpen(false)}>
-              Close
-            </button>
-          </div>
-        </DialogPanel>
-      </div>
-    </Dialog>
+    <Suspense>
+      <KeysBox onClose={() => setOpen(false)} />
+    </Suspense>
   );
 }

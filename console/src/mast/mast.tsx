@@ -1,21 +1,10 @@
-import {
-  Combobox,
-  ComboboxInput,
-  ComboboxOption,
-  ComboboxOptions,
-  Menu,
-  MenuButton,
-  MenuItem,
-  MenuItems,
-} from "@headlessui/react";
-import { useQuery } from "@tanstack/react-query";
-import { useEffect, useRef, useState } from "react";
-import { Link, NavLink, useNavigate } from "react-router";
-import { api, asked, queries, told } from "../api/client";
-import { clock, day } from "../pieces/words";
-import { StateWord } from "../states/states";
-import { find, type Place } from "./find";
-import { useTheme } from "./theme";
+import { lazy, Suspense, useEffect, useRef, useState } from "react";
+import { Link, NavLink } from "react-router";
+import { clock, day } from "../pieces/time";
+
+const FindBox = lazy(() => import("./find-box").then((m) => ({ default: m.FindBox })));
+const whoMenu = () => import("./who-menu").then((m) => ({ default: m.WhoMenu }));
+const WhoMenu = lazy(whoMenu);
 
 const PLACES = [
   ["/", "Today"],
@@ -62,88 +51,79 @@ export function Mast({ name, live }: { name: string; live: boolean }) {
   );
 }
 
-/** The command box: any site or product by a part of its name, worst first; "/" or Ctrl K goes there. */
+/** The command box; "/" or Ctrl K goes there. It is loaded when somebody first does. */
 function Find() {
   const [text, setText] = useState("");
-  const box = useRef<HTMLInputElement>(null);
-  const go = useNavigate();
-  const today = useQuery(asked.today());
+  const [wanted, setWanted] = useState(false);
+  const place = useRef<HTMLDivElement>(null);
   useEffect(() => {
     const hear = (event: KeyboardEvent) => {
       const writing = (event.target as HTMLElement).closest("input, textarea, [role=dialog]");
       if ((event.key === "/" && !writing) || (event.key === "k" && event.ctrlKey)) {
         event.preventDefault();
-        box.current?.focus();
+        place.current?.querySelector("input")?.focus();
       }
     };
     window.addEventListener("keydown", hear);
     return () => window.removeEventListener("keydown", hear);
   }, []);
-  const products = useQuery({ ...asked.products(), enabled: text !== "" });
-  const found = find(today.data?.sites ?? [], products.data ?? [], text);
+  const standIn = (
+    <div className="find" role="search">
+      <input
+        aria-label="Find a site, product or act"
+        placeholder="Find a site, product or act"
+        value={text}
+        onFocus={() => setWanted(true)}
+        onChange={(event) => setText(event.target.value)}
+      />
+      <kbd aria-hidden="true">/</kbd>
+    </div>
+  );
   return (
-    <Combobox<Place>
-      immediate={false}
-      onChange={(place) => {
-        if (place) go(place.to);
-        setText("");
-        box.current?.blur();
-      }}
-    >
-      <div className="find" role="search">
-        <ComboboxInput
-          ref={box}
-          aria-label="Find a site, product or act"
-          placeholder="Find a site, product or act"
-          value={text}
-          onChange={(event) => setText(event.target.value)}
-        />
-        <kbd aria-hidden="true">/</kbd>
-      </div>
-      {text && (
-        <ComboboxOptions static anchor="bottom end" className="menu w-[320px]">
-          {found.map((place) => (
-            <ComboboxOption key={place.to} value={place}>
-              {place.state ? <StateWord state={place.state} /> : null}
-              <span>{place.label}</span>
-            </ComboboxOption>
-          ))}
-          {found.length === 0 && <p className="q">No site, product or act is called so.</p>}
-        </ComboboxOptions>
+    <div ref={place} className="contents">
+      {wanted ? (
+        <Suspense fallback={standIn}>
+          <FindBox text={text} onText={setText} />
+        </Suspense>
+      ) : (
+        standIn
       )}
-    </Combobox>
+    </div>
   );
 }
 
+/** Who is signed in, and when it is; its menu is loaded when somebody first goes there. */
 function Who({ name, live }: { name: string; live: boolean }) {
   const [now, setNow] = useState(new Date());
-  const [theme, turn] = useTheme();
+  const [wanted, setWanted] = useState(false);
   useEffect(() => {
     const timer = window.setInterval(() => setNow(new Date()), 20_000);
     return () => window.clearInterval(timer);
   }, []);
-  const leave = async () => {
-    await told(api.DELETE("/api/v1/session"));
-    queries.clear();
-    window.location.assign("/sign-in");
-  };
+  const label = (
+    <>
+      {name}{" "}
+      <span className="text-ink-3">
+        · {day(now)}, {clock(now)}
+        {live ? "" : " · not live"}
+      </span>
+    </>
+  );
+  const standIn = (
+    <button
+      className="who text-left"
+      aria-haspopup="menu"
+      onPointerEnter={() => void whoMenu()}
+      onFocus={() => void whoMenu()}
+      onClick={() => setWanted(true)}
+    >
+      {label}
+    </button>
+  );
+  if (!wanted) return standIn;
   return (
-    <Menu>
-      <MenuButton className="who text-left">
-        {name}{" "}
-        <span className="text-ink-3">
-          · {day(now)}, {clock(now)}
-          {live ? "" : " · not live"}
-        </span>
-      </MenuButton>
-      <MenuItems anchor="bottom end" className="menu">
-        <MenuItem>
-          <button onClick={turn}>{theme === "dark" ? "Light" : "Dark"} page</button>
-        </MenuItem>
-        <MenuItem>
-          <button onClick={() => void leave()}>Sign out</button>
-        </MenuItem>
-      </MenuItems>
-    </Menu>
+    <Suspense fallback={standIn}>
+      <WhoMenu>{label}</WhoMenu>
+    </Suspense>
   );
 }

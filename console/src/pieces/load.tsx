@@ -1,6 +1,6 @@
 import type { UseQueryResult } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
-import { clock } from "./words";
+import { clock } from "./time";
 
 /** Rows of true height, shown only when an answer takes its time. */
 function Loading({ rows }: { rows: number }) {

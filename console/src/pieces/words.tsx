@@ -1,4 +1,5 @@
 import { Fragment } from "react";
+import { clock, day, span } from "./time";
 
 /** A sentence of the service: **bold** is its subject, `mono` a version or an id. */
 export function Sentence({ text }: { text: string }) {
@@ -28,60 +29,29 @@ export function Arrow() {
   );
 }
 
-/** A title with "→" in it, the arrows drawn and the versions in mono. */
-export function Moves({ title }: { title: string }) {
+export interface NamedMove {
+  name: string;
+  start: string | null;
+  end: string;
+}
+
+/** The moves of a step, one below the other: name, from and to, the versions in mono. */
+export function Moves({ moves }: { moves: readonly NamedMove[] }) {
   return (
     <>
-      {title.split(" with ").map((one, index) => {
-        const found = /^(.*) (\S+) → (\S+)$/.exec(one);
-        return (
-          <span key={one} className="block">
-            {index > 0 && "with "}
-            {found ? (
-              <>
-                {found[1]}{" "}
-                <span className="v">
-                  {found[2]}
-                  <Arrow />
-                  {found[3]}
-                </span>
-              </>
-            ) : (
-              one
-            )}
+      {moves.map((move, index) => (
+        <span key={move.name} className="block">
+          {index > 0 && "with "}
+          {move.name}{" "}
+          <span className="v">
+            {move.start ?? "absent"}
+            <Arrow />
+            {move.end}
           </span>
-        );
-      })}
+        </span>
+      ))}
     </>
   );
-}
-
-const DAYS = ["Sun", "Mon", "Tue", "Wed", "Thu", "Fri", "Sat"];
-const MONTHS = "Jan Feb Mar Apr May Jun Jul Aug Sep Oct Nov Dec".split(" ");
-
-const two = (n: number) => String(n).padStart(2, "0");
-
-/** "01:10", in the reader's own zone. */
-export function clock(at: string | Date): string {
-  const when = new Date(at);
-  return `${two(when.getHours())}:${two(when.getMinutes())}`;
-}
-
-/** "Tue 24 Nov", with the year where it is not this one. */
-export function day(at: string | Date): string {
-  const when = new Date(at);
-  const year = when.getFullYear() === new Date().getFullYear() ? "" : ` ${when.getFullYear()}`;
-  return `${DAYS[when.getDay()]} ${when.getDate()} ${MONTHS[when.getMonth()]}${year}`;
-}
-
-/** "4 min", "5 h", "2 days"; null is "never". */
-export function span(at: string | null | undefined, now = Date.now()): string {
-  if (!at) return "never";
-  const seconds = Math.abs(now - new Date(at).getTime()) / 1000;
-  if (seconds < 60) return "1 min";
-  if (seconds < 3600) return `${Math.floor(seconds / 60)} min`;
-  if (seconds < 48 * 3600) return `${Math.floor(seconds / 3600)} h`;
-  return `${Math.floor(seconds / 86400)} days`;
 }
 
 /** An age; the exact time is on hover. */
@@ -94,6 +64,3 @@ export function Age({ at, suffix = "" }: { at: string | null | undefined; suffix
     </time>
   );
 }
-
-export const plural = (n: number, one: string, many = `${one}s`) =>
-  `${n} ${n === 1 ? one : many}`;

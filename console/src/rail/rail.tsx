@@ -18,7 +18,10 @@ export function Rail({ items, label }: { items: RailItem[]; label: string }) {
   return (
     <ol className="rail" aria-label={label}>
       {items.map((item, index) => (
-        <li key={item.key} className={item.later ? "later" : ""}>
+        <li
+          key={item.key}
+          className={`${item.later ? "later" : ""} ${item.mark.kind === "combined" ? "combined" : ""}`}
+        >
           <div className="dot" aria-hidden="true">
             <svg>
               {index > 0 && <Line from="0" to="10" later={item.later ?? false} />}

@@ -9,11 +9,20 @@ from windbreak.core.values.basics import Value
 from windbreak.core.values.runs import JournalEntry, Run, Seen
 
 
+class NamedMove(Value):
+    """One product's move in a step, by name; ``start`` None: it was absent."""
+
+    name: str
+    start: str | None
+    end: str
+
+
 class RunStep(Value):
-    """A step of a run as it stands."""
+    """A step of a run as it stands. ``title`` is its moves in words."""
 
     number: int
     title: str
+    moves: tuple[NamedMove, ...]
     why: str
     state: Literal["to come", "running", "done", "failed", "put back"]
     started_at: datetime | None = None

@@ -69,6 +69,10 @@ def _run_step(
         {
             "number": number,
             "title": step_title(step, names),
+            "moves": [
+                {"name": names.get(m.product, m.product), "start": m.from_, "end": m.to}
+                for m in step.moves
+            ],
             "why": step.why,
             "state": state,
             "started_at": meant.at if meant else None,

@@ -1,0 +1,206 @@
+import { useMutation, useQuery } from "@tanstack/react-query";
+import { useEffect, useState } from "react";
+import { Link, useParams } from "react-router";
+import { api, asked, queries, type RunStory, told } from "../../api/client";
+import { Belt } from "../../belt/belt";
+import { Load } from "../../pieces/load";
+import { clock } from "../../pieces/time";
+import { Age, Moves } from "../../pieces/words";
+import { Rail, type RailItem } from "../../rail/rail";
+import { Glyph } from "../../states/states";
+import { RUN_STATES } from "../runs/state";
+import { isCombined, took, VERDICTS } from "./state";
+
+export function RunPage() {
+  const id = Number(useParams().id);
+  const run = useQuery(asked.run(id));
+  const today = useQuery(asked.today());
+  const site = today.data?.sites.find((s) => s.id === run.data?.run.site);
+  return (
+    <>
+      {today.data && run.data && (
+        <Belt sites={today.data.sites} subjects={[run.data.run.site]}>
+          <p className="caption">
+            <b>{site?.label}</b>
+            <span className="line-clamp-2">{run.data.run.text}</span>
+          </p>
+        </Belt>
+      )}
+      <main id="main" className="page">
+        <Load query={run} rows={12}>
+          {(story) => <Story story={story} label={site?.label ?? story.run.site} />}
+        </Load>
+      </main>
+    </>
+  );
+}
+
+function Story({ story, label }: { story: RunStory; label: string }) {
+  const { run } = story;
+  const stop = useMutation({
+    mutationFn: () =>
+      told(api.POST("/api/v1/runs/{id}/stop", { params: { path: { id: run.id } } })),
+    onSettled: () => queries.invalidateQueries({ queryKey: ["run", run.id] }),
+  });
+  return (
+    <>
+      <title>{`Run at ${label} · Windbreak`}</title>
+      <div className="head ruled">
+        <h1>
+          Run at <Link to={`/sites/${run.site}`}>{label}</Link>
+        </h1>
+        <span className="q">
+          {run.state === "running" ? `step ${run.step} of ${run.steps}` : <RunWord story={story} />} ·
+          since {clock(run.started_at)}
+          {run.ended_at && ` to ${clock(run.ended_at)}`} · by {run.by}
+        </span>
+        <span className="sp" />
+        {run.state === "running" && (
+          <button
+            className="btn"
+            disabled={run.stop_asked || stop.isPending}
+            onClick={() => stop.mutate()}
+          >
+            {run.stop_asked ? `Stops after step ${run.step}` : `Stop after step ${run.step}`}
+          </button>
+        )}
+      </div>
+      <p className={run.state === "done" || run.state === "running" ? "q py-2" : "py-2"} role="status">
+        {run.text}
+      </p>
+      <div className="two run">
+        <section aria-label="Steps">
+          <Rail items={items(story)} label="Steps of the run" />
+          {run.state === "running" && <Sign story={story} />}
+          <h2 className="border-b border-line-strong pt-3 pb-1">To be as it was, whatever happens</h2>
+          <p className="out">{story.as_it_was || "It is not yet known what was on before."}</p>
+        </section>
+        <section aria-label="Probe and log">
+          <Probe story={story} />
+          <h2 className="pt-4 pb-1">
+            Log <span className="qq">newest first</span>
+          </h2>
+          <ol
+            className="log loglines max-h-[420px] overflow-auto"
+            tabIndex={0}
+            aria-label="Log of the run, newest first"
+          >
+            {[...story.journal].reverse().map((entry) => (
+              <li key={entry.id}>
+                <time dateTime={entry.at}>{new Date(entry.at).toTimeString().slice(0, 8)}</time>
+                <b className={entry.state === "failed" ? "text-alarm" : ""}>{entry.state}</b>
+                <span>
+                  {entry.act}
+                  {entry.text && `: ${entry.text}`}
+                </span>
+              </li>
+            ))}
+          </ol>
+        </section>
+      </div>
+    </>
+  );
+}
+
+function RunWord({ story }: { story: RunStory }) {
+  const state = RUN_STATES[story.run.state];
+  return (
+    <span className={`is-${state}`}>
+      <Glyph state={state} /> {story.run.state}
+    </span>
+  );
+}
+
+/** The last sign of life, counted while one looks. */
+function Sign({ story }: { story: RunStory }) {
+  const [, setTick] = useState(0);
+  useEffect(() => {
+    const timer = window.setInterval(() => setTick((n) => n + 1), 1000);
+    return () => window.clearInterval(timer);
+  }, []);
+  const seconds = Math.max(0, Math.round((Date.now() - Date.parse(story.run.last_sign_at)) / 1000));
+  return <p className="out">Last sign of life {seconds} s ago.</p>;
+}
+
+function items(story: RunStory): RailItem[] {
+  const { run, steps } = story;
+  const begun = run.phase !== "before" && run.phase !== "prepare";
+  const ended = run.phase === "ended";
+  return [
+    {
+      key: "before",
+      mark: { kind: "guard", done: begun },
+      content: <p className="m">Before and prepare</p>,
+      aside: clock(run.started_at),
+    },
+    ...steps.map((step): RailItem => {
+      return {
+        key: String(step.number),
+        later: step.state === "to come",
+        mark: { kind: isCombined(step) ? "combined" : "move", number: step.number, state: step.state },
+        content: (
+          <>
+            <p className="m">
+              <Moves moves={step.moves} />
+            </p>
+            {step.state === "to come" && <p className="r">{step.why}</p>}
+            {(step.state === "failed" || step.state === "put back") && (
+              <p className="r text-alarm">{step.state}</p>
+            )}
+          </>
+        ),
+        aside: took(step.started_at, step.ended_at),
+      };
+    }),
+    {
+      key: "after",
+      later: !ended,
+      mark: { kind: "guard", done: ended },
+      content: <p className="m">Everything as it was, purge, last probe</p>,
+      aside: run.ended_at ? clock(run.ended_at) : "",
+    },
+  ];
+}
+
+function Probe({ story }: { story: RunStory }) {
+  const after = story.seen_after ? `after step ${story.seen_after}` : "at the end";
+  return (
+    <>
+      <h2 className="pb-1">Probe: before the run, and now{story.seen.length > 0 && `, ${after}`}</h2>
+      {story.seen.length === 0 ? (
+        <p className="out">The site is looked at after the first step.</p>
+      ) : (
+        <table className="rows plainend">
+          <thead>
+            <tr>
+              <th>page</th>
+              <th>before</th>
+              <th>now</th>
+              <th>verdict</th>
+            </tr>
+          </thead>
+          <tbody>
+            {story.seen.map((one) => (
+              <tr key={one.name}>
+                <td>
+                  <span className="nm">{one.name}</span>
+                </td>
+                <td>{one.before}</td>
+                <td>{one.now}</td>
+                <td className={`is-${VERDICTS[one.verdict]}`}>
+                  <Glyph state={VERDICTS[one.verdict] ?? "unknown"} /> {one.verdict}
+                </td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
+      {story.run.state === "running" && story.seen.length > 0 && (
+        <p className="qq pt-1">
+          Looked at <Age at={story.run.last_sign_at} suffix=" ago" />, past every cache.
+        </p>
+      )}
+    </>
+  );
+}
+

@@ -1,0 +1,11 @@
+import type { Schemas, State } from "../../api/client";
+
+/** What a run's state is drawn as. */
+export const RUN_STATES: Record<Schemas["Run"]["state"], State> = {
+  running: "running",
+  done: "clear",
+  "put back": "failed",
+  restored: "failed",
+  stopped: "held",
+  alarm: "exposed",
+};

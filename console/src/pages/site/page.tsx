@@ -1,0 +1,371 @@
+import { useMutation, useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link, useParams } from "react-router";
+import { api, asked, queries, type Schemas, told } from "../../api/client";
+import { Belt } from "../../belt/belt";
+import { waiting } from "../../belt/layout";
+import { Load } from "../../pieces/load";
+import { clock, day, plural } from "../../pieces/time";
+import { Age, Arrow } from "../../pieces/words";
+import { Upload } from "../licences/shelf-upload";
+import { LinkSite } from "./link";
+import { Glyph, StateWord } from "../../states/states";
+
+type View = Schemas["SiteView"];
+
+export function SitePage() {
+  const id = useParams().id ?? "";
+  const site = useQuery(asked.site(id));
+  const today = useQuery(asked.today());
+  const subjects = [id, ...(site.data?.twin ? [site.data.twin] : [])];
+  return (
+    <>
+      {today.data && (
+        <Belt sites={today.data.sites} subjects={subjects}>
+          {site.data && (
+            <p className="caption">
+              <b>
+                {site.data.summary.label}
+                {site.data.twin && !site.data.summary.twin_of && " and its twin"}
+              </b>
+              {plural(waiting(site.data.summary), "move")} waiting.
+            </p>
+          )}
+        </Belt>
+      )}
+      <main id="main" className="page">
+        <Load query={site} rows={14}>
+          {(view) => (
+            <>
+              <title>{`${view.summary.label} · Windbreak`}</title>
+              <Head view={view} />
+              <Facts view={view} />
+              <Components view={view} />
+              <p className="planline">
+                {view.plan_text}{" "}
+                <Link className="t underline" to={`/sites/${id}/plan`}>
+                  See the plan
+                </Link>
+              </p>
+              <Proposals view={view} />
+              <History view={view} />
+            </>
+          )}
+        </Load>
+      </main>
+    </>
+  );
+}
+
+function Head({ view }: { view: View }) {
+  const site = view.summary;
+  const refresh = useMutation({
+    mutationFn: () =>
+      told(api.POST("/api/v1/sites/{id}/refresh", { params: { path: { id: site.id } } })),
+    onSettled: () => queries.invalidateQueries({ queryKey: ["site", site.id] }),
+  });
+  return (
+    <div className="head">
+      <h1>{site.label}</h1>
+      <span className="v text-ink-3">{site.address}</span>
+      {view.link_state !== "linked" && (
+        <span className={`is-${site.state} text-[13px]`}>
+          <Glyph state={site.state} /> {view.link_text}
+        </span>
+      )}
+      {site.running && (
+        <Link className="is-running text-[13px] underline" to={`/runs/${site.running}`}>
+          <Glyph state="running" /> {site.text}
+        </Link>
+      )}
+      {refresh.isError && (
+        <span className="text-[13px] text-alarm" role="alert">
+          {refresh.error.message}
+        </span>
+      )}
+      <span className="sp" />
+      <div className="acts">
+        {(view.link_state === "unlinked" || view.link_state === "refused") && (
+          <LinkSite id={site.id} label={site.label} address={site.address} />
+        )}
+        <Upload site={site.id} />
+        <button className="btn" disabled={refresh.isPending} onClick={() => refresh.mutate()}>
+          {refresh.isPending ? "Asking…" : "Refresh"}
+        </button>
+        <Link className="btn go" to={`/sites/${site.id}/plan`}>
+          See the plan
+        </Link>
+      </div>
+    </div>
+  );
+}
+
+function Facts({ view }: { view: View }) {
+  const site = view.summary;
+  const facts: [string, React.ReactNode][] = [
+    ["client", site.client || "none"],
+    ["host", site.host_name],
+    ["environment", site.environment],
+    [
+      site.twin_of ? "twin of" : "twin",
+      view.twin ? (
+        <Link className="t underline" to={`/sites/${view.twin}`}>
+          {view.twin}
+        </Link>
+      ) : (
+        "none"
+      ),
+    ],
+    ["window", view.window],
+    [
+      "link",
+      <>
+        <Glyph state={view.link_state === "linked" ? "clear" : "unknown"} /> {view.link_state}
+      </>,
+    ],
+    [
+      "facts from",
+      site.facts_at ? (
+        <>
+          {clock(site.facts_at)}, <Age at={site.facts_at} suffix=" old" />
+        </>
+      ) : (
+        "never looked"
+      ),
+    ],
+  ];
+  return (
+    <dl className="facts">
+      {facts.map(([name, value]) => (
+        <div key={name}>
+          <dt>{name}</dt>
+          <dd>{value}</dd>
+        </div>
+      ))}
+    </dl>
+  );
+}
+
+function Components({ view }: { view: View }) {
+  if (view.components.length === 0)
+    return (
+      <p className="q py-3">
+        What is installed here is not known. Link the site at a terminal, then refresh it:{" "}
+        <span className="v">windbreak site link {view.summary.id}</span>
+      </p>
+    );
+  return (
+    <table className="rows plainend">
+      <thead>
+        <tr>
+          <th className="w-[86px]">state</th>
+          <th className="w-[190px]">component</th>
+          <th className="w-[184px]">origin on this site</th>
+          <th className="w-[150px]">installed, target</th>
+          <th>why not newer, or what it takes</th>
+          <th className="num">
+            <span className="sr-only">more</span>
+          </th>
+        </tr>
+      </thead>
+      <tbody>
+        {view.components.map((one) => (
+          <Component key={one.product} one={one} site={view.summary.id} />
+        ))}
+      </tbody>
+    </table>
+  );
+}
+
+type Part = View["components"][number];
+
+function Component({ one, site }: { one: Part; site: string }) {
+  const [open, setOpen] = useState(false);
+  return (
+    <>
+      <tr>
+        <td>
+          <StateWord state={one.state} />
+        </td>
+        <td className="whitespace-nowrap">
+          <Link className="nm hover:underline" to={`/products/${one.product}`}>
+            {one.name}
+          </Link>
+          <span className="kind">
+            {one.active ? one.kind : one.kind === "theme" ? "spare theme" : `${one.kind}, off`}
+          </span>
+        </td>
+        <td className="or">{one.origin}</td>
+        <td>
+          <span className="v">
+            {one.version ?? "absent"}
+            {one.target && (
+              <>
+                <Arrow />
+                {one.target}
+              </>
+            )}
+          </span>
+        </td>
+        <td className="why">
+          {one.text}
+          <Acts one={one} site={site} />
+        </td>
+        <td className="num">
+          <button className="t underline" aria-expanded={open} onClick={() => setOpen(!open)}>
+            {open ? "Less" : "More"}
+          </button>
+        </td>
+      </tr>
+      {open && (
+        <tr>
+          <td colSpan={6} className="more">
+            <More one={one} site={site} />
+          </td>
+        </tr>
+      )}
+    </>
+  );
+}
+
+/** What would bring it on, the first act said, each to be seen without changing anything. */
+function Acts({ one, site }: { one: Part; site: string }) {
+  const [first, ...others] = one.acts ?? [];
+  if (!first) return null;
+  const query = new URLSearchParams(first.suppose.map((text): [string, string] => ["if", text]));
+  return (
+    <span className="block text-ink" title={others.map((other) => `Or: ${other.text}.`).join("\n")}>
+      {first.text}.{" "}
+      <Link className="t underline" to={`/sites/${site}/plan?${query.toString()}`}>
+        See it
+      </Link>
+    </span>
+  );
+}
+
+/** The four answers to "newest", what lies between, and the mark of what was made for the site. */
+function More({ one, site }: { one: Part; site: string }) {
+  const [kind = "", slug = ""] = one.product.split("/");
+  const mark = useMutation({
+    mutationFn: () => {
+      const path = { params: { path: { id: site, kind, slug } } };
+      const way = "/api/v1/sites/{id}/own/{kind}/{slug}";
+      return told(one.own ? api.DELETE(way, path) : api.PUT(way, path));
+    },
+    onSettled: () => void queries.invalidateQueries({ queryKey: ["site", site] }),
+  });
+  const four: [string, string | null | undefined][] = [
+    ["known to its maker", one.four?.maker],
+    ["carried by this site’s theme", one.four?.carried],
+    ["its licence allows", one.four?.licence],
+    ["policy allows", one.four?.policy],
+  ];
+  const passes = one.passes;
+  return (
+    <div className="grid gap-x-8 gap-y-2 py-2 text-[13px] md:grid-cols-[280px_1fr]">
+      <dl className="grid grid-cols-[1fr_auto] gap-x-3">
+        <dt className="qq col-span-2">newest, four answers</dt>
+        {four.map(([word, version]) => (
+          <div key={word} className="contents">
+            <dt className="q">{word}</dt>
+            <dd className="v">{version ?? "–"}</dd>
+          </div>
+        ))}
+        {one.folder && (
+          <>
+            <dt className="q">its folder</dt>
+            <dd className="v">{one.folder}</dd>
+          </>
+        )}
+      </dl>
+      <div>
+        {passes ? (
+          <>
+            <p className="qq">
+              {passes.start} to {passes.end} passes {plural(passes.releases.length, "release")}
+              {passes.silent.length > 0 && `; ${passes.silent.join(", ")} say nothing of what changed`}
+            </p>
+            <ul>
+              {passes.changes.slice(0, 12).map((told) => (
+                <li key={told.version + told.change.text}>
+                  <span className="v">{told.version}</span>{" "}
+                  <span
+                    className={
+                      told.change.kind === "security" || told.change.kind === "breaking" ? "text-alarm" : "q"
+                    }
+                  >
+                    {told.change.kind}
+                  </span>{" "}
+                  {told.change.text}
+                </li>
+              ))}
+              {passes.changes.length > 12 && <li className="qq">and {passes.changes.length - 12} more</li>}
+            </ul>
+            {passes.licence && (
+              <p>
+                From <span className="v">{passes.licence_at}</span> it asks for a {passes.licence.form} licence
+                {passes.licence.grace_days ? `, with ${plural(passes.licence.grace_days, "day")} of grace` : ""}.
+              </p>
+            )}
+            {passes.tasks.map((task) => (
+              <p key={task.text}>
+                Afterwards, by {task.by === "agent" ? "the agent" : "a person"}: {task.text}.
+              </p>
+            ))}
+          </>
+        ) : (
+          <p className="qq">Nothing lies between it and the newest.</p>
+        )}
+        {one.kind !== "runtime" && one.kind !== "core" && one.version && (
+          <p className="pt-1">
+            <button className="t underline" disabled={mark.isPending} onClick={() => mark.mutate()}>
+              {one.own ? "It was not made for this site" : "It was made for this site"}
+            </button>
+            <span className="qq">
+              {" "}
+              {one.own ? "Offers of its name are taken again." : "Offers that share its folder’s name are refused."}
+            </span>
+          </p>
+        )}
+      </div>
+    </div>
+  );
+}
+
+/** What the site could do without: apart from the plan, never done by itself. */
+function Proposals({ view }: { view: View }) {
+  if (!view.proposals || view.proposals.length === 0) return null;
+  return (
+    <section aria-label="Proposed apart" className="pb-3">
+      <h2 className="border-b border-line-strong pb-1">Proposed apart from the plan</h2>
+      <ul className="out">
+        {view.proposals.map((one) => (
+          <li key={one.product + one.why}>{one.text}</li>
+        ))}
+      </ul>
+    </section>
+  );
+}
+
+function History({ view }: { view: View }) {
+  return (
+    <section aria-label="History">
+      <h2 className="border-b border-line-strong pt-2 pb-1">History</h2>
+      <ol className="hist">
+        {view.history.map((entry) => (
+          <li key={entry.id}>
+            <span className="v text-ink-3">
+              {day(entry.at)}, {clock(entry.at)}
+            </span>
+            <span>{entry.who}</span>
+            <span>
+              <b className="font-semibold">{entry.what}</b>
+              {entry.why && <span className="q"> “{entry.why}”</span>}
+              {entry.result && <span className="q"> {entry.result}</span>}
+            </span>
+          </li>
+        ))}
+      </ol>
+    </section>
+  );
+}

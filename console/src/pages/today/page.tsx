@@ -1,0 +1,165 @@
+import { useQuery } from "@tanstack/react-query";
+import { Link } from "react-router";
+import { commandOf, pageOf } from "../../api/acts";
+import { asked, type Finding, type Schemas } from "../../api/client";
+import { Belt } from "../../belt/belt";
+import { waiting } from "../../belt/layout";
+import { Tally } from "../../belt/tally";
+import { Load } from "../../pieces/load";
+import { clock, day, plural } from "../../pieces/time";
+import { Age, Sentence } from "../../pieces/words";
+import { Glyph, StateWord } from "../../states/states";
+import { Asleep, Snooze } from "./snooze";
+
+type Told = Schemas["Today"];
+
+export function TodayPage() {
+  const today = useQuery(asked.today());
+  return (
+    <>
+      {today.data && (
+        <Belt sites={today.data.sites}>
+          <Tally sites={today.data.sites} />
+        </Belt>
+      )}
+      <main id="main" className="page">
+        <title>Today · Windbreak</title>
+        <Load query={today} rows={6}>
+          {(told) => (
+            <>
+            {!told.drives && (
+              <p className="state-note bad" role="alert">
+                This service is a restored copy and drives no site. When the one it was copied from is stopped:{" "}
+                <span className="v">windbreak take-over --why …</span>
+              </p>
+            )}
+            <div className="cols">
+              <Queue told={told} />
+              <Side told={told} />
+            </div>
+            </>
+          )}
+        </Load>
+      </main>
+    </>
+  );
+}
+
+function Queue({ told }: { told: Told }) {
+  const moves = told.sites.reduce((sum, site) => sum + waiting(site), 0);
+  const on = told.sites.filter((site) => waiting(site) > 0).length;
+  const count = told.findings.length;
+  return (
+    <section aria-label="What wants attention">
+      <div className="qhead">
+        <h1>{count === 1 ? "1 finding wants you" : `${count || "No"} findings want you`}</h1>
+        <span className="q">
+          {count > 0 && "most urgent first · "}
+          {plural(moves, "move")} wait on {plural(on, "site")}
+        </span>
+      </div>
+      {count === 0 && (
+        <p className="q py-3">
+          Looked at <Age at={told.at} suffix=" ago" />. A new release, a lost link or a run that went
+          wrong would stand here.
+        </p>
+      )}
+      <ol>
+        {told.findings.map((finding, index) => (
+          <Row key={finding.id} finding={finding} first={index === 0} />
+        ))}
+      </ol>
+      <Asleep findings={told.asleep} />
+    </section>
+  );
+}
+
+/** The places there are pages for; the act of a finding that leads elsewhere is its command. */
+
+function Row({ finding, first }: { finding: Finding; first: boolean }) {
+  const { act } = finding;
+  const page = pageOf(act);
+  return (
+    <li className="finding">
+      <div className="when">
+        <StateWord state={finding.state} />
+        <span className={finding.deadline ? "by" : "by none"} title={finding.deadline ? day(finding.deadline) : ""}>
+          {finding.deadline ? due(finding.deadline) : "no date"}
+        </span>
+      </div>
+      <div>
+        <p>
+          <Sentence text={finding.headline} />
+        </p>
+        <p className="q">
+          <Sentence text={finding.text} />
+          {finding.weight !== "critical" && <Snooze finding={finding} />}
+        </p>
+      </div>
+      <div className="act">
+        {page ? (
+          <Link className={first ? "btn go" : "btn"} to={page}>
+            {act.label}
+          </Link>
+        ) : (
+          <code className="v text-[12px] text-ink-2" title={`${act.label}: at a terminal`}>
+            {commandOf(act)}
+          </code>
+        )}
+      </div>
+    </li>
+  );
+}
+
+/** "6 days left" while it is near, the day else; what has passed says so. */
+function due(at: string): string {
+  const left = Math.ceil((Date.parse(at) - Date.now()) / 86_400_000);
+  if (left < 0) return `since ${day(at).slice(4)}`;
+  if (left === 0) return "today";
+  return left <= 14 ? `${plural(left, "day")} left` : day(at).slice(4);
+}
+
+function Side({ told }: { told: Told }) {
+  const label = (id: string) => told.sites.find((s) => s.id === id)?.label ?? id;
+  const linked = told.sites.filter((s) => s.link === "linked").length;
+  return (
+    <aside className="side">
+      <section>
+        <h2>
+          Booked <span>{plural(told.bookings.length, "booking")}</span>
+        </h2>
+        {told.bookings.length === 0 && <p className="qq pt-2">Nothing is booked.</p>}
+        {told.bookings.map((booking) => (
+          <div key={booking.id} className="bk" title={booking.why}>
+            <span className="v">
+              {day(booking.starts_at).slice(0, 6)} {clock(booking.starts_at)}
+            </span>
+            <Link to={`/sites/${booking.site}/plan`}>{label(booking.site)}</Link>
+            <span className="qq">plan {booking.plan}</span>
+          </div>
+        ))}
+      </section>
+      <section>
+        <h2>
+          As of <span>{clock(told.at)}</span>
+        </h2>
+        <div className="fr">
+          <Glyph state={linked === told.sites.length ? "clear" : "unknown"} />
+          <span>
+            {linked} of {plural(told.sites.length, "site")} linked
+          </span>
+          <span />
+        </div>
+        {told.feeds.map(([name, text, polled]) => (
+          <div key={name} className="fr" title={text}>
+            <Glyph state={text === "fresh" ? "clear" : "blocked"} />
+            <span>{name}</span>
+            <span>
+              <Age at={polled} />
+            </span>
+          </div>
+        ))}
+      </section>
+    </aside>
+  );
+}

@@ -1,0 +1,31 @@
+import { describe, expect, test } from "vitest";
+import { plural, span } from "../../src/pieces/time";
+import { STATES, WORST_FIRST } from "../../src/states/states";
+
+describe("ages", () => {
+  const now = Date.parse("2026-11-24T12:00:00Z");
+  const ago = (seconds: number) => span(new Date(now - seconds * 1000).toISOString(), now);
+
+  test("in the largest unit that tells it, rounded down", () => {
+    expect([0, 59, 60, 3599, 3600, 47 * 3600, 48 * 3600].map(ago)).toEqual([
+      "1 min",
+      "1 min",
+      "1 min",
+      "59 min",
+      "1 h",
+      "47 h",
+      "2 days",
+    ]);
+  });
+
+  test("what never was is never", () => expect(span(null)).toBe("never"));
+  test("one is one", () => expect([plural(1, "site"), plural(2, "site")]).toEqual(["1 site", "2 sites"]));
+});
+
+test("every state has a shape and a word of its own, worst first", () => {
+  expect(WORST_FIRST[0]).toBe("exposed");
+  expect(WORST_FIRST.at(-1)).toBe("clear");
+  const words = WORST_FIRST.map((state) => STATES[state].word);
+  expect(new Set(words).size).toBe(words.length);
+  expect(new Set(WORST_FIRST.map((state) => JSON.stringify(STATES[state].draw))).size).toBe(words.length);
+});

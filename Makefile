@@ -3,7 +3,7 @@
 PYTHON ?= python3
 BIN := .venv/bin
 
-.PHONY: setup console demo demo-tour test check format types-console bench clean
+.PHONY: setup console demo demo-tour test check format generated types-console bench clean
 
 setup: .venv/ready
 console: src/windbreak/service/console/index.html
@@ -21,6 +21,12 @@ console/node_modules/.package-lock.json: console/package.json console/package-lo
 src/windbreak/service/console/index.html: console/node_modules/.package-lock.json $(shell find console/src console/public console/index.html console/vite.config.ts -type f 2>/dev/null)
 	cd console && npm run --silent build
 
+# All that is made from one source and kept: the console's types, acts, the client's stub, the index.
+generated: types-console
+	$(BIN)/python -m windbreak.client.stub
+	$(BIN)/python -m windbreak.cli.index
+	$(BIN)/python -m windbreak.wording.acts > console/src/api/acts.json
+
 types-console: setup
 	$(BIN)/python -m windbreak.service.openapi > console/openapi.json
 	cd console && npm run --silent types
@@ -37,6 +43,10 @@ test: setup console
 bench: setup
 	$(BIN)/python -m pip install --quiet --disable-pip-version-check "matplotlib>=3.9" "ortools>=9.12"
 	$(BIN)/python -m benchmarks.run
+
+# Format, lint, types and the core's tests, in a minute.
+check: setup console
+	$(BIN)/python -W error -W "ignore::DeprecationWarning:schemathesis" -m tests.run --check
 
 format: setup
 	$(BIN)/ruff format .

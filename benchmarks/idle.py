@@ -15,6 +15,7 @@ from windbreak.core.values.sites import Link
 from windbreak.notices.mail import MailSettings
 from windbreak.operations import tracking
 from windbreak.operations.context import close, open_context
+from windbreak.operations.retention import Retention
 from windbreak.operations.views.projector import catch_up
 from windbreak.service.drive import Driver
 from windbreak.service.settings import ShelfSettings
@@ -39,7 +40,7 @@ def figures() -> Iterator[Figure]:
         context.store.facts.set("day", now.date().isoformat())
         context.store.facts.set("hour", f"{now:%Y-%m-%dT%H}")
         catch_up(context)
-        driver = Driver(context, 240, ShelfSettings(), MailSettings(), 24)
+        driver = Driver(context, 240, ShelfSettings(), MailSettings(), 24, Retention())
         driver.start()
         time.sleep(4)  # the first day, hour and looks are behind it
         start = time.process_time()

@@ -413,7 +413,9 @@ class OverTheDemo(WithDemo):
     def test_what_is_written_is_read_at_once(self) -> None:
         """A command waits until what the command before it wrote is shown."""
         for n in range(3):
-            held = self.ask("product", "hold", "lee", "--site", "tarnsey-harbour", "--why", f"try {n}")
+            held = self.ask(
+                "product", "hold", "lee", "--site", "tarnsey-harbour", "--why", f"try {n}"
+            )
             self.assertEqual(held.returncode, 0, held.stderr)
             shown = json.loads(self.ask("site", "show", "tarnsey-harbour", "--json").stdout)
             (lee,) = [c for c in shown["components"] if c["product"] == "plugin/lee"]

@@ -83,5 +83,5 @@ class Access(WithBrowser):
         page.keyboard.press("Escape")
         page.locator("h1").click()
         page.keyboard.press("?")
-        page.get_by_role("dialog", name="Keys").wait_for()
+        page.get_by_role("heading", name="Keys").wait_for()
         self.assertEqual(self.said, [])

@@ -186,8 +186,56 @@ class Api(WithDemo):
     def test_the_list_of_sites_comes_in_pages(self) -> None:
         every = self.http("GET", "/sites")
         self.assertEqual(int(every.headers["x-total-count"]), len(every.json()))
-        pages = [self.http("GET", f"/sites?limit=2&offset={n}").json() for n in (0, 2, 4)]
-        self.assertEqual([s["id"] for page in pages for s in page], [s["id"] for s in every.json()])
+        self.assertNotIn("link", every.headers)
+        self.assertEqual(self.followed("/sites?limit=2"), every.json())
+        self.assertEqual(self.followed("/sites?limit=1&state=ready"), [
+            s for s in every.json() if s["state"] == "ready"
+        ])  # fmt: skip
+
+    def followed(self, path: str) -> list[dict[str, object]]:
+        """A list read page by page, by the links alone."""
+        found: list[dict[str, object]] = []
+        for _ in range(100):
+            answer = self.http("GET", path)
+            self.assertEqual(answer.status_code, 200, answer.text)
+            found += answer.json()
+            following = answer.links.get("next")
+            if following is None:
+                return found
+            path = following["url"].removeprefix("/api/v1")
+        raise AssertionError("the links lead nowhere")
+
+    def test_what_is_listed_newest_first_comes_in_pages_too(self) -> None:
+        for _ in range(5):
+            self.windbreak.draft_plan("seapink-florists")
+        for path in ("/sites/seapink-florists/plans", "/ledger", "/runs"):
+            with self.subTest(path=path):
+                whole = self.http("GET", f"{path}?limit=1000").json()
+                ids = [row["id"] for row in whole]
+                self.assertEqual(ids, sorted(ids, reverse=True))
+                self.assertEqual(self.followed(f"{path}?limit=2"), whole)
+
+    def test_a_page_stays_where_it_was_when_something_is_added(self) -> None:
+        first = self.http("GET", "/ledger?limit=3")
+        self.http("POST", "/accounts", json={"id": "wren", "name": "Wren Ashby"})
+        self.assertNotEqual(self.http("GET", "/ledger?limit=3").json(), first.json())
+        second = self.http("GET", first.links["next"]["url"].removeprefix("/api/v1")).json()
+        self.assertLess(second[0]["id"], first.json()[-1]["id"])
+        self.assertEqual(second[0]["id"], first.json()[-1]["id"] - 1)
+
+    def test_a_site_and_a_product_are_named_by_what_people_call_them(self) -> None:
+        for kind, text, ids in [
+            ("site", "tarnsey-harbour", ["tarnsey-harbour"]),
+            ("site", "Harbour", ["tarnsey-harbour"]),
+            ("site", "skerry light trust", ["skerry-light"]),  # its twin bears the name too
+            ("site", "100%", []),
+            ("product", "trestle", ["plugin/trestle"]),
+            ("product", "Breakwater", ["theme/breakwater"]),
+            ("product", "break", ["plugin/breakwater-keel", "theme/breakwater"]),
+            ("product", "nothing-like-it", []),
+        ]:
+            with self.subTest(kind=kind, text=text):
+                self.assertEqual([n.id for n in self.windbreak.named(kind, text)], ids)
 
     def test_a_wrong_credential_is_told_and_what_was_known_stands(self) -> None:
         known = len(self.windbreak.releases("theme/breakwater"))

@@ -569,7 +569,7 @@ export interface paths {
         };
         /**
          * List Deliveries
-         * @description What was sent to a web hook, newest first.
+         * @description What was sent to a web hook, newest first; ``link`` leads to the next page.
          */
         get: operations["list_deliveries_api_v1_hooks__id__deliveries_get"];
         put?: never;
@@ -669,7 +669,7 @@ export interface paths {
         };
         /**
          * Show Ledger
-         * @description What was decided and done, newest first.
+         * @description What was decided and done, newest first; ``link`` leads to the next page.
          */
         get: operations["show_ledger_api_v1_ledger_get"];
         put?: never;
@@ -868,6 +868,26 @@ export interface paths {
          * @description The fleet in numbers, as OpenMetrics.
          */
         get: operations["export_metrics_api_v1_metrics_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/named": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Named
+         * @description The sites or products that a person may mean by a text, at most twenty.
+         */
+        get: operations["list_named_api_v1_named_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1257,7 +1277,7 @@ export interface paths {
         };
         /**
          * List Runs
-         * @description The runs, newest first.
+         * @description The runs, newest first; ``link`` leads to the next page.
          */
         get: operations["list_runs_api_v1_runs_get"];
         put?: never;
@@ -1431,7 +1451,7 @@ export interface paths {
          * List Sites
          * @description The sites as rows, worst first, each twin after its site.
          *
-         *     ``x-total-count`` says how many match in all.
+         *     ``x-total-count`` says how many match in all; ``link`` leads to the next page.
          */
         get: operations["list_sites_api_v1_sites_get"];
         put?: never;
@@ -1671,7 +1691,7 @@ export interface paths {
         };
         /**
          * List Plans
-         * @description The site's plans, newest first.
+         * @description The site's plans, newest first; ``link`` leads to the next page.
          */
         get: operations["list_plans_api_v1_sites__id__plans_get"];
         put?: never;
@@ -3662,6 +3682,16 @@ export interface components {
              * Format: date-time
              */
             at: string;
+        };
+        /**
+         * Named
+         * @description A site or a product by its id and the name that people call it.
+         */
+        Named: {
+            /** Id */
+            id: string;
+            /** Name */
+            name: string;
         };
         /**
          * NamedMove
@@ -8004,7 +8034,12 @@ export interface operations {
     };
     list_deliveries_api_v1_hooks__id__deliveries_get: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description how many at the most */
+                limit?: number;
+                /** @description the number that the page begins after */
+                after?: number | null;
+            };
             header?: never;
             path: {
                 id: string;
@@ -8345,6 +8380,8 @@ export interface operations {
                 subject?: string | null;
                 /** @description how many at the most */
                 limit?: number;
+                /** @description the number that the page begins after */
+                after?: number | null;
             };
             header?: never;
             path?: never;
@@ -9238,6 +9275,76 @@ export interface operations {
                 };
                 content: {
                     "application/openmetrics-text": string;
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    list_named_api_v1_named_get: {
+        parameters: {
+            query: {
+                /** @description what is looked for */
+                kind: "site" | "product";
+                /** @description an id, a name or a part of one */
+                text: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Named"][];
                 };
             };
             /** @description That can't be read */
@@ -10731,6 +10838,8 @@ export interface operations {
                 site?: string | null;
                 /** @description how many at the most */
                 limit?: number;
+                /** @description the number that the page begins after */
+                after?: number | null;
             };
             header?: never;
             path?: never;
@@ -11480,7 +11589,8 @@ export interface operations {
                 text?: string | null;
                 /** @description how many at the most */
                 limit?: number;
-                offset?: number;
+                /** @description the site that the page begins after */
+                after?: string | null;
             };
             header?: never;
             path?: never;
@@ -12567,7 +12677,12 @@ export interface operations {
     };
     list_plans_api_v1_sites__id__plans_get: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description how many at the most */
+                limit?: number;
+                /** @description the number that the page begins after */
+                after?: number | null;
+            };
             header?: never;
             path: {
                 id: string;

@@ -1,6 +1,6 @@
 import { Combobox, ComboboxInput, ComboboxOption, ComboboxOptions } from "@headlessui/react";
 import { useQuery } from "@tanstack/react-query";
-import { useEffect, useRef } from "react";
+import { useLayoutEffect, useRef } from "react";
 import { useNavigate } from "react-router";
 import { asked } from "../api/client";
 import { StateWord } from "../states/states";
@@ -14,7 +14,10 @@ export function FindBox({ text, onText }: { text: string; onText: (text: string)
   const products = useQuery({ ...asked.products(), enabled: text !== "" });
   const places = find(today.data?.sites ?? [], products.data ?? [], text);
   // It takes the place of the stand-in that had the focus.
-  useEffect(() => box.current?.focus(), []);
+  useLayoutEffect(() => {
+    box.current?.focus();
+    box.current?.setSelectionRange(box.current.value.length, box.current.value.length);
+  }, []);
   return (
     <Combobox<Place>
       immediate={false}

@@ -1,4 +1,4 @@
-import { lazy, Suspense, useEffect, useRef, useState } from "react";
+import { lazy, startTransition, Suspense, useEffect, useRef, useState } from "react";
 import { Link, NavLink } from "react-router";
 import { clock, day } from "../pieces/time";
 
@@ -51,7 +51,8 @@ export function Mast({ name, live }: { name: string; live: boolean }) {
   );
 }
 
-/** The command box; "/" or Ctrl K goes there. It is loaded when somebody first does. */
+/** The command box; "/" or Ctrl K goes there. It is loaded when somebody first does; what is typed
+ * meanwhile stands in its stead and is kept. */
 function Find() {
   const [text, setText] = useState("");
   const [wanted, setWanted] = useState(false);
@@ -73,7 +74,7 @@ function Find() {
         aria-label="Find a site, product or act"
         placeholder="Find a site, product or act"
         value={text}
-        onFocus={() => setWanted(true)}
+        onFocus={() => startTransition(() => setWanted(true))}
         onChange={(event) => setText(event.target.value)}
       />
       <kbd aria-hidden="true">/</kbd>
@@ -115,7 +116,7 @@ function Who({ name, live }: { name: string; live: boolean }) {
       aria-haspopup="menu"
       onPointerEnter={() => void whoMenu()}
       onFocus={() => void whoMenu()}
-      onClick={() => setWanted(true)}
+      onClick={() => startTransition(() => setWanted(true))}
     >
       {label}
     </button>

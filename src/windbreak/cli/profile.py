@@ -75,30 +75,23 @@ def same_service(one: str, other: str) -> bool:
 
 def pick_site(windbreak: Windbreak, text: str) -> str:
     """The id of a site from its id, or from a part of its name that only one has."""
-    sites = windbreak.sites()
-    low = text.lower()
-    if any(s.id == low for s in sites):
-        return low
-    found = [s for s in sites if low in s.label.lower() or low in s.id]
-    ids = {s.id for s in found}
-    # A twin bears its site's name: the name alone means the site.
-    found = [s for s in found if s.twin_of not in ids] or found
+    found = windbreak.named("site", text)
     if len(found) == 1:
         return found[0].id
     if not found:
         raise Refusal(f"there is no site {text!r}; see `windbreak site list`")
-    names = ", ".join(s.id for s in found[:6])
+    names = ", ".join(one.id for one in found[:6])
     raise Refusal(f"{text!r} fits several sites: {names}", 2)
 
 
 def pick_product(windbreak: Windbreak, text: str) -> str:
     """The id of a product from its id, its slug, its name or a folder it lies in."""
-    products = [row.product for row in windbreak.products()]
-    low = text.lower()
-    for product in products:
-        names = (product.id, product.id.partition("/")[2], product.name.lower(), *product.folders)
-        if low in names:
-            return product.id
-    if "/" in low:
-        return low
+    found = windbreak.named("product", text)
+    if len(found) == 1:
+        return found[0].id
+    if found:
+        names = ", ".join(one.id for one in found[:6])
+        raise Refusal(f"{text!r} fits several products: {names}", 2)
+    if "/" in text:
+        return text.lower()
     raise Refusal(f"there is no product {text!r}; see `windbreak product list`")

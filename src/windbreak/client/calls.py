@@ -41,6 +41,7 @@ if TYPE_CHECKING:
     from windbreak.core.values.ties import KnownClash, KnownLockstep, NewClash, NewLockstep
     from windbreak.core.values.verdicts import Answer, Verdict
     from windbreak.documents.licences import EntryResult, Forecast, LicenceView
+    from windbreak.documents.named import Named
     from windbreak.documents.outlook import ActRow, Outlook
     from windbreak.documents.products import Coverage, ProductRow, ProductView
     from windbreak.documents.runs import RunStory
@@ -77,6 +78,7 @@ HOMES = {
     "core.values.ties": "KnownClash KnownLockstep",
     "core.values.verdicts": "Answer Verdict",
     "documents.licences": "EntryResult Forecast LicenceView",
+    "documents.named": "Named",
     "documents.outlook": "ActRow Outlook",
     "documents.products": "Coverage ProductRow ProductView",
     "documents.runs": "RunStory",
@@ -210,7 +212,7 @@ def sites(
     tag: str | None = None,
     runs: str | None = None,
     limit: int | None = None,
-    offset: int | None = None,
+    after: str | None = None,
 ) -> Call[list[SiteSummary]]:
     """The sites as rows, worst first, each twin after its site."""
     return _get(
@@ -222,7 +224,7 @@ def sites(
         tag=tag,
         runs=runs,
         limit=limit,
-        offset=offset,
+        after=after,
     )
 
 
@@ -317,6 +319,11 @@ def draft_plan(id: str) -> Call[SitePlan]:
     return _send("POST", _at("/sites/{}/plans", id))
 
 
+def named(kind: str, text: str) -> Call[list[Named]]:
+    """The sites or products ("site", "product") that a person may mean by a text."""
+    return _get("/named", kind=kind, text=text)
+
+
 def plans(id: str) -> Call[list[SitePlan]]:
     """The site's plans, newest first."""
     return _get(_at("/sites/{}/plans", id))
@@ -384,9 +391,9 @@ def stop_rollout(id: int) -> Call[Rollout]:
     return _send("POST", _at("/rollouts/{}/stop", id))
 
 
-def runs(site: str | None = None, limit: int = 50) -> Call[list[Run]]:
-    """The runs, newest first."""
-    return _get("/runs", site=site, limit=limit)
+def runs(site: str | None = None, limit: int = 50, after: int | None = None) -> Call[list[Run]]:
+    """The runs, newest first; those before a number with ``after``."""
+    return _get("/runs", site=site, limit=limit, after=after)
 
 
 def run(id: int) -> Call[RunStory]:
@@ -728,9 +735,11 @@ def today() -> Call[Today]:
     return _get("/today")
 
 
-def ledger(subject: str | None = None, limit: int = 100) -> Call[list[LedgerEntry]]:
-    """What was decided and done, newest first."""
-    return _get("/ledger", subject=subject, limit=limit)
+def ledger(
+    subject: str | None = None, limit: int = 100, after: int | None = None
+) -> Call[list[LedgerEntry]]:
+    """What was decided and done, newest first; what came before a number with ``after``."""
+    return _get("/ledger", subject=subject, limit=limit, after=after)
 
 
 def stream_events(after: int | None = None) -> Call[None]:

@@ -42,6 +42,7 @@ from windbreak.core.values.sites import Host, LinkCode, NewSite, Site, SiteChang
 from windbreak.core.values.ties import KnownClash, KnownLockstep, NewClash, NewLockstep
 from windbreak.core.values.verdicts import Answer, Verdict
 from windbreak.documents.licences import EntryResult, Forecast, LicenceView
+from windbreak.documents.named import Named
 from windbreak.documents.outlook import ActRow, Outlook
 from windbreak.documents.products import Coverage, ProductRow, ProductView
 from windbreak.documents.runs import RunStory
@@ -104,7 +105,7 @@ service that is away for a while is waited for."""
         """The hosts."""
     def put_host(self, host: Host) -> Host:
         """Register a host, or change what it offers."""
-    def sites(self, client: str | None=None, host: str | None=None, text: str | None=None, state: str | None=None, tag: str | None=None, runs: str | None=None, limit: int | None=None, offset: int | None=None) -> list[SiteSummary]:
+    def sites(self, client: str | None=None, host: str | None=None, text: str | None=None, state: str | None=None, tag: str | None=None, runs: str | None=None, limit: int | None=None, after: str | None=None) -> list[SiteSummary]:
         """The sites as rows, worst first, each twin after its site."""
     def site(self, id: str) -> SiteView:
         """One site whole."""
@@ -142,6 +143,8 @@ service that is away for a while is waited for."""
         """What somebody could do, what frees most across the fleet first."""
     def draft_plan(self, id: str) -> SitePlan:
         """Make a plan for the site as it stands."""
+    def named(self, kind: str, text: str) -> list[Named]:
+        """The sites or products ("site", "product") that a person may mean by a text."""
     def plans(self, id: str) -> list[SitePlan]:
         """The site's plans, newest first."""
     def plan(self, id: int) -> SitePlan:
@@ -168,8 +171,8 @@ service that is away for a while is waited for."""
         """Take one release to a twin, and to its site when that ended well."""
     def stop_rollout(self, id: int) -> Rollout:
         """Stop a rollout."""
-    def runs(self, site: str | None=None, limit: int=50) -> list[Run]:
-        """The runs, newest first."""
+    def runs(self, site: str | None=None, limit: int=50, after: int | None=None) -> list[Run]:
+        """The runs, newest first; those before a number with ``after``."""
     def run(self, id: int) -> RunStory:
         """A run with its steps, what the probes saw, and its journal."""
     def stop_run(self, id: int) -> Run:
@@ -304,8 +307,8 @@ service that is away for a while is waited for."""
         """Let a restored copy drive the sites."""
     def today(self) -> Today:
         """What wants attention, what is booked, and how old the facts are."""
-    def ledger(self, subject: str | None=None, limit: int=100) -> list[LedgerEntry]:
-        """What was decided and done, newest first."""
+    def ledger(self, subject: str | None=None, limit: int=100, after: int | None=None) -> list[LedgerEntry]:
+        """What was decided and done, newest first; what came before a number with ``after``."""
     def stream_events(self, after: int | None=None) -> None:
         """Every change of state, from now on or from after an event; ids let a reader go on."""
 
@@ -345,7 +348,7 @@ service that is away for a while is waited for."""
         """The hosts."""
     async def put_host(self, host: Host) -> Host:
         """Register a host, or change what it offers."""
-    async def sites(self, client: str | None=None, host: str | None=None, text: str | None=None, state: str | None=None, tag: str | None=None, runs: str | None=None, limit: int | None=None, offset: int | None=None) -> list[SiteSummary]:
+    async def sites(self, client: str | None=None, host: str | None=None, text: str | None=None, state: str | None=None, tag: str | None=None, runs: str | None=None, limit: int | None=None, after: str | None=None) -> list[SiteSummary]:
         """The sites as rows, worst first, each twin after its site."""
     async def site(self, id: str) -> SiteView:
         """One site whole."""
@@ -383,6 +386,8 @@ service that is away for a while is waited for."""
         """What somebody could do, what frees most across the fleet first."""
     async def draft_plan(self, id: str) -> SitePlan:
         """Make a plan for the site as it stands."""
+    async def named(self, kind: str, text: str) -> list[Named]:
+        """The sites or products ("site", "product") that a person may mean by a text."""
     async def plans(self, id: str) -> list[SitePlan]:
         """The site's plans, newest first."""
     async def plan(self, id: int) -> SitePlan:
@@ -409,8 +414,8 @@ service that is away for a while is waited for."""
         """Take one release to a twin, and to its site when that ended well."""
     async def stop_rollout(self, id: int) -> Rollout:
         """Stop a rollout."""
-    async def runs(self, site: str | None=None, limit: int=50) -> list[Run]:
-        """The runs, newest first."""
+    async def runs(self, site: str | None=None, limit: int=50, after: int | None=None) -> list[Run]:
+        """The runs, newest first; those before a number with ``after``."""
     async def run(self, id: int) -> RunStory:
         """A run with its steps, what the probes saw, and its journal."""
     async def stop_run(self, id: int) -> Run:
@@ -545,8 +550,8 @@ service that is away for a while is waited for."""
         """Let a restored copy drive the sites."""
     async def today(self) -> Today:
         """What wants attention, what is booked, and how old the facts are."""
-    async def ledger(self, subject: str | None=None, limit: int=100) -> list[LedgerEntry]:
-        """What was decided and done, newest first."""
+    async def ledger(self, subject: str | None=None, limit: int=100, after: int | None=None) -> list[LedgerEntry]:
+        """What was decided and done, newest first; what came before a number with ``after``."""
     async def stream_events(self, after: int | None=None) -> None:
         """Every change of state, from now on or from after an event; ids let a reader go on."""
 

@@ -17,6 +17,7 @@ from fastapi.staticfiles import StaticFiles
 import windbreak
 from windbreak.notices.mail import MailSettings
 from windbreak.operations.context import Context
+from windbreak.operations.retention import Retention
 from windbreak.service import problems
 from windbreak.service.drive import Driver
 from windbreak.service.routers import (
@@ -51,10 +52,16 @@ def create_app(
     mail: MailSettings | None = None,
     shelf: ShelfSettings | None = None,
     digest_hour: int = 24,
+    retention: Retention | None = None,
 ) -> FastAPI:
     """The service over a context. With ``drive`` it also does what is due."""
     driver = Driver(
-        context, refresh_minutes, shelf or ShelfSettings(), mail or MailSettings(), digest_hour
+        context,
+        refresh_minutes,
+        shelf or ShelfSettings(),
+        mail or MailSettings(),
+        digest_hour,
+        retention or Retention(),
     )
     stopping = threading.Event()
 

@@ -23,6 +23,7 @@ from windbreak.operations import (
     instance,
     outward,
     policy,
+    retention,
     rollouts,
     runs,
     shelving,
@@ -31,6 +32,7 @@ from windbreak.operations import (
 )
 from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
+from windbreak.operations.retention import Retention
 from windbreak.operations.views.projector import Projector
 from windbreak.service.settings import ShelfSettings
 
@@ -70,9 +72,11 @@ class Driver:
         shelf: ShelfSettings,
         mail: MailSettings,
         digest_hour: int,
+        retention: Retention,
     ) -> None:
         self.context = context
         self.shelf, self.mail, self.digest_hour = shelf, mail, digest_hour
+        self.retention = retention
         self.refresh_every = timedelta(minutes=refresh_minutes)
         self.stopping = threading.Event()
         self.asked = threading.Event()
@@ -224,7 +228,9 @@ class Driver:
             self.context.store.close()
 
     def _daily(self) -> None:
-        """The turning of a day: soaks and licences end, the shelf is tidied, the digest goes."""
+        """The turning of a day: soaks and licences end, what is old is forgotten, the digest
+        goes.
+        """
         now = self.context.clock()
         today = now.date().isoformat()
         hour = f"{now:%Y-%m-%dT%H}"
@@ -233,6 +239,7 @@ class Driver:
         if self.context.store.facts.get("day") != today:
             self.context.store.facts.set("day", today)
             shelving.tidy(self.context, self.shelf.days, self.shelf.most_mb)
+            retention.forget(self.context, self.retention)
             self.context.tell("day", today, "a new day")
         due = self.mail.server and self.mail.to and now.hour >= self.digest_hour
         if due and self.context.store.facts.get("digest_on") != today and self._mail_after <= now:

@@ -46,6 +46,7 @@ def serve(data: Path, settings: Settings) -> int:
         mail=settings.mail,
         shelf=settings.shelf,
         digest_hour=settings.digest_hour,
+        retention=settings.retention,
     )
     listening = socket.socket()
     listening.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)

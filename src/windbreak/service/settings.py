@@ -14,6 +14,7 @@ from pathlib import Path
 from typing import Any
 
 from windbreak.notices.mail import MailSettings
+from windbreak.operations.retention import Retention
 
 
 class SettingRefused(ValueError):
@@ -74,6 +75,9 @@ SETTINGS: tuple[Setting, ...] = (
     ),
     Setting("per_host", 2, "how many feeds of one host are asked at once"),
     Setting("shelf_days", 180, "days after which a package that nobody needs leaves the shelf"),
+    Setting("events_days", 30, "days that what happened is kept for who follows it; 0 for ever"),
+    Setting("deliveries_days", 30, "days that what was sent to web hooks is kept; 0 for ever"),
+    Setting("journals_days", 365, "days that the journals of old runs are kept; 0 for ever"),
     Setting("shelf_mb", 20_000, "megabytes beyond which such packages leave earlier"),
     Setting(
         "mail_server", "", "where mail is handed in, as smtp://mail.example:587; none by default"
@@ -110,6 +114,11 @@ class Settings:
         names = ("mail_server", "mail_user", "mail_secret", "mail_from", "mail_to")
         server, user, secret, sender, to = (str(self.values[name]) for name in names)
         return MailSettings(server, user, secret, sender, to)
+
+    @property
+    def retention(self) -> Retention:
+        names = ("events_days", "deliveries_days", "journals_days")
+        return Retention(*(int(self.values[name]) for name in names))
 
     @property
     def shelf(self) -> ShelfSettings:

@@ -75,6 +75,28 @@ class Products(Documents[KnownProduct]):
         one = after or before
         return () if one is None or before == after else (("product", one.id),)
 
+    def named(self, text: str) -> list[KnownProduct]:
+        """The products that a person may mean: by id, slug, name or a folder they lie in; else by
+        a part of the name. Reads.
+        """
+        low = text.lower()
+        rows = self.database.ask(
+            "SELECT body FROM product WHERE id = ? OR substr(id, instr(id, '/') + 1) = ? "
+            "OR lower(json_extract(body, '$.name')) = ? OR EXISTS "
+            "(SELECT 1 FROM json_each(body, '$.folders') f WHERE f.value = ?) "
+            "ORDER BY id != ?, id LIMIT 20",
+            [low, low, low, low, low],
+        )
+        if not rows:
+            part = "".join(f"!{c}" if c in "!%_" else c for c in low)
+            rows = self.database.ask(
+                "SELECT body FROM product WHERE lower(json_extract(body, '$.name')) LIKE ? "
+                "ESCAPE '!' ORDER BY id LIMIT 20",
+                [f"%{part}%"],
+            )
+        found = [KnownProduct.model_validate_json(row[0]) for row in rows]
+        return found[:1] if found and found[0].id == low else found
+
 
 class Feeds(Documents[Feed]):
     model, value = FeedRow, Feed

@@ -17,7 +17,7 @@ from windbreak.documents.products import Standing
 from windbreak.documents.sites import SiteSummary
 from windbreak.store.database import Database
 
-_ORDER = "ORDER BY r.lead_rank, r.lead_label, r.lead, r.follows, r.site"
+_KEY = "r.lead_rank, r.lead_label, r.lead, r.follows, r.site"
 
 
 @dataclass(frozen=True)
@@ -29,7 +29,7 @@ class Wanted:
     tag: str | None = None
     only: frozenset[str] | None = None
     limit: int = -1
-    offset: int = 0
+    after: str | None = None  # the site that the page begins after
 
 
 class Views:
@@ -108,8 +108,10 @@ class Views:
             self.database.tell("UPDATE row SET lead = site, follows = 0 WHERE lead = ?", [site])
             self.database.tell("DELETE FROM row WHERE site = ?", [site])
 
-    def rows(self, wanted: Wanted) -> tuple[list[str], int]:
-        """The rows that are wanted, as JSON, worst first; and how many there are in all. Reads."""
+    def rows(self, wanted: Wanted) -> tuple[list[str], int, str | None]:
+        """The rows that are wanted, as JSON, worst first; how many there are in all; and the last
+        site, where there are more after it. Reads.
+        """
         clauses, given = ["1"], list[object]()
         for name, value in wanted.equal.items():
             clauses.append(f"r.{name} = ?")
@@ -124,15 +126,24 @@ class Views:
         if wanted.only is not None:
             clauses.append(f"r.site IN ({', '.join('?' * len(wanted.only))})")
             given += sorted(wanted.only)
-        where = f"WHERE {' AND '.join(clauses)}"
+        where, place = f"WHERE {' AND '.join(clauses)}", ""
+        if wanted.after is not None:
+            place = f"AND ({_KEY}) > (SELECT {_KEY} FROM row r WHERE r.site = ?)"
         rows = self.database.ask(
-            f"SELECT r.body FROM row r {where} {_ORDER} LIMIT ? OFFSET ?",
-            [*given, wanted.limit, wanted.offset],
+            f"SELECT r.body, r.site FROM row r {where} {place} ORDER BY {_KEY} LIMIT ?",
+            [
+                *given,
+                *([wanted.after] if wanted.after is not None else []),
+                wanted.limit + 1 if wanted.limit >= 0 else -1,
+            ],
         )
-        if 0 <= len(rows) < wanted.limit and not wanted.offset:
-            return [str(row[0]) for row in rows], len(rows)
+        more = 0 <= wanted.limit < len(rows)
+        shown = rows[: wanted.limit] if more else rows
+        bodies, last = [str(row[0]) for row in shown], str(shown[-1][1]) if more else None
+        if not more and wanted.after is None:
+            return bodies, len(bodies), None
         count = self.database.ask(f"SELECT count(*) FROM row r {where}", given)[0][0]
-        return [str(row[0]) for row in rows], int(count)
+        return bodies, int(count), last
 
     def row(self, site: str) -> SiteSummary | None:
         """The row of one site, as it was kept last. Reads."""

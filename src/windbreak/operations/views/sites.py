@@ -48,25 +48,25 @@ class Wanted:
     tag: str | None = None
     runs: str | None = None
     limit: int = -1
-    offset: int = 0
+    after: str | None = None
 
 
 def summaries(context: Context, wanted: Wanted | None = None) -> list[SiteSummary]:
-    """Sites as values, in the order of ``rows``. Reads, and settles stale rows first."""
-    bodies, _ = rows(context, wanted or Wanted())
+    """Sites as values, in the order of ``rows``. Reads."""
+    bodies, _, _ = rows(context, wanted or Wanted())
     return [SiteSummary.model_validate_json(body) for body in bodies]
 
 
-def rows(context: Context, wanted: Wanted) -> tuple[list[str], int]:
-    """Sites as the JSON of their rows, worst first, each twin after its site; and the whole count.
+def rows(context: Context, wanted: Wanted) -> tuple[list[str], int, str | None]:
+    """Sites as the JSON of their rows, worst first, each twin after its site; the whole count; and
+    the last site of the page, where there are more after it. Reads.
 
-    Reads, and works out what is stale first, up to a number: in a large fleet the rest of it is
-    shown as it was until the service has come to it. Raises Refused for a fact that can't be read.
+    Raises Refused for a fact that can't be read.
     """
     given = {name: value for name, value in wanted.equal.items() if value is not None}
     only = None if wanted.runs is None else frozenset(_running(context, wanted.runs))
     return context.store.views.rows(
-        views.Wanted(given, wanted.text, wanted.tag, only, wanted.limit, wanted.offset)
+        views.Wanted(given, wanted.text, wanted.tag, only, wanted.limit, wanted.after)
     )
 
 

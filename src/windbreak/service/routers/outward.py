@@ -14,7 +14,8 @@ from windbreak.core.values.hooks import Delivery, Hook, Instance, NewHook
 from windbreak.operations import accounts, digest, exports, instance, outward
 from windbreak.operations.errors import Refused
 from windbreak.operations.exports import Imported
-from windbreak.service.signin import Ctx, Who
+from windbreak.service.paging import After, page
+from windbreak.service.signin import Ctx, Limit, Who
 
 router = APIRouter(tags=["in and out"])
 open_router = APIRouter(tags=["in and out"])
@@ -134,10 +135,22 @@ def drop_hook(context: Ctx, who: Who, id: str) -> None:
 
 
 @router.get("/hooks/{id}/deliveries")
-def list_deliveries(context: Ctx, who: Who, id: str) -> list[Delivery]:
-    """What was sent to a web hook, newest first."""
+def list_deliveries(
+    request: Request,
+    response: Response,
+    context: Ctx,
+    who: Who,
+    id: str,
+    limit: Limit = 100,
+    after: After = None,
+) -> list[Delivery]:
+    """What was sent to a web hook, newest first; ``link`` leads to the next page."""
     context.store.hooks.get(id)
-    return context.store.deliveries.all(hook=id, newest_first=True, limit=100)
+
+    def read(count: int) -> list[Delivery]:
+        return context.store.deliveries.page(after=after, limit=count, newest_first=True, hook=id)
+
+    return page(request, response, limit, read, lambda delivery: delivery.id)
 
 
 @router.get("/accounts")

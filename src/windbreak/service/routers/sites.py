@@ -4,19 +4,21 @@ from __future__ import annotations
 
 from typing import Annotated, Any
 
-from fastapi import APIRouter, Query, Response
+from fastapi import APIRouter, Query, Request, Response
 
 from windbreak.core.values.basics import State, Value, Zone, example
 from windbreak.core.values.inventories import Inventory
 from windbreak.core.values.plans import SitePlan
 from windbreak.core.values.sites import Host, LinkCode, LinkState, NewSite, Site, SiteChange, Window
 from windbreak.core.values.verdicts import Answer, Verdict
+from windbreak.documents.named import Kind, Named
 from windbreak.documents.outlook import ActRow, Outlook
 from windbreak.documents.sites import SiteSummary, SiteView
-from windbreak.operations import planning, retiring, sites, supposing
+from windbreak.operations import naming, planning, retiring, sites, supposing
 from windbreak.operations.errors import Refused
 from windbreak.operations.reasoning import cases
 from windbreak.operations.views import sites as site_views
+from windbreak.service.paging import After, next_of, page
 from windbreak.service.signin import Ctx, Limit, Who
 
 router = APIRouter(tags=["sites"])
@@ -64,6 +66,7 @@ def put_host(
 
 @router.get("/sites", response_model=list[SiteSummary])
 def list_sites(
+    request: Request,
     context: Ctx,
     who: Who,
     client: Annotated[str | None, Query(description="only those of this client")] = None,
@@ -74,18 +77,31 @@ def list_sites(
     runs: Annotated[str | None, Query(description="a fact, as trestle<5.1")] = None,
     text: Annotated[str | None, Query(description="part of a name, client or address")] = None,
     limit: Limit = 10_000,
-    offset: Annotated[int, Query(ge=0, le=1_000_000)] = 0,
+    after: Annotated[str | None, Query(description="the site that the page begins after")] = None,
 ) -> Response:
     """The sites as rows, worst first, each twin after its site.
 
-    ``x-total-count`` says how many match in all.
+    ``x-total-count`` says how many match in all; ``link`` leads to the next page.
     """
     equal = {"client": client, "host": host, "state": state, "link": link}
-    wanted = site_views.Wanted(equal, text, tag, runs, limit, offset)
-    found, count = site_views.rows(context, wanted)
+    wanted = site_views.Wanted(equal, text, tag, runs, limit, after)
+    found, count, last = site_views.rows(context, wanted)
     # The rows are kept as the JSON of SiteSummary: they go out as they are.
     headers = {"x-total-count": str(count)}
+    if last is not None:
+        headers["link"] = next_of(request, last)
     return Response(f"[{','.join(found)}]", media_type="application/json", headers=headers)
+
+
+@router.get("/named")
+def list_named(
+    context: Ctx,
+    who: Who,
+    kind: Annotated[Kind, Query(description="what is looked for")],
+    text: Annotated[str, Query(min_length=1, description="an id, a name or a part of one")],
+) -> list[Named]:
+    """The sites or products that a person may mean by a text, at most twenty."""
+    return naming.named(context, kind, text)
 
 
 @router.post("/sites", status_code=201)
@@ -226,7 +242,19 @@ def draft_plan(context: Ctx, who: Who, id: str) -> SitePlan:
 
 
 @router.get("/sites/{id}/plans")
-def list_plans(context: Ctx, who: Who, id: str) -> list[SitePlan]:
-    """The site's plans, newest first."""
+def list_plans(
+    request: Request,
+    response: Response,
+    context: Ctx,
+    who: Who,
+    id: str,
+    limit: Limit = 50,
+    after: After = None,
+) -> list[SitePlan]:
+    """The site's plans, newest first; ``link`` leads to the next page."""
     context.store.sites.get(id)
-    return context.store.plans.all(site=id, newest_first=True, limit=50)
+
+    def read(count: int) -> list[SitePlan]:
+        return context.store.plans.page(after=after, limit=count, newest_first=True, site=id)
+
+    return page(request, response, limit, read, lambda plan: plan.id)

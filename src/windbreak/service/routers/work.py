@@ -5,7 +5,7 @@ from __future__ import annotations
 from datetime import datetime
 from typing import Annotated
 
-from fastapi import APIRouter, Query, Request
+from fastapi import APIRouter, Query, Request, Response
 
 from windbreak.core.values.basics import Value, example
 from windbreak.core.values.bookings import Book, Booking, NewRollout, Rollout
@@ -20,6 +20,7 @@ from windbreak.documents.runs import RunStory
 from windbreak.documents.today import Today
 from windbreak.operations import findings, planning, policy, rollouts, runs, today
 from windbreak.operations.views import runs as run_views
+from windbreak.service.paging import After, page
 from windbreak.service.signin import Ctx, Limit, Number, Who
 
 router = APIRouter(tags=["work"])
@@ -108,10 +109,22 @@ def stop_rollout(context: Ctx, who: Who, id: Number) -> Rollout:
 
 
 @router.get("/runs")
-def list_runs(context: Ctx, who: Who, site: str | None = None, limit: Limit = 50) -> list[Run]:
-    """The runs, newest first."""
+def list_runs(
+    request: Request,
+    response: Response,
+    context: Ctx,
+    who: Who,
+    site: str | None = None,
+    limit: Limit = 50,
+    after: After = None,
+) -> list[Run]:
+    """The runs, newest first; ``link`` leads to the next page."""
     where = {"site": site} if site else {}
-    return context.store.runs.all(newest_first=True, limit=limit, **where)
+
+    def read(count: int) -> list[Run]:
+        return context.store.runs.page(after=after, limit=count, newest_first=True, **where)
+
+    return page(request, response, limit, read, lambda run: run.id)
 
 
 @router.get("/runs/{id}")
@@ -198,8 +211,18 @@ def show_today(context: Ctx, who: Who) -> Today:
 
 @router.get("/ledger")
 def show_ledger(
-    context: Ctx, who: Who, subject: str | None = None, limit: Limit = 100
+    request: Request,
+    response: Response,
+    context: Ctx,
+    who: Who,
+    subject: str | None = None,
+    limit: Limit = 100,
+    after: After = None,
 ) -> list[LedgerEntry]:
-    """What was decided and done, newest first."""
+    """What was decided and done, newest first; ``link`` leads to the next page."""
     where = {"subject": subject} if subject else {}
-    return context.store.ledger.all(newest_first=True, limit=limit, **where)
+
+    def read(count: int) -> list[LedgerEntry]:
+        return context.store.ledger.page(after=after, limit=count, newest_first=True, **where)
+
+    return page(request, response, limit, read, lambda entry: entry.id)

@@ -60,7 +60,7 @@ def check(name: str, where: Path, command: tuple[str, ...]) -> Done:
     began = time.monotonic()
     done = subprocess.run(command, cwd=where, check=False, capture_output=True, text=True)
     ok = done.returncode == 0
-    return Done(name, ok, not ok, 0, time.monotonic() - began, done.stdout + done.stderr)
+    return Done(name, int(ok), int(not ok), 0, time.monotonic() - began, done.stdout + done.stderr)
 
 
 def module(name: str) -> Done:

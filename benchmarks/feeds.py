@@ -17,8 +17,8 @@ import httpx
 from benchmarks.figures import Figure, timed
 from windbreak.core.values.accounts import Principal
 from windbreak.core.values.feeds import NewFeed
-from windbreak.operations import tracking
 from windbreak.operations.context import close, open_context
+from windbreak.operations.tracking import tracking
 
 RHONA = Principal(account="rhona", name="Rhona Vale", via="service")
 FEEDS, HOSTS, RELEASES, ROUNDS = 200, 8, 12, 5

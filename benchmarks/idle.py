@@ -13,9 +13,9 @@ from benchmarks.views import RHONA, fleet
 from windbreak.core.values.feeds import NewFeed
 from windbreak.core.values.sites import Link
 from windbreak.notices.mail import MailSettings
-from windbreak.operations import tracking
+from windbreak.operations.administration.retention import Retention
 from windbreak.operations.context import close, open_context
-from windbreak.operations.retention import Retention
+from windbreak.operations.tracking import tracking
 from windbreak.operations.views.projector import catch_up
 from windbreak.service.drive import Driver
 from windbreak.service.settings import ShelfSettings

@@ -20,8 +20,11 @@ from windbreak.core.values.inventories import Installed, Inventory
 from windbreak.core.values.products import KnownProduct
 from windbreak.core.values.releases import NewRelease
 from windbreak.core.values.sites import Host, NewSite
-from windbreak.operations import accounts, catalogue, findings, inventories, sites
+from windbreak.operations.administration import accounts
 from windbreak.operations.context import Context, close, open_context
+from windbreak.operations.findings import findings
+from windbreak.operations.sites import inventories, sites
+from windbreak.operations.tracking import catalogue
 from windbreak.operations.views.projector import Projector, catch_up
 from windbreak.service.app import create_app
 

@@ -119,7 +119,7 @@ class Imports(unittest.TestCase):
             for path in SOURCE.rglob("*.py")
             if writing.search(path.read_text())
         }
-        self.assertEqual(writers, {"operations/inventories.py"})
+        self.assertEqual(writers, {"operations/sites/inventories.py"})
 
     def test_the_core_needs_the_standard_library_and_pydantic_only(self) -> None:
         import sys

@@ -18,18 +18,16 @@ from windbreak.core.values.plans import ApprovePlan, SitePlan
 from windbreak.core.values.products import ProductChange
 from windbreak.core.values.runs import Run
 from windbreak.core.values.sites import Host, NewSite
-from windbreak.operations import (
-    accounts,
-    findings,
-    licensing,
-    planning,
-    rollouts,
-    runs,
-    sites,
-    tracking,
-)
-from windbreak.operations import catalogue as catalogue_of
+from windbreak.operations.administration import accounts
 from windbreak.operations.context import Context, close, open_context
+from windbreak.operations.findings import findings
+from windbreak.operations.licensing import licensing
+from windbreak.operations.planning import planning
+from windbreak.operations.runs import runs
+from windbreak.operations.scheduling import rollouts
+from windbreak.operations.sites import sites
+from windbreak.operations.tracking import catalogue as catalogue_of
+from windbreak.operations.tracking import tracking
 from windbreak.operations.views import projector
 from windbreak.standins import catalogue
 from windbreak.standins.demo import Demo

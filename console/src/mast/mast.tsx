@@ -82,13 +82,9 @@ function Find() {
   );
   return (
     <div ref={place} className="contents">
-      {wanted ? (
-        <Suspense fallback={standIn}>
-          <FindBox text={text} onText={setText} />
-        </Suspense>
-      ) : (
-        standIn
-      )}
+      <Suspense fallback={standIn}>
+        {wanted ? <FindBox text={text} onText={setText} /> : standIn}
+      </Suspense>
     </div>
   );
 }
@@ -121,10 +117,7 @@ function Who({ name, live }: { name: string; live: boolean }) {
       {label}
     </button>
   );
-  if (!wanted) return standIn;
   return (
-    <Suspense fallback={standIn}>
-      <WhoMenu>{label}</WhoMenu>
-    </Suspense>
+    <Suspense fallback={standIn}>{wanted ? <WhoMenu>{label}</WhoMenu> : standIn}</Suspense>
   );
 }

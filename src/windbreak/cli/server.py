@@ -106,7 +106,7 @@ def _sign_in(args: argparse.Namespace) -> None:
 
 
 def _link(args: argparse.Namespace) -> None:
-    from windbreak.operations import accounts
+    from windbreak.operations.administration import accounts
     from windbreak.operations.context import open_context
 
     if not (args.data / "windbreak.db").exists():

@@ -126,7 +126,7 @@ def _now() -> Any:
 
 
 def _backup(args: argparse.Namespace) -> None:
-    from windbreak.operations import backup
+    from windbreak.operations.administration import backup
     from windbreak.operations.errors import Refused
 
     try:
@@ -138,7 +138,7 @@ def _backup(args: argparse.Namespace) -> None:
 
 
 def _restore(args: argparse.Namespace) -> None:
-    from windbreak.operations import backup
+    from windbreak.operations.administration import backup
     from windbreak.operations.errors import Refused
 
     try:

@@ -16,8 +16,8 @@ from fastapi.staticfiles import StaticFiles
 
 import windbreak
 from windbreak.notices.mail import MailSettings
+from windbreak.operations.administration.retention import Retention
 from windbreak.operations.context import Context
-from windbreak.operations.retention import Retention
 from windbreak.service import problems
 from windbreak.service.drive import Driver
 from windbreak.service.routers import (

@@ -18,21 +18,16 @@ from windbreak.core.values.feeds import Feed
 from windbreak.core.values.runs import Run
 from windbreak.core.values.sites import Site
 from windbreak.notices.mail import MailSettings
-from windbreak.operations import (
-    digest,
-    instance,
-    outward,
-    policy,
-    retention,
-    rollouts,
-    runs,
-    shelving,
-    sites,
-    tracking,
-)
+from windbreak.operations.administration import instance, outward, retention
+from windbreak.operations.administration.retention import Retention
 from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
-from windbreak.operations.retention import Retention
+from windbreak.operations.findings import digest
+from windbreak.operations.planning import policy
+from windbreak.operations.runs import runs
+from windbreak.operations.scheduling import rollouts
+from windbreak.operations.sites import sites
+from windbreak.operations.tracking import shelving, tracking
 from windbreak.operations.views.projector import Projector
 from windbreak.service.settings import ShelfSettings
 

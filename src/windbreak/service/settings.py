@@ -14,7 +14,7 @@ from pathlib import Path
 from typing import Any
 
 from windbreak.notices.mail import MailSettings
-from windbreak.operations.retention import Retention
+from windbreak.operations.administration.retention import Retention
 
 
 class SettingRefused(ValueError):

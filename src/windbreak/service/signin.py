@@ -8,7 +8,7 @@ from typing import Annotated
 from fastapi import Depends, Path, Query, Request
 
 from windbreak.core.values.accounts import Principal
-from windbreak.operations import accounts
+from windbreak.operations.administration import accounts
 from windbreak.operations.context import Context
 from windbreak.operations.errors import NotPermitted
 

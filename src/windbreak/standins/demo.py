@@ -23,7 +23,7 @@ from windbreak.core.values.licences import NewLicence, NewSeat
 from windbreak.core.values.products import ProductChange
 from windbreak.core.values.releases import NewRelease
 from windbreak.core.values.sites import Host, NewSite
-from windbreak.operations import accounts
+from windbreak.operations.administration import accounts
 from windbreak.operations.context import close, open_context
 from windbreak.standins import catalogue
 from windbreak.standins.catalogue import CORE

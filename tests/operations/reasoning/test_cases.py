@@ -6,8 +6,9 @@ from tests.operations.within import RHONA, WithContext, catch_up
 from windbreak.core.values.holds import NewHold
 from windbreak.core.values.licences import NewSeat
 from windbreak.documents.products import Standing
-from windbreak.operations import licensing, planning, policy
 from windbreak.operations.errors import Refused
+from windbreak.operations.licensing import licensing
+from windbreak.operations.planning import planning, policy
 from windbreak.operations.reasoning import answers, cases
 from windbreak.operations.views import products as product_views
 from windbreak.operations.views import sites as site_views

@@ -7,10 +7,10 @@ from unittest import mock
 from tests.operations.within import RHONA, SOAK, WithContext
 from windbreak.core.values.releases import NewRelease
 from windbreak.core.values.ties import NewLockstep
-from windbreak.operations import catalogue as catalogue_of
-from windbreak.operations import ties
 from windbreak.operations.context import Context, close, open_context
+from windbreak.operations.planning import ties
 from windbreak.operations.reasoning import answers, catalogue
+from windbreak.operations.tracking import catalogue as catalogue_of
 
 
 def new(version: str) -> NewRelease:

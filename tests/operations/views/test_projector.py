@@ -21,10 +21,13 @@ from windbreak.core.values.policy import NewRule
 from windbreak.core.values.products import ProductChange
 from windbreak.core.values.releases import NewRelease
 from windbreak.core.values.sites import SiteChange
-from windbreak.operations import catalogue, licensing, planning, policy, retiring, sites
-from windbreak.operations.causes import every
 from windbreak.operations.context import Context, close, open_context
+from windbreak.operations.findings.causes import every
+from windbreak.operations.licensing import licensing
+from windbreak.operations.planning import planning, policy
 from windbreak.operations.reasoning import answers
+from windbreak.operations.sites import retiring, sites
+from windbreak.operations.tracking import catalogue
 from windbreak.operations.views import products as product_views
 from windbreak.operations.views import projector
 from windbreak.operations.views import sites as site_views

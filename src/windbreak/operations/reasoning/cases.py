@@ -27,10 +27,11 @@ from windbreak.core.values.inventories import Inventory
 from windbreak.core.values.packages import ShelfRight
 from windbreak.core.values.policy import InForce, Rule, SoakKind, in_force, touching
 from windbreak.core.values.sites import Host, Site
-from windbreak.operations import licence_rights, rights
 from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
+from windbreak.operations.licensing import licence_rights
 from windbreak.operations.reasoning.catalogue import KnownCatalogue, catalogue
+from windbreak.operations.tracking import rights
 
 
 @dataclass(frozen=True)

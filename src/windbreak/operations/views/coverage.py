@@ -10,9 +10,9 @@ from windbreak.core.values.products import KnownProduct
 from windbreak.core.values.sites import Site
 from windbreak.core.versions.version import parse_version
 from windbreak.documents.products import Coverage, Covered, SiteCoverage, Uncovered
-from windbreak.operations import tracking
 from windbreak.operations.context import Context
 from windbreak.operations.reasoning.catalogue import catalogue
+from windbreak.operations.tracking import tracking
 from windbreak.operations.views.products import listed_releases
 from windbreak.wording.words import day
 

@@ -22,8 +22,9 @@ from windbreak.documents.products import (
     Standing,
     VersionUse,
 )
-from windbreak.operations import licence_rights, ties
 from windbreak.operations.context import Context
+from windbreak.operations.licensing import licence_rights
+from windbreak.operations.planning import ties
 from windbreak.operations.reasoning.cases import Ground
 from windbreak.wording.words import counted, day
 

@@ -22,8 +22,8 @@ from windbreak.core.case.situation import Case
 from windbreak.core.fleet import reach_of
 from windbreak.core.values.sites import Site
 from windbreak.documents.sites import SiteSummary
-from windbreak.operations import findings
 from windbreak.operations.context import Context
+from windbreak.operations.findings import findings
 from windbreak.operations.reasoning import answers
 from windbreak.operations.reasoning.cases import Ground
 from windbreak.operations.reasoning.catalogue import KnownCatalogue

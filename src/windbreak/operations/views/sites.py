@@ -21,10 +21,10 @@ from windbreak.core.values.verdicts import Newest, Verdict
 from windbreak.core.versions.ranges import parse_range
 from windbreak.core.versions.version import parse_version
 from windbreak.documents.sites import ComponentView, SiteSummary, SiteView
-from windbreak.operations import proposals, supposing
 from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
-from windbreak.operations.reasoning import answers
+from windbreak.operations.planning import proposals
+from windbreak.operations.reasoning import answers, supposing
 from windbreak.operations.reasoning.cases import Ground
 from windbreak.operations.reasoning.catalogue import catalogue
 from windbreak.operations.views.rows import Doings, row_of

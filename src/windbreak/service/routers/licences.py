@@ -10,7 +10,7 @@ from pydantic import SecretStr
 from windbreak.core.values.basics import Slug, Value, example
 from windbreak.core.values.licences import Licence, LicenceChange, NewLicence, NewSeat, Seat
 from windbreak.documents.licences import EntryResult, Forecast, LicenceView
-from windbreak.operations import (
+from windbreak.operations.licensing import (
     licence_codes,
     licence_entry,
     licence_forecasts,

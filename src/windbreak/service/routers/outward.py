@@ -11,9 +11,10 @@ from pydantic import Field
 from windbreak.core.values.accounts import Account
 from windbreak.core.values.basics import Slug, Value, example
 from windbreak.core.values.hooks import Delivery, Hook, Instance, NewHook
-from windbreak.operations import accounts, digest, exports, instance, outward
+from windbreak.operations.administration import accounts, exports, instance, outward
+from windbreak.operations.administration.exports import Imported
 from windbreak.operations.errors import Refused
-from windbreak.operations.exports import Imported
+from windbreak.operations.findings import digest
 from windbreak.service.paging import After, page
 from windbreak.service.signin import Ctx, Limit, Who
 

@@ -9,7 +9,7 @@ from pydantic import Field, SecretStr
 
 from windbreak.core.values.accounts import NewToken, Principal, Token
 from windbreak.core.values.basics import Value, example
-from windbreak.operations import accounts
+from windbreak.operations.administration import accounts
 from windbreak.operations.errors import NotPermitted
 from windbreak.service.signin import COOKIE, Ctx, Who, secret_of
 

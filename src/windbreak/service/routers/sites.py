@@ -14,9 +14,11 @@ from windbreak.core.values.verdicts import Answer, Verdict
 from windbreak.documents.named import Kind, Named
 from windbreak.documents.outlook import ActRow, Outlook
 from windbreak.documents.sites import SiteSummary, SiteView
-from windbreak.operations import naming, planning, retiring, sites, supposing
+from windbreak.operations import naming
 from windbreak.operations.errors import Refused
-from windbreak.operations.reasoning import cases
+from windbreak.operations.planning import planning
+from windbreak.operations.reasoning import cases, supposing
+from windbreak.operations.sites import retiring, sites
 from windbreak.operations.views import sites as site_views
 from windbreak.service.paging import After, next_of, page
 from windbreak.service.signin import Ctx, Limit, Who

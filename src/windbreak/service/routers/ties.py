@@ -5,7 +5,7 @@ from __future__ import annotations
 from fastapi import APIRouter
 
 from windbreak.core.values.ties import KnownClash, KnownLockstep, NewClash, NewLockstep
-from windbreak.operations import ties
+from windbreak.operations.planning import ties
 from windbreak.service.signin import Ctx, Who
 
 router = APIRouter(tags=["ties"])

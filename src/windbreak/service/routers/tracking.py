@@ -18,9 +18,9 @@ from windbreak.core.values.releases import DecideRepublished, KnownRelease, NewR
 from windbreak.core.versions.version import parse_version
 from windbreak.documents.products import Coverage, ProductRow, ProductView
 from windbreak.feeds.recipes import Recipe
-from windbreak.operations import catalogue, shelving, tracking
 from windbreak.operations.errors import Refused
-from windbreak.operations.tracking import TriedRecipe
+from windbreak.operations.tracking import catalogue, shelving, tracking
+from windbreak.operations.tracking.tracking import TriedRecipe
 from windbreak.operations.views import coverage
 from windbreak.operations.views import products as product_views
 from windbreak.packages.examine import MOST_PACKED

@@ -18,7 +18,10 @@ from windbreak.core.values.policy import InForce, NewRule, Rule
 from windbreak.core.values.runs import Run
 from windbreak.documents.runs import RunStory
 from windbreak.documents.today import Today
-from windbreak.operations import findings, planning, policy, rollouts, runs, today
+from windbreak.operations.findings import findings, today
+from windbreak.operations.planning import planning, policy
+from windbreak.operations.runs import runs
+from windbreak.operations.scheduling import rollouts
 from windbreak.operations.views import runs as run_views
 from windbreak.service.paging import After, page
 from windbreak.service.signin import Ctx, Limit, Number, Who

@@ -1,0 +1,282 @@
+"""What others read and bring: sites as CSV, deadlines as iCalendar, an inventory as CycloneDX,
+metrics as OpenMetrics. All by the usual packages; no secret is in any of them."""
+
+from __future__ import annotations
+
+import csv
+import io
+from datetime import timedelta
+from typing import Any
+
+from cyclonedx.model import Property
+from cyclonedx.model.bom import Bom
+from cyclonedx.model.component import Component, ComponentType
+from cyclonedx.model.vulnerability import (
+    BomTarget,
+    BomTargetVersionRange,
+    Vulnerability,
+    VulnerabilityRating,
+    VulnerabilitySeverity,
+)
+from cyclonedx.output.json import JsonV1Dot6
+from icalendar import Calendar, Event
+from packageurl import PackageURL
+from prometheus_client import CollectorRegistry, Gauge
+from prometheus_client.openmetrics.exposition import CONTENT_TYPE_LATEST, generate_latest
+from pydantic import ValidationError
+
+import windbreak
+from windbreak.core.errors import RangeError
+from windbreak.core.values.accounts import Principal
+from windbreak.core.values.advisories import KnownAdvisory
+from windbreak.core.values.basics import WORST_FIRST, Value
+from windbreak.core.values.inventories import Inventory
+from windbreak.core.values.sites import NewSite
+from windbreak.core.versions.ranges import parse_range
+from windbreak.core.versions.vers import to_vers
+from windbreak.core.versions.version import parse_version
+from windbreak.operations.context import Context
+from windbreak.operations.errors import OperationError, Refused
+from windbreak.operations.findings import findings
+from windbreak.operations.sites import sites
+from windbreak.operations.tracking import tracking
+from windbreak.operations.views import sites as site_views
+from windbreak.store.errors import StoreError
+from windbreak.wording.acts import command, page
+from windbreak.wording.words import counted
+
+COLUMNS = ("id", "label", "address", "client", "host", "environment", "twin_of", "tags", "timezone")
+MOST_CSV = 4 * 2**20
+METRICS_TYPE = CONTENT_TYPE_LATEST
+_LOOKS_LIKE_A_FORMULA = ("=", "+", "-", "@", "\t", "\r")
+
+
+class Imported(Value):
+    """What an import brought: the sites that were registered, or that all were known already."""
+
+    registered: tuple[str, ...]
+    known: tuple[str, ...]
+    text: str
+
+
+def sites_csv(context: Context) -> str:
+    """Every site that is not retired, as CSV with a head (RFC 4180). Reads."""
+    out = io.StringIO(newline="")
+    writer = csv.DictWriter(out, COLUMNS, lineterminator="\r\n")
+    writer.writeheader()
+    for site in context.store.sites.all():
+        if site.retired_at is None:
+            row: dict[str, Any] = {name: getattr(site, name) or "" for name in COLUMNS}
+            row["tags"] = " ".join(site.tags)
+            writer.writerow({name: _safe(str(value)) for name, value in row.items()})
+    return out.getvalue()
+
+
+def _safe(text: str) -> str:
+    """A cell that no table program takes for a formula."""
+    return f"'{text}" if text.startswith(_LOOKS_LIKE_A_FORMULA) else text
+
+
+def import_sites(context: Context, text: str, by: Principal) -> Imported:
+    """Register the sites of a CSV, all or none. Writes.
+
+    A site whose address is known is left as it is. Raises Refused with every fault, by line.
+    """
+    rows = list(csv.DictReader(io.StringIO(text.removeprefix("\ufeff"))))
+    if not rows:
+        raise Refused("bad-csv", f"there is no row under a head; the head is {','.join(COLUMNS)}")
+    unknown = sorted(str(n) for n in rows[0] if n not in COLUMNS)
+    if unknown or "label" not in rows[0] or "address" not in rows[0]:
+        said = (
+            f"unknown columns {', '.join(unknown)}" if unknown else "label and address are needed"
+        )
+        raise Refused("bad-csv", f"line 1: {said}; the columns are {', '.join(COLUMNS)}")
+    faults: list[str] = []
+    read: list[tuple[int, NewSite, str | None]] = []
+    for line, row in enumerate(rows, start=2):
+        try:
+            read.append((line, _new_site(row), (row.get("id") or "").strip() or None))
+        except ValidationError as error:
+            faults += [
+                f"line {line}, {e['loc'][0] if e['loc'] else 'row'}: {e['msg']}"
+                for e in error.errors()
+            ]
+    if faults:
+        raise Refused("bad-csv", f"nothing was registered. {'; '.join(faults)}")
+    registered, known = [], []
+    try:
+        with context.store.transaction():
+            # Twins after the sites they stand for.
+            for line, new, id in sorted(read, key=lambda one: one[1].twin_of is not None):
+                if context.store.sites.at(new.address) is not None:
+                    known.append(new.label)
+                    continue
+                try:
+                    registered.append(sites.register(context, new, by, id).id)
+                except (OperationError, StoreError, ValueError) as error:
+                    faults.append(f"line {line}: {error}")
+            if faults:
+                raise Refused("bad-csv", f"nothing was registered. {'; '.join(faults)}")
+    finally:
+        context.tell("host", "import", "sites were imported")
+    text = f"{counted(len(registered), 'site')} registered"
+    text += f"; {len(known)} were known already." if known else "."
+    return Imported(registered=tuple(registered), known=tuple(known), text=text)
+
+
+def _new_site(row: dict[str, str | None]) -> NewSite:
+    told: dict[str, Any] = {}
+    for name in COLUMNS:
+        value = (row.get(name) or "").strip()
+        value = value[1:] if value.startswith("'") else value
+        if value and name != "id":
+            told[name] = value.split() if name == "tags" else value
+    return NewSite.model_validate(told)
+
+
+def calendar(context: Context, address: str) -> bytes:
+    """Deadlines and bookings as an iCalendar document. Reads."""
+    made = Calendar()
+    made.add("prodid", f"-//Windbreak//{windbreak.__version__}//EN")
+    made.add("version", "2.0")
+    made.add("x-wr-calname", "Windbreak")
+    now = context.clock()
+    for finding in findings.listed(context):
+        if finding.deadline is None:
+            continue
+        event = _event(f"finding-{finding.id}@windbreak", now)
+        event.add("summary", finding.headline.replace("**", "").replace("`", ""))
+        event.add("description", f"{finding.text}\n{finding.act.label}: {command(finding.act)}")
+        event.add("dtstart", finding.deadline.date())
+        event.add("dtend", finding.deadline.date() + timedelta(days=1))
+        event.add("url", f"{address}{page(finding.act)}")
+        made.add_component(event)
+    for booking in context.store.bookings.all(state="waiting"):
+        site = context.store.sites.get(booking.site)
+        plan = context.store.plans.get(booking.plan)
+        event = _event(f"booking-{booking.id}@windbreak", now)
+        event.add("summary", f"{site.label}: plan {plan.id}")
+        event.add("description", booking.why)
+        event.add("dtstart", booking.starts_at)
+        event.add("dtend", booking.starts_at + timedelta(minutes=5 + 3 * len(plan.plan.steps)))
+        made.add_component(event)
+    return bytes(made.to_ical())
+
+
+def _event(uid: str, now: Any) -> Event:
+    event = Event()
+    event.add("uid", uid)
+    event.add("dtstamp", now)
+    return event
+
+
+def cyclonedx(context: Context, site: str) -> str:
+    """A site's inventory as a CycloneDX 1.6 document. Reads. Raises Refused without one."""
+    known = context.store.sites.get(site)
+    inventory = context.store.inventories.find(site)
+    if inventory is None:
+        raise Refused("no-inventory", f"what is installed on {known.label} is not known")
+    bom = Bom()
+    bom.metadata.timestamp = inventory.at
+    bom.metadata.component = Component(
+        name=known.label,
+        type=ComponentType.APPLICATION,
+        bom_ref=known.id,
+        description=known.address,
+    )
+    types = {
+        "core": ComponentType.APPLICATION,
+        "theme": ComponentType.LIBRARY,
+        "plugin": ComponentType.LIBRARY,
+        "runtime": ComponentType.PLATFORM,
+    }
+    parts = []
+    for one in inventory.components:
+        kind, _, slug = one.product.partition("/")
+        parts.append(
+            Component(
+                name=one.name,
+                version=one.version,
+                type=types[kind],
+                bom_ref=one.product,
+                purl=PackageURL("generic", kind, slug, one.version),
+                properties=[
+                    Property(name="windbreak:folder", value=one.folder),
+                    Property(name="windbreak:active", value="yes" if one.active else "no"),
+                ],
+            )
+        )
+    for part in parts:
+        bom.components.add(part)
+    bom.register_dependency(bom.metadata.component, parts)
+    for told in _reaching(context, inventory):
+        bom.vulnerabilities.add(
+            Vulnerability(
+                id=told.id,
+                bom_ref=f"{told.id} {told.product}",
+                description=told.summary,
+                ratings=[VulnerabilityRating(severity=VulnerabilitySeverity(told.severity))],
+                affects=[
+                    BomTarget(
+                        ref=told.product,
+                        versions=[BomTargetVersionRange(range=_vers(told.affected))],
+                    )
+                ],
+            )
+        )
+    return str(JsonV1Dot6(bom).output_as_string(indent=1))
+
+
+def _reaching(context: Context, inventory: Inventory) -> list[KnownAdvisory]:
+    """The advisories that reach something installed. Reads."""
+    found = []
+    for one in inventory.components:
+        version = parse_version(one.version)
+        for told in context.store.advisories.all(product=one.product):
+            if not told.withdrawn and version in parse_range(told.affected):
+                found.append(told)
+    return found
+
+
+def _vers(text: str) -> str:
+    """A range as the format wants it; one that its notation can't say goes out as it is."""
+    try:
+        return to_vers(text)
+    except RangeError:
+        return text
+
+
+def metrics(context: Context) -> bytes:
+    """The fleet in numbers, as OpenMetrics. Reads."""
+    registry = CollectorRegistry()
+    rows = site_views.summaries(context)
+    states = Gauge("windbreak_sites", "Sites by their worst state.", ["state"], registry=registry)
+    for state in WORST_FIRST:
+        states.labels(state).set(sum(r.state == state for r in rows))
+    moves = Gauge("windbreak_moves", "Moves that wait, by kind.", ["kind"], registry=registry)
+    for kind in ("core", "theme", "plugin", "runtime"):
+        moves.labels(kind).set(sum(r.moves.get(kind, 0) for r in rows))
+    held = Gauge("windbreak_held", "Components that are held.", registry=registry)
+    held.set(sum(r.held for r in rows))
+    weights = Gauge("windbreak_findings", "Open findings by weight.", ["weight"], registry=registry)
+    found = findings.listed(context)
+    for weight in ("critical", "high", "medium", "low"):
+        weights.labels(weight).set(sum(f.weight == weight for f in found))
+    fresh = Gauge("windbreak_feed_fresh", "Whether a feed is read.", ["feed"], registry=registry)
+    age = Gauge(
+        "windbreak_feed_age_seconds",
+        "Since a feed was last read well.",
+        ["feed"],
+        registry=registry,
+    )
+    now = context.clock()
+    for feed in tracking.listed(context):
+        fresh.labels(feed.id).set(feed.state == "fresh")
+        if feed.fresh_at is not None:
+            age.labels(feed.id).set((now - feed.fresh_at).total_seconds())
+    facts = Gauge(
+        "windbreak_oldest_facts_seconds", "Age of the oldest inventory in use.", registry=registry
+    )
+    ages = [(now - r.facts_at).total_seconds() for r in rows if r.facts_at is not None]
+    facts.set(max(ages, default=0))
+    return bytes(generate_latest(registry))  # type: ignore[no-untyped-call]

@@ -1,0 +1,113 @@
+"""What gives cause for a finding in licences and seats."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from windbreak.core.values.findings import Finding, Weight
+from windbreak.documents.licences import LicenceView
+from windbreak.operations.context import Context
+from windbreak.operations.findings.causes.made import act, finding
+from windbreak.operations.licensing import licence_forecasts, licence_views
+from windbreak.wording.words import counted, day, listed
+
+ENDS_SOON = 60  # days before a licence's end at which it is said
+
+
+def of_licence(context: Context, id: str) -> Iterator[Finding]:
+    known = context.store.licences.find(id)
+    for view in [licence_views.view(context, id)] if known else []:
+        yield from _of_end(context, view)
+        licence = view.licence
+        see = act("Open licences", "see-licence", licence=licence.id)
+        if view.without:
+            labels = listed([context.store.sites.get(s).label for s in view.without])
+            use = "uses" if len(view.without) == 1 else "use"
+            yield finding(
+                context,
+                f"seat:{licence.id}",
+                "blocked",
+                "medium",
+                None,
+                f"**{licence.label}**: {labels} {use} it without a seat.",
+                "No release of it is taken there until it has one. "
+                + (
+                    f"{counted(view.free, 'seat')} free."
+                    if view.free
+                    else "No seat is free: buy one first."
+                    if view.free == 0
+                    else "Seats are without limit."
+                ),
+                see,
+            )
+        if view.still_old:
+            labels = listed([context.store.sites.get(s).label for s in view.still_old])
+            yield finding(
+                context,
+                f"rotation:{licence.id}",
+                "blocked",
+                "medium",
+                None,
+                f"**{licence.label}**: the old code is still in use.",
+                f"Not revoked yet, then: {labels} {'has' if len(view.still_old) == 1 else 'have'} "
+                "it. Enter the new one there first.",
+                act("Enter it", "enter-code", licence=licence.id),
+            )
+        account = context.store.accounts.find(licence.set_up_by) if licence.set_up_by else None
+        if account is not None and account.closed_at is not None:
+            yield finding(
+                context,
+                f"setter:{licence.id}",
+                "blocked",
+                "low",
+                None,
+                f"**{licence.label}** was entered by {account.name}, whose account is closed.",
+                f"Bought by {licence.bought_by or 'nobody that is named'}. Make sure that somebody "
+                "who is here can renew it.",
+                see,
+            )
+
+
+def _of_end(context: Context, view: LicenceView) -> Iterator[Finding]:
+    licence, today = view.licence, context.clock().date()
+    ends = licence.expires or licence.covers_until
+    if ends is None or (ends - today).days > ENDS_SOON:
+        return
+    left = (ends - today).days
+    verb = "ends" if licence.expires else "covers releases only to"
+    if left < 0:
+        verb = "ended" if licence.expires else "covers no releases since"
+    weight: Weight = "high" if left <= 14 else "medium"
+    yield finding(
+        context,
+        f"licence-end:{licence.id}",
+        "blocked" if left < 0 else "waiting",
+        weight,
+        None,
+        f"**{licence.label}** {verb} {day(ends, today)}.",
+        f"{view.stops} Bought by {licence.bought_by or 'nobody that is named'}."
+        + (
+            f" {licence.renewal[:1].upper()}{licence.renewal[1:].rstrip('.')}."
+            if licence.renewal
+            else ""
+        ),
+        act("Open licences", "see-licence", licence=licence.id),
+        ends,
+    )
+
+
+def of_forecasts(context: Context) -> Iterator[Finding]:
+    for told in licence_forecasts.forecasts(context):
+        if not told.missing:
+            continue
+        yield finding(
+            context,
+            f"forecast:{told.product}",
+            "blocked",
+            "medium",
+            None,
+            f"**{told.name}** `{told.version}` needs {counted(told.missing, 'seat')} "
+            "more than there are.",
+            told.text,
+            act("Open licences", "see-forecasts"),
+        )

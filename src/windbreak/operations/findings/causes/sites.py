@@ -1,0 +1,324 @@
+"""What gives cause for a finding on sites, in their plans and runs, and in the house's own."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from datetime import timedelta
+
+from windbreak.core.values.basics import State
+from windbreak.core.values.findings import Finding, Weight
+from windbreak.core.values.inventories import Inventory
+from windbreak.core.values.runs import WENT_WRONG, Run
+from windbreak.core.values.sites import Site
+from windbreak.core.versions.version import parse_version
+from windbreak.operations.context import Context
+from windbreak.operations.findings.causes.made import act, finding
+from windbreak.operations.reasoning.catalogue import catalogue
+from windbreak.operations.views import coverage
+from windbreak.wording.words import counted, day, listed
+
+FEW_READY = 6
+CURRENT_AGENT = "1.1"
+
+
+def of_link(context: Context, site: Site) -> Iterator[Finding]:
+    link = site.link
+    if link.state == "linked":
+        yield from _of_agent(context, site)
+        return
+    said: dict[str, tuple[State, Weight, str, str]] = {
+        "down": ("failed", "high", "is down", "Look again"),
+        "silent": (
+            "unknown",
+            "medium",
+            "is silent: its pages answer, its agent does not",
+            "Look again",
+        ),
+        "refused": ("unknown", "medium", "refuses our key", "Make a new line"),
+        "unlinked": ("unknown", "low", "is not linked", "Link it"),
+    }
+    state, weight, words, label = said[link.state]
+    verb = "refresh" if link.state in ("down", "silent") else "link"
+    yield finding(
+        context,
+        f"link:{site.id}",
+        state,
+        weight,
+        site,
+        f"**{site.label}** {words}.",
+        link.reason,
+        act(label, verb, site=site.id),
+    )
+
+
+def _of_agent(context: Context, site: Site) -> Iterator[Finding]:
+    version = site.link.agent_version
+    if version is None or parse_version(version) >= parse_version(CURRENT_AGENT):
+        return
+    lacks = "registering a code" if "register" not in site.link.agent_can else "nothing it is asked"
+    yield finding(
+        context,
+        f"agent:{site.id}",
+        "ready",
+        "low",
+        site,
+        f"**{site.label}**’s agent is `{version}`; `{CURRENT_AGENT}` is out.",
+        f"Nobody announces its updates but us. What the old one can’t do: {lacks}.",
+        act("Open the site", "see-site", site=site.id),
+    )
+
+
+def of_run(context: Context, site: Site, run: Run) -> Finding:
+    words = {
+        "put back": "a step went wrong and was put back",
+        "restored": "a step went wrong; the snapshot was restored",
+        "alarm": "a run needs you",
+    }[run.state]
+    return finding(
+        context,
+        f"run:{site.id}",
+        "failed",
+        "critical" if run.state == "alarm" else "high",
+        site,
+        f"**{site.label}**: {words}.",
+        run.text,
+        act("Open the run", "see-run", run=str(run.id)),
+    )
+
+
+def of_fault(context: Context, site: Site) -> Iterator[Finding]:
+    """A site that can't be reasoned about: it is put aside, and every other goes on."""
+    row = context.store.views.row(site.id)
+    if row is None or row.fault is None:
+        return
+    yield finding(
+        context,
+        f"fault:{site.id}",
+        "failed",
+        "high",
+        site,
+        f"**{site.label}** can’t be reasoned about.",
+        f"This is a fault of the service: {row.fault}. Nothing is planned there meanwhile; all "
+        "other sites go on. Its case shows it to whoever mends it.",
+        act("Export its case", "export-case", site=site.id),
+    )
+
+
+def of_plans(context: Context) -> Iterator[Finding]:
+    """Sites with moves that need a word: each by itself while they are few, else as one."""
+    ready = _ready(context)
+    text = "Nothing stands in the way; they need your word."
+    if len(ready) <= FEW_READY:
+        for id, _, count in ready:
+            site = context.store.sites.get(id)
+            yield finding(
+                context,
+                f"ready:{site.id}",
+                "ready",
+                "low",
+                site,
+                f"**{site.label}** has {counted(count, 'move')} ready.",
+                text,
+                act("See the plan", "see-plan", site=site.id),
+            )
+        return
+    most = sorted(ready, key=lambda one: (-one[2], one[1]))[:4]
+    names = ", ".join(f"{label} {count}" for _, label, count in most)
+    moves = sum(count for _, _, count in ready)
+    yield finding(
+        context,
+        "ready:fleet",
+        "ready",
+        "low",
+        None,
+        f"**{len(ready)} sites** have {counted(moves, 'move')} ready.",
+        f"{text} Most on {names}.",
+        act("See the sites", "see-sites", state="ready"),
+    )
+
+
+def _ready(context: Context) -> list[tuple[str, str, int]]:
+    """The sites that have moves and no plan yet: id, label, moves. What went wrong is looked at
+    before more is offered. Reads.
+    """
+    store = context.store
+    wrong = {site for site, run in store.runs.last().items() if run.state in WENT_WRONG}
+    passed_over = wrong | store.plans.approved().keys()
+    return [one for one in store.views.sites_that_move() if one[0] not in passed_over]
+
+
+def of_blocks(context: Context, site: Site) -> Iterator[Finding]:
+    """What a licence or the host's offer keeps back on a site: one finding for each of the two."""
+    standings = context.store.views.standings_of_site(site.id)
+    for reason in ("licence", "offer"):
+        kept = [s for s in standings if s.state == "blocked" and s.reason == reason]
+        if not kept:
+            continue
+        first, rest = kept[0], kept[1:]
+        others = listed([s.product.partition("/")[2] for s in rest])
+        also = f" The same keeps back {others}." if rest else ""
+        helps = f"What would help: {first.helps}." if first.helps else ""
+        yield finding(
+            context,
+            f"{reason}:{site.id}",
+            "blocked",
+            "medium",
+            site,
+            f"**{site.label}**: {first.text}",
+            f"{helps or 'None of the acts that were tried would change it.'}{also}",
+            act("See the site", "why", site=site.id, product=first.product),
+        )
+
+
+def of_registrations(
+    context: Context, site: Site, inventory: Inventory, names: dict[str, str]
+) -> Iterator[Finding]:
+    if site.environment != "production":
+        return  # a copy rides on its site's code
+    today = context.clock().date()
+    for one in inventory.registrations:
+        name = names.get(one.product, one.product)
+        see = act("Open licences", "see-licences", site=site.id)
+        if one.state == "grace" and one.until is not None:
+            left = (one.until - today).days
+            headline = f"**{site.label}**: grace for {name} ends {day(one.until, today)}."
+            if left < 0:
+                headline = f"**{site.label}**: grace for {name} has ended, {day(one.until, today)}."
+            yield finding(
+                context,
+                f"grace:{site.id}:{one.product}",
+                "blocked",
+                "high" if left <= 7 else "medium",
+                site,
+                headline,
+                f"Without its code {name} gets no more updates after that; the site runs on, so "
+                "nothing visible warns.",
+                see,
+                one.until,
+            )
+        elif one.state == "missing":
+            yield finding(
+                context,
+                f"registration:{site.id}:{one.product}",
+                "blocked",
+                "medium",
+                site,
+                f"**{site.label}**: {name} is not registered there.",
+                "It asks for a code and has none; its updates stop while the site runs on.",
+                see,
+            )
+
+
+def of_copies(context: Context, site: Site) -> Iterator[Finding]:
+    """A component in an unknown folder that bears a known product's name: a renamed copy."""
+    known = catalogue(context).products
+    inventory = context.store.inventories.find(site.id)
+    odd = [c for c in inventory.components if c.product not in known] if inventory else []
+    if odd:
+        by_name = {p.name.casefold(): p for p in known.values()}
+        for one in odd:
+            product = by_name.get(one.name.casefold())
+            if product is None or one.product in known or one.product in site.own:
+                continue
+            if product.kind != one.product.partition("/")[0] or one.maker is not None:
+                continue
+            yield finding(
+                context,
+                f"copy:{site.id}:{one.product}",
+                "blocked",
+                "low",
+                site,
+                f"**{site.label}**: the folder `{one.folder}` bears the name of {product.name}.",
+                f"It says {product.name} `{one.version}`, and lies in another folder than "
+                f"`{product.id.partition('/')[2]}`, so no update reaches it. It may be a copy that "
+                "was left over, or the one in use.",
+                act(
+                    "See the site",
+                    "set-folder",
+                    product=product.id,
+                    folder=one.folder,
+                    site=site.id,
+                ),
+            )
+
+
+def of_bookings(context: Context, site: Site) -> Iterator[Finding]:
+    since = context.clock() - timedelta(days=7)
+    for booking in context.store.bookings.all(state="missed", site=site.id):
+        if booking.starts_at < since:
+            continue
+        plan = context.store.plans.get(booking.plan)
+        if plan.state != "approved":
+            continue
+        yield finding(
+            context,
+            f"missed:{booking.id}",
+            "failed",
+            "high",
+            site,
+            f"**{site.label}**: a booking was missed.",
+            "The service was not running, or the site was busy, for four hours. Book it again.",
+            act("Book it again", "book", plan=str(booking.plan), site=site.id),
+        )
+
+
+def of_reviews(context: Context, names: dict[str, str]) -> Iterator[Finding]:
+    """Holds and rules that were to be looked at again by now."""
+    today = context.clock().date()
+    for hold in context.store.holds.all():
+        stands = hold.until is None or today <= hold.until
+        if hold.review is not None and hold.review <= today and stands:
+            name = names.get(hold.product, hold.product)
+            yield finding(
+                context,
+                f"review:{hold.id}",
+                "waiting",
+                "low",
+                None,
+                f"**{name}**: its hold was to be looked at again on {day(hold.review, today)}.",
+                f"{hold.author} held it: {hold.reason.rstrip('.')}. Lift it, or hold it anew.",
+                act("See the holds", "see-holds", product=hold.product),
+            )
+    for rule in context.store.rules.all():
+        if rule.review is not None and rule.review <= today and rule.stands(today):
+            yield finding(
+                context,
+                f"review:{rule.id}",
+                "waiting",
+                "low",
+                None,
+                f"**The rule for {rule.where}** was to be looked at again on "
+                f"{day(rule.review, today)}.",
+                f"{rule.author} set it: {rule.reason.rstrip('.')}. Drop it, or set it anew.",
+                act("See the rules", "see-rules"),
+            )
+
+
+def of_namesakes(context: Context, site: Site) -> Iterator[Finding]:
+    for one in coverage.namesakes_on(context, site):
+        yield finding(
+            context,
+            f"namesake:{site.id}:{one.product}",
+            "blocked",
+            "low",
+            site,
+            f"**{site.label}**: its {one.name} is {one.text}.",
+            "The offer is refused. If it was made for this site, mark it: nobody asks again.",
+            act("Mark it", "mark-own", site=site.id, product=one.product),
+        )
+
+
+def of_instance(context: Context) -> Iterator[Finding]:
+    restored = context.store.facts.get("restored_at")
+    if context.store.facts.get("drives") == "no" and restored:
+        yield finding(
+            context,
+            "instance:restored",
+            "blocked",
+            "critical",
+            None,
+            "**This service is a restored copy** and drives no site.",
+            f"It was restored {restored[:10]}. While the one it was copied from may still run, two "
+            "would drive the same sites. Say so when this one shall take over.",
+            act("Take over…", "take-over"),
+        )

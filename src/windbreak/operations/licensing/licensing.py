@@ -1,0 +1,166 @@
+"""Licences and seats: entered, changed, allotted, refused, given back."""
+
+from __future__ import annotations
+
+from windbreak.core.values.accounts import Principal
+from windbreak.core.values.licences import Licence, LicenceChange, NewLicence, NewSeat, Seat
+from windbreak.core.values.sites import Site
+from windbreak.operations.context import Context
+from windbreak.operations.errors import Refused
+from windbreak.operations.licensing import licence_codes
+from windbreak.store.sealing import masked, trimmed
+from windbreak.wording.words import counted
+
+
+def add(context: Context, new: NewLicence, by: Principal) -> Licence:
+    """Enter a licence; its code is trimmed and sealed. Writes.
+
+    Raises AlreadyThere for its id, Refused for a "per-site code" licence with one code for all.
+    """
+    code = trimmed(new.code.get_secret_value()) if new.code else ""
+    if code and new.form == "per-site code":
+        raise Refused(
+            "code-of-a-seat", f"{new.label} has a code for each site; give it with each seat"
+        )
+    licence = Licence(
+        **new.model_dump(exclude={"code"}),
+        code=masked(code) if code else None,
+        set_up_by=by.account,
+        made_at=context.clock(),
+    )
+    with context.store.transaction():
+        context.store.licences.add(licence)
+        if code:
+            licence_codes.seal(context, licence_codes.licence_secret(new.id), code)
+        context.record(by.name, f"licence {new.label} entered", new.id, result=new.form)
+    context.tell("product", new.id, "a licence was entered")
+    return licence
+
+
+def change(context: Context, licence: str, told: LicenceChange, by: Principal) -> Licence:
+    """Change what is known of a licence. Writes.
+
+    Raises Refused for fewer seats than are taken, or no riding while copies ride.
+    """
+    known = context.store.licences.get(licence)
+    taken = context.store.seats.all(licence=licence)
+    own = sum(not seat.riding for seat in taken)
+    if told.seats is not None and told.seats < own:
+        raise Refused("seats-taken", f"{own} seats of {known.label} are taken; free some first")
+    if told.riding is False and any(seat.riding for seat in taken):
+        raise Refused("copies-ride", f"copies ride along on {known.label}; take their seats first")
+    fields = told.model_dump(exclude_none=True)
+    with context.store.transaction():
+        changed = context.store.licences.change(licence, **fields)
+        context.record(by.name, f"licence {known.label}: {', '.join(fields)} set", licence)
+    context.tell("product", licence, "a licence was changed")
+    return changed
+
+
+def drop(context: Context, licence: str, by: Principal) -> None:
+    """Forget a licence. Writes. Raises Refused while sites hold seats of it."""
+    known = context.store.licences.get(licence)
+    taken = context.store.seats.all(licence=licence)
+    if taken:
+        names = ", ".join(seat.site for seat in taken)
+        raise Refused("seats-taken", f"{known.label} has seats taken by {names}; free them first")
+    with context.store.transaction():
+        context.store.licences.drop(licence)
+        for name in (
+            licence_codes.licence_secret(licence),
+            licence_codes.former_secret(licence_codes.licence_secret(licence)),
+        ):
+            context.store.secrets.drop(name)
+        context.record(by.name, f"licence {known.label} dropped", licence)
+    context.tell("product", licence, "a licence was dropped")
+
+
+def seat(context: Context, licence: str, new: NewSeat, by: Principal) -> Seat:
+    """Allot a seat to a site; a copy rides along where that is permitted. Writes.
+
+    Raises Refused, with nothing changed, for a seat too many, the same code on a second live
+    site, a retired site, a code where none is, and none where one is needed.
+    """
+    known = context.store.licences.get(licence)
+    site = context.store.sites.get(new.site)
+    code = trimmed(new.code.get_secret_value()) if new.code else ""
+    taken = context.store.seats.all(licence=licence)
+    riding = _check_seat(context, known, site, code, taken)
+    made = Seat(
+        licence=licence,
+        site=site.id,
+        since=context.clock(),
+        riding=riding,
+        code=masked(code) if code else None,
+    )
+    with context.store.transaction():
+        context.store.seats.put(made, made.id)
+        if code:
+            licence_codes.seal(context, licence_codes.seat_secret(made), code)
+        what = f"seat of {known.label} for {site.label}"
+        context.record(by.name, what, site.id, result="riding along" if riding else "its own")
+    context.tell("licence", site.id, what)
+    return made
+
+
+def _check_seat(
+    context: Context, licence: Licence, site: Site, code: str, taken: list[Seat]
+) -> bool:
+    """Whether the seat rides. Raises Refused."""
+    if not licence.seated:
+        raise Refused("no-seats", f"{licence.label} ({licence.form}) has no seats to give")
+    if site.retired_at is not None:
+        raise Refused("retired", f"{site.label} is retired; a seat would be wasted on it")
+    if any(one.site == site.id for one in taken):
+        raise Refused("has-a-seat", f"{site.label} has a seat of {licence.label} already")
+    lead = site.twin_of
+    leads = {one.site for one in taken if not one.riding}
+    riding = site.environment != "production" and licence.riding and lead in leads
+    if riding and any(
+        one.riding and licence_codes.lead(context, one.site) == lead for one in taken
+    ):
+        riding = False
+    per_site = licence.form == "per-site code"
+    if per_site and not code and not riding:
+        raise Refused("no-code", f"{licence.label} has a code for each site; give the one for this")
+    if code and not per_site:
+        raise Refused("code-of-licence", f"{licence.label} has one code for all its seats")
+    own = sum(not one.riding for one in taken)
+    if not riding and licence.seats is not None and own >= licence.seats:
+        held = ", ".join(one.site for one in taken if not one.riding)
+        raise Refused(
+            "seat-too-many",
+            f"{licence.label} has {counted(licence.seats, 'seat')}, and all are taken: {held}",
+        )
+    if code:
+        licence_codes.check_code(context, licence, site, code, riding=riding)
+    return riding
+
+
+def unseat(context: Context, licence: str, site: str, by: Principal) -> None:
+    """Take a site's seat, and that of the copy that rides along with it. Writes."""
+    known = context.store.licences.get(licence)
+    held = context.store.seats.get(f"{licence} {site}")
+    with context.store.transaction():
+        for one in context.store.seats.all(licence=licence):
+            rides_here = (
+                one.riding and licence_codes.lead(context, one.site) == site and not held.riding
+            )
+            if one.site == site or rides_here:
+                context.store.seats.drop(one.id)
+                for name in (
+                    licence_codes.seat_secret(one),
+                    licence_codes.former_secret(licence_codes.seat_secret(one)),
+                ):
+                    context.store.secrets.drop(name)
+                context.record(by.name, f"seat of {known.label} taken back", one.site)
+    context.tell("licence", site, f"seat of {known.label} taken back")
+
+
+def free_seats_of(context: Context, site: str, by: Principal) -> list[str]:
+    """Free every seat of a site; the labels of the licences. Writes."""
+    labels = []
+    for held in context.store.seats.all(site=site):
+        labels.append(context.store.licences.get(held.licence).label)
+        unseat(context, held.licence, site, by)
+    return labels

@@ -1,0 +1,329 @@
+"""Plans approved and booked; a release taken across a twin and its site."""
+
+from __future__ import annotations
+
+from datetime import datetime, timedelta
+from zoneinfo import ZoneInfo
+
+from windbreak.core.scheduling.openings import next_start
+from windbreak.core.values.accounts import Principal
+from windbreak.core.values.bookings import Book, Booking, NewRollout, Rollout
+from windbreak.core.values.plans import Approval, ApprovePlan, SitePlan
+from windbreak.core.values.runs import Run
+from windbreak.core.values.sites import Site
+from windbreak.operations.administration import instance
+from windbreak.operations.context import Context
+from windbreak.operations.errors import Refused
+from windbreak.operations.planning import planning
+from windbreak.wording.words import counted
+
+MISSED_AFTER = timedelta(hours=4)
+ENDED = ("ended well", "stopped")
+UNDER_WAY = ("rehearsing", "quiet", "going")
+
+
+def approve(context: Context, plan: int, said: ApprovePlan, by: Principal) -> SitePlan:
+    """Let a plan go: exactly its targets. Writes.
+
+    Raises Refused when it is no draft, moves nothing, or starts from what is no longer there.
+    """
+    known = context.store.plans.get(plan)
+    site = context.store.sites.get(known.site)
+    if known.state != "draft":
+        raise Refused("not-a-draft", f"plan {plan} is {known.state}; draft a new one")
+    if not known.plan.steps:
+        raise Refused("nothing-to-do", f"plan {plan} moves nothing on {site.label}")
+    check_start(context, known)
+    approval = Approval(
+        by=by.name, at=context.clock(), why=said.why, restore_anyway=said.restore_anyway
+    )
+    drawn = tuple(planning.drawn(context, known))
+    with context.store.transaction():
+        for other in context.store.plans.all(site=known.site):
+            if other.state == "approved":
+                context.store.plans.change(other.id, state="replaced")
+        changed = context.store.plans.change(
+            plan, state="approved", approval=approval, charts=drawn
+        )
+        what = f"plan {plan} for {site.label} approved"
+        steps, products = len(known.plan.steps), len(known.targets)
+        result = f"{counted(steps, 'step')}, {counted(products, 'product')}"
+        context.record(by.name, what, known.site, why=said.why, result=result)
+    context.tell("plan", known.site, what)
+    return changed
+
+
+def check_start(context: Context, plan: SitePlan) -> None:
+    """Raise Refused when a plan starts from what is no longer there: it must be shown again."""
+    changed = plan.changed_since(context.store.inventories.get(plan.site))
+    if changed:
+        raise Refused(
+            "start-has-changed",
+            f"plan {plan.id} was made for another state of the site: {', '.join(changed)} "
+            f"changed since. See it anew with `windbreak plan {plan.site}`",
+        )
+
+
+def minutes_of(plan: SitePlan) -> int:
+    """How long a plan will take, the way back included; defaults until there is a history."""
+    return 5 + 3 * len(plan.plan.steps)
+
+
+def book(context: Context, plan: int, when: Book, by: Principal) -> Booking:
+    """Book an approved plan: at an instant, or at the site's next window. Writes.
+
+    Raises Refused when it is not approved, is booked already, or no window is long enough.
+    """
+    instance.must_drive(context)
+    return _book(context, plan, when.at, by.name)
+
+
+def _book(
+    context: Context,
+    plan: int,
+    at: datetime | None,
+    by: str,
+    *,
+    after: datetime | None = None,
+    rollout: int | None = None,
+) -> Booking:
+    known = context.store.plans.get(plan)
+    site = context.store.sites.get(known.site)
+    if known.state != "approved":
+        raise Refused("not-approved", f"plan {plan} is {known.state}; approve it first")
+    for other in context.store.bookings.all(site=known.site, state="waiting"):
+        if other.plan == plan:
+            raise Refused("booked-already", f"plan {plan} is booked for {_when(other, site)}")
+    starts, why = _start(context, site, known, at, after)
+    with context.store.transaction():
+        booking = context.store.bookings.add(
+            Booking(
+                id=0,
+                plan=plan,
+                site=known.site,
+                starts_at=starts,
+                why=why,
+                rollout=rollout,
+                made_by=by,
+            )
+        )
+        what = f"plan {plan} for {site.label} booked"
+        context.record(by, what, known.site, why=why, result=_when(booking, site))
+    context.tell("booking", known.site, what)
+    return booking
+
+
+def _start(
+    context: Context,
+    site: Site,
+    plan: SitePlan,
+    at: datetime | None,
+    after: datetime | None,
+) -> tuple[datetime, str]:
+    now = context.clock()
+    minutes = minutes_of(plan)
+    if at is not None:
+        if at.tzinfo is None:
+            raise Refused("no-time-zone", "say the time with its zone, as 2026-11-24T01:10:00Z")
+        if at < now - timedelta(minutes=1):
+            raise Refused("in-the-past", f"{at:%Y-%m-%d %H:%M %Z} has passed")
+        return at, "The time was given by hand."
+    found = next_start(
+        site.windows, site.timezone, max(now, after or now), timedelta(minutes=minutes)
+    )
+    if found is None:
+        raise Refused(
+            "no-window", f"{site.label} has no window of {minutes} minutes in the next four weeks"
+        )
+    start, (opens, closes) = found
+    zone = ZoneInfo(site.timezone)
+    why = (
+        f"The window is {opens.astimezone(zone):%a %H:%M} to {closes.astimezone(zone):%H:%M}, "
+        f"its own time; the run needs {minutes} minutes with the way back."
+    )
+    if after is not None and after > now:
+        why = f"The quiet time ends {after.astimezone(zone):%a %H:%M}. {why}"
+    return start, why
+
+
+def _when(booking: Booking, site: Site) -> str:
+    return f"{booking.starts_at.astimezone(ZoneInfo(site.timezone)):%a %d %b, %H:%M}"
+
+
+def withdraw(context: Context, booking: int, by: Principal) -> Booking:
+    """Take a booking back. Writes. Raises Refused when it is no longer waiting."""
+    known = context.store.bookings.get(booking)
+    if known.state != "waiting":
+        raise Refused("not-waiting", f"booking {booking} is {known.state}")
+    with context.store.transaction():
+        changed = context.store.bookings.change(booking, state="withdrawn")
+        context.record(by.name, f"booking {booking} withdrawn", known.site)
+    context.tell("booking", known.site, "withdrawn")
+    return changed
+
+
+def move(context: Context, booking: int, at: datetime, by: Principal) -> Booking:
+    """Give a waiting booking another time. Writes. Raises Refused when it is not waiting."""
+    known = context.store.bookings.get(booking)
+    if known.state != "waiting":
+        raise Refused("not-waiting", f"booking {booking} is {known.state}")
+    site, plan = context.store.sites.get(known.site), context.store.plans.get(known.plan)
+    starts, why = _start(context, site, plan, at, None)
+    with context.store.transaction():
+        changed = context.store.bookings.change(booking, starts_at=starts, why=why)
+        what = f"booking {booking} moved"
+        context.record(by.name, what, known.site, why=why, result=_when(changed, site))
+    context.tell("booking", known.site, what)
+    return changed
+
+
+def due(context: Context) -> list[Booking]:
+    """The bookings whose time has come; those long past are marked as missed. Writes."""
+    now = context.clock()
+    found = []
+    for booking in context.store.bookings.all(state="waiting"):
+        if booking.starts_at + MISSED_AFTER < now:
+            context.store.bookings.change(booking.id, state="missed")
+            context.record(
+                "Windbreak",
+                f"booking {booking.id} missed",
+                booking.site,
+                why="the service was not running, or the site was busy, for four hours",
+            )
+            context.tell("booking", booking.site, "missed")
+        elif booking.starts_at <= now:
+            found.append(booking)
+    return found
+
+
+def start_rollout(context: Context, new: NewRollout, by: Principal) -> Rollout:
+    """Take one release to a twin, and to its site when that ended well. Writes.
+
+    Raises Refused when the site has no twin, or either can't take the release now.
+    """
+    site = context.store.sites.get(new.site)
+    twins = context.store.sites.all(twin_of=new.site)
+    if not twins:
+        raise Refused("no-twin", f"{site.label} has no twin to go first")
+    twin = twins[0]
+    for other in context.store.rollouts.all(state=UNDER_WAY, site=new.site):
+        if other.product == new.product:
+            raise Refused(
+                "rollout-under-way",
+                f"rollout {other.id} takes {other.product} {other.version} to {site.label} "
+                "already; stop it first",
+            )
+    # Both must be able to take it today; the site is looked at again when its time comes.
+    planning.draft_for(context, new.site, new.product, new.version)
+    plan = planning.draft_for(context, twin.id, new.product, new.version)
+    with context.store.transaction():
+        rollout = context.store.rollouts.add(
+            Rollout(
+                id=0,
+                **dict(new),
+                twin=twin.id,
+                state="rehearsing",
+                text=f"{twin.label} goes first.",
+                made_by=by.name,
+                made_at=context.clock(),
+            )
+        )
+        what = f"rollout of {new.product} {new.version} to {site.label} approved"
+        context.record(by.name, what, new.site, why=new.why)
+        said = ApprovePlan(why=new.why or f"rollout {rollout.id}")
+        approve(context, plan.id, said, by)
+        _book(context, plan.id, None, by.name, rollout=rollout.id)
+    context.tell("rollout", new.site, what)
+    return rollout
+
+
+def stop_rollout(context: Context, rollout: int, by: Principal) -> Rollout:
+    """Stop a rollout; what runs goes on to its end, what is booked is withdrawn. Writes."""
+    known = context.store.rollouts.get(rollout)
+    if known.state in ENDED:
+        raise Refused("ended", f"rollout {rollout} has {known.state}")
+    for booking in context.store.bookings.all(state="waiting"):
+        if booking.rollout == rollout:
+            withdraw(context, booking.id, by)
+    return _end(context, known, "stopped", f"Stopped by {by.name}.")
+
+
+def tend_rollouts(context: Context) -> None:
+    """Move each rollout on by what has happened since. Writes."""
+    for rollout in context.store.rollouts.all(state=UNDER_WAY):
+        _tend(context, rollout)
+
+
+def _tend(context: Context, rollout: Rollout) -> None:
+    now = context.clock()
+    if rollout.state == "rehearsing":
+        run = _run_of(context, rollout, rollout.twin)
+        if run is None or run.ended_at is None:
+            _end_where_nothing_comes(context, rollout, rollout.twin)
+            return
+        if run.state != "done":
+            _end(context, rollout, "stopped", f"The twin's run ended {run.state}: {run.text}")
+            return
+        quiet = run.ended_at + timedelta(minutes=rollout.quiet_minutes)
+        _turn(
+            context,
+            rollout,
+            state="quiet",
+            twin_run=run.id,
+            quiet_until=quiet,
+            text="The twin's run ended well; its quiet time runs.",
+        )
+    elif rollout.state == "quiet" and rollout.quiet_until and rollout.quiet_until <= now:
+        try:
+            plan = planning.draft_for(context, rollout.site, rollout.product, rollout.version)
+            by = Principal(account="windbreak", name=rollout.made_by, via="service")
+            why = f"rollout {rollout.id}: the twin's run {rollout.twin_run} ended well"
+            approve(context, plan.id, ApprovePlan(why=why), by)
+            _book(context, plan.id, None, rollout.made_by, rollout=rollout.id)
+        except Refused as error:
+            _end(context, rollout, "stopped", str(error))
+            return
+        _turn(context, rollout, state="going", text="The quiet time is over; the site is booked.")
+    elif rollout.state == "going":
+        run = _run_of(context, rollout, rollout.site)
+        if run is None or run.ended_at is None:
+            _end_where_nothing_comes(context, rollout, rollout.site)
+            return
+        context.store.rollouts.change(rollout.id, site_run=run.id)
+        if run.state == "done":
+            _end(context, rollout, "ended well", "Twin and site have it.")
+        else:
+            _end(context, rollout, "stopped", f"The site's run ended {run.state}: {run.text}")
+
+
+def _end_where_nothing_comes(context: Context, rollout: Rollout, site: str) -> None:
+    """End a rollout of which nothing is booked and nothing runs any more. Writes."""
+    booked = context.store.bookings.all(rollout=rollout.id, site=site)
+    coming = any(b.state == "waiting" for b in booked)
+    plans = {b.plan for b in booked}
+    going = any(r.plan in plans for r in context.store.runs.all(site=site, state="running"))
+    last = booked[-1] if booked else None
+    # A plan approved and not booked again waits for nobody: what was withdrawn ends it.
+    if not coming and not going and (last is None or last.state in ("withdrawn", "missed")):
+        label = context.store.sites.get(site).label
+        how = f"was {last.state}" if last else "is gone"
+        _end(context, rollout, "stopped", f"The booking of {label} {how}, and nothing follows it.")
+
+
+def _run_of(context: Context, rollout: Rollout, site: str) -> Run | None:
+    plans = {b.plan for b in context.store.bookings.all(site=site) if b.rollout == rollout.id}
+    runs = [r for r in context.store.runs.all(site=site) if r.plan in plans]
+    return runs[-1] if runs else None
+
+
+def _turn(context: Context, rollout: Rollout, **fields: object) -> Rollout:
+    changed = context.store.rollouts.change(rollout.id, **fields)
+    context.tell("rollout", rollout.site, changed.text)
+    return changed
+
+
+def _end(context: Context, rollout: Rollout, state: str, text: str) -> Rollout:
+    changed = _turn(context, rollout, state=state, text=text)
+    what = f"rollout {rollout.id} of {rollout.product} {rollout.version} {state}"
+    context.record("Windbreak", what, rollout.site, result=text)
+    return changed

@@ -1,0 +1,41 @@
+"""Retiring a site: its work is stopped, its link ended, its seats freed; its history stays."""
+
+from __future__ import annotations
+
+from windbreak.core.values.accounts import Principal
+from windbreak.core.values.sites import Site
+from windbreak.operations.context import Context
+from windbreak.operations.errors import Refused
+from windbreak.operations.licensing import licensing
+from windbreak.operations.scheduling import rollouts
+from windbreak.operations.sites import sites
+
+
+def retire(context: Context, site: str, by: Principal, why: str = "") -> Site:
+    """Retire a site. Writes. Raises Refused while a run is under way, and when it is retired."""
+    known = context.store.sites.get(site)
+    if known.retired_at is not None:
+        raise Refused("retired", f"{known.label} is retired already")
+    for run in context.store.runs.all(site=site, state="running"):
+        raise Refused("site-busy", f"run {run.id} is under way on {known.label}; stop it first")
+    twins = [t for t in context.store.sites.all(twin_of=site) if t.retired_at is None]
+    if twins:
+        raise Refused(
+            "has-a-twin", f"{twins[0].label} stands for {known.label}; retire the twin first"
+        )
+    done = []
+    for booking in context.store.bookings.all(site=site, state="waiting"):
+        rollouts.withdraw(context, booking.id, by)
+        done.append(f"booking {booking.id} withdrawn")
+    if context.store.agents.key(site) is not None:
+        sites.unlink(context, site, by)
+        done.append("link ended")
+    freed = licensing.free_seats_of(context, site, by)
+    if freed:
+        done.append(f"seats freed: {', '.join(freed)}")
+    with context.store.transaction():
+        changed = context.store.sites.change(site, retired_at=context.clock())
+        context.store.views.drop_row(site)
+        context.record(by.name, f"{known.label} retired", site, why=why, result="; ".join(done))
+    context.tell("site", site, "retired")
+    return changed

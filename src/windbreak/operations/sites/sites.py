@@ -1,0 +1,313 @@
+"""Sites: registered, linked by a key, refreshed, and why one can't be reached."""
+
+from __future__ import annotations
+
+import base64
+import hashlib
+import hmac
+import json
+import re
+import secrets
+from collections.abc import Iterator, Sequence
+from datetime import timedelta
+
+from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
+
+from windbreak.core.values.accounts import Principal
+from windbreak.core.values.inventories import Inventory
+from windbreak.core.values.sites import (
+    Host,
+    Link,
+    LinkCode,
+    LinkState,
+    NewSite,
+    Site,
+    SiteChange,
+    Window,
+)
+from windbreak.feeds.at_once import at_once
+from windbreak.links import signing
+from windbreak.links.adapter import Agent
+from windbreak.links.errors import KeyRefused, LinkError, NotTheAgent
+from windbreak.links.probing import look_at
+from windbreak.links.systems import SYSTEMS
+from windbreak.operations.administration import instance
+from windbreak.operations.context import Context
+from windbreak.operations.errors import Refused
+from windbreak.operations.sites import inventories
+
+CODE_GOOD = timedelta(hours=1)
+
+
+def put_host(context: Context, host: Host, by: Principal) -> Host:
+    """Register a host or change one. Writes."""
+    kept = context.store.hosts.put(host)
+    context.record(by.name, f"host {host.name} set", host.id)
+    context.tell("host", host.id, "set")
+    return kept
+
+
+def register(context: Context, new: NewSite, by: Principal, id: str | None = None) -> Site:
+    """Register a site; its id is made from the label unless one is given. Writes.
+
+    Raises Refused when the address is taken, or the host or the twin's site is not known.
+    """
+    slug = id or re.sub(r"[^a-z0-9]+", "-", new.label.lower()).strip("-") or "site"
+    other = context.store.sites.at(new.address)
+    if other is not None:
+        raise Refused("address-taken", f"{new.address} is {other.label} already")
+    if new.host is not None and context.store.hosts.find(new.host) is None:
+        raise Refused("unknown-host", f"there is no host {new.host!r}; add it first")
+    if new.twin_of is not None:
+        production = context.store.sites.get(new.twin_of)
+        if new.environment == "production":
+            raise Refused("twin-in-production", "a twin is a staging or development copy")
+        if production.retired_at is not None:
+            raise Refused("retired", f"{production.label} is retired; it needs no twin")
+        if context.store.sites.all(twin_of=new.twin_of):
+            raise Refused("has-a-twin", f"{production.label} has a twin already")
+    site = Site(id=slug, **dict(new))
+    with context.store.transaction():
+        context.store.sites.add(site)
+        context.record(by.name, f"{site.label} registered", slug, result=site.address)
+    context.tell("site", slug, "registered")
+    return site
+
+
+def set_windows(
+    context: Context, site: str, windows: tuple[Window, ...], timezone: str, by: Principal
+) -> Site:
+    """Set the hours in which a site may be worked on. Writes."""
+    changed = context.store.sites.change(site, windows=windows, timezone=timezone)
+    context.record(by.name, f"{changed.label}: window set", site)
+    return changed
+
+
+def link_line(context: Context, site: str, by: Principal) -> LinkCode:
+    """The one line for a site's agent: our public key and a one-time code. Writes."""
+    known = context.store.sites.get(site)
+    if known.retired_at is not None:
+        raise Refused("retired", f"{known.label} is retired; register it anew to work on it")
+    code = secrets.token_urlsafe(24)
+    until = context.clock() + CODE_GOOD
+    context.store.agents.set_code(site, code, until)
+    said = json.dumps({"key": signing.public_text(service_key(context)), "code": code})
+    line = "windbreak-link." + base64.urlsafe_b64encode(said.encode()).decode().rstrip("=")
+    context.record(by.name, f"line for {known.label}'s agent made", site)
+    return LinkCode(line=line, good_until=until)
+
+
+def link(context: Context, site: str, by: Principal) -> Site:
+    """Ask the agent for its key under the code that was pasted there. Writes.
+
+    Raises Refused when there is no good code, or the agent's proof does not fit it.
+    """
+    instance.must_drive(context)
+    known = context.store.sites.get(site)
+    code = context.store.agents.code(site)
+    if code is None or code[1] < context.clock():
+        raise Refused(
+            "no-link-code",
+            f"no line is in use for {known.label}; make one with `windbreak site link {site}`",
+        )
+    agent = _agent_of(context, known, public=None)
+    nonce = secrets.token_urlsafe(18)
+    try:
+        hello = agent.hello(nonce, site)
+    except KeyRefused as error:
+        raise Refused(
+            "line-not-pasted",
+            f"the agent of {known.label} does not know our key: paste the line into it first, "
+            f"at {known.address}/owner/link",
+        ) from error
+    except LinkError as error:
+        raise Refused("agent-not-linked", f"{known.label}: {error}") from error
+    text = f"{hello.agent_id}.{hello.public_key}.{nonce}".encode()
+    proof = hmac.new(code[0].encode(), text, hashlib.sha256).hexdigest()
+    if not hmac.compare_digest(proof, hello.proof):
+        raise Refused(
+            "wrong-code",
+            f"the agent at {known.address} was given another line than this one; paste it again",
+        )
+    bound = context.store.agents.site_of(hello.agent_id)
+    if bound is not None and bound != site:
+        other = context.store.sites.get(bound)
+        raise Refused(
+            "agent-elsewhere",
+            f"this agent answers for {other.label} at {other.address} already: {known.label} "
+            "is a copy of it. Reset the agent on the copy, then paste a new line",
+        )
+    now = context.clock()
+    link = Link(
+        state="linked",
+        reason="Its agent answers.",
+        since=now,
+        looked_at=now,
+        agent_id=hello.agent_id,
+        agent_version=hello.agent_version,
+        agent_can=hello.can,
+    )
+    with context.store.transaction():
+        context.store.agents.set_key(site, hello.agent_id, hello.public_key)
+        changed = context.store.sites.change(site, link=link)
+        context.record(by.name, f"{known.label} linked", site, result=f"agent {hello.agent_id}")
+    context.tell("site", site, "linked")
+    return changed
+
+
+def unlink(context: Context, site: str, by: Principal) -> Site:
+    """End the link on our side, and on the site's where it can be reached. Writes.
+
+    Raises Refused while a run is under way: it could neither go on nor go back.
+    """
+    known = context.store.sites.get(site)
+    for run in context.store.runs.all(site=site, state="running"):
+        raise Refused("site-busy", f"run {run.id} is under way on {known.label}; stop it first")
+    told = "the agent was told"
+    try:
+        agent_for(context, site).goodbye()
+    except LinkError as error:
+        told = f"the agent could not be told: {error}"
+    with context.store.transaction():
+        context.store.agents.drop_key(site)
+        link = Link(reason="The link was ended here.", since=context.clock())
+        changed = context.store.sites.change(site, link=link)
+        context.record(by.name, f"{known.label}: link ended", site, result=told)
+    context.tell("site", site, "unlinked")
+    return changed
+
+
+def refresh(context: Context, site: str) -> Site:
+    """Ask a site's agent what is installed; where it does not answer, look at the pages. Writes.
+
+    Never raises for a site that can't be reached: its link then says what was seen.
+    """
+    known = context.store.sites.get(site)
+    now = context.clock()
+    if context.store.agents.key(site) is None:
+        return known
+    try:
+        inventory = agent_for(context, site).inventory(site, now)
+    except LinkError as error:
+        return _unreached(context, known, error)
+    with context.store.transaction():
+        inventory = inventories.take_in(context, inventory)
+        link = known.link.model_copy(
+            update={
+                "state": "linked",
+                "reason": "Its agent answers.",
+                "looked_at": now,
+                "agent_version": inventory.agent_version or known.link.agent_version,
+                "since": known.link.since if known.link.state == "linked" else now,
+            }
+        )
+        changed = context.store.sites.change(site, link=link, facts_at=now)
+    context.tell("site", site, "refreshed")
+    return changed
+
+
+def live(context: Context) -> list[Site]:
+    """The sites that are not retired. Reads."""
+    return context.store.sites.live()
+
+
+REFRESHED_AT_ONCE = 16
+
+
+def refresh_many(context: Context, found: Sequence[Site]) -> Iterator[Site]:
+    """Refresh many sites at once, few of one host at a time, each as it is ready. Writes."""
+
+    yield from at_once(
+        found,
+        lambda site: refresh(context, site.id),
+        place=lambda s: s.host or s.id,
+        most=REFRESHED_AT_ONCE,
+        per_place=2,
+        finish=context.store.close,  # each thread's own connection
+    )
+
+
+def change(context: Context, site: str, told: SiteChange, by: Principal) -> Site:
+    """Change what is known of a site. Writes. Raises Refused for a host that is not there."""
+    if told.host is not None and context.store.hosts.find(told.host) is None:
+        raise Refused("unknown-host", f"there is no host {told.host!r}; add it first")
+    fields = told.model_dump(exclude_none=True)
+    with context.store.transaction():
+        changed = context.store.sites.change(site, **fields)
+        context.record(by.name, f"{changed.label}: {', '.join(fields) or 'nothing'} set", site)
+    context.tell("site", site, "changed")
+    return changed
+
+
+def mark_own(context: Context, site: str, product: str, by: Principal, *, own: bool = True) -> Site:
+    """Mark a component as made for its site, so that no offer that shares its folder's name is
+    taken; or take the mark away. Writes. Raises Refused when it is not there.
+    """
+    known = context.store.sites.get(site)
+    inventory = context.store.inventories.find(site)
+    if inventory is None or inventory.version_of(product) is None:
+        raise Refused("not-installed", f"{product} is not on {known.label}")
+    marks = set(known.own) | {product} if own else set(known.own) - {product}
+    with context.store.transaction():
+        changed = context.store.sites.change(site, own=tuple(sorted(marks)))
+        said = "made for it" if own else "not made for it"
+        context.record(by.name, f"{known.label}: {product} is {said}", site)
+    context.tell("site", site, f"{product} is {said}")
+    return changed
+
+
+def _unreached(context: Context, site: Site, error: LinkError) -> Site:
+    """Two separate looks: the agent did not serve, so what do the pages say?"""
+    state: LinkState
+    if isinstance(error, KeyRefused):
+        state, reason = "refused", f"The agent refuses our key: {error}."
+    else:
+        look = look_at(context.http, "Front page", f"{site.address}/")
+        if look.status is None:
+            state, reason = "down", "Neither its pages nor its agent answer."
+        else:
+            state, reason = "silent", f"Its pages answer ({look.status}), but {error}."
+        if isinstance(error, NotTheAgent):
+            reason = f"Something else answers in the agent's place: {error}."
+    now = context.clock()
+    since = site.link.since if site.link.state == state else now
+    link = site.link.model_copy(
+        update={"state": state, "reason": reason, "looked_at": now, "since": since}
+    )
+    changed = context.store.sites.change(site.id, link=link)
+    context.tell("site", site.id, state)
+    return changed
+
+
+def inventory_of(context: Context, site: str) -> Inventory | None:
+    """The last inventory of a site; None when it was never refreshed. Reads."""
+    context.store.sites.get(site)
+    return context.store.inventories.find(site)
+
+
+def agent_for(context: Context, site: str) -> Agent:
+    """The linked agent of a site. Reads. Raises Refused when the site is not linked."""
+    known = context.store.sites.get(site)
+    key = context.store.agents.key(site)
+    if key is None:
+        raise Refused(
+            "not-linked", f"{known.label} is not linked; see `windbreak site link {site}`"
+        )
+    return _agent_of(context, known, public=key[1])
+
+
+def _agent_of(context: Context, site: Site, public: str | None) -> Agent:
+    key = signing.public_from(public) if public else None
+    return SYSTEMS[site.system](
+        context.http, site.address, service_key(context), key, context.clock
+    )
+
+
+def service_key(context: Context) -> Ed25519PrivateKey:
+    """This service's own key, made at the first use and kept sealed. Reads and writes."""
+    sealed = context.store.secrets.get("service-key")
+    if sealed is None:
+        key = signing.new_key()
+        context.store.secrets.set("service-key", context.sealer.seal(signing.key_text(key)))
+        return key
+    return signing.key_from(context.sealer.open(sealed))

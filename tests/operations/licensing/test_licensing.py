@@ -1,0 +1,208 @@
+"""Licences and seats: what is given, what is refused, what is read back, what is forecast."""
+
+from datetime import timedelta
+from typing import Any
+
+from tests.operations.within import RHONA, WithContext, look_again
+from windbreak.core.values.licences import LicenceChange, NewLicence, NewSeat
+from windbreak.core.values.sites import NewSite
+from windbreak.operations.errors import Refused
+from windbreak.operations.licensing import (
+    licence_codes,
+    licence_entry,
+    licence_forecasts,
+    licence_rights,
+    licence_views,
+    licensing,
+)
+from windbreak.operations.reasoning import answers
+from windbreak.operations.sites import retiring, sites
+from windbreak.standins.millrace import MillraceSite
+
+CODE = "BW5-TARNSEY-HK2D-7Q2F"
+
+
+class Licensing(WithContext):
+    def setUp(self) -> None:
+        super().setUp()
+        for slug, more in {
+            "ferry": {},
+            "ferry-twin": {"twin_of": "ferry", "environment": "staging"},
+            "inn": {},
+            "inn-twin": {"twin_of": "inn", "environment": "staging"},
+        }.items():
+            new = {"label": slug, "address": f"https://{slug}.example", **more}
+            sites.register(self.context, NewSite.model_validate(new), RHONA, slug)
+
+    def licence(self, **more: Any) -> None:
+        told = {"id": "bw", "label": "Breakwater", "form": "seats", "seats": 1}
+        told |= {"products": ["theme/breakwater"], **more}
+        licensing.add(self.context, NewLicence.model_validate(told), RHONA)
+
+    def seat(self, site: str, code: str | None = None) -> bool:
+        new = NewSeat.model_validate({"site": site, "code": code})
+        return licensing.seat(self.context, "bw", new, RHONA).riding
+
+    def refused(self, site: str, code: str | None = None) -> str:
+        before = self.context.store.seats.all()
+        with self.assertRaises(Refused) as caught:
+            self.seat(site, code)
+        self.assertEqual(self.context.store.seats.all(), before)
+        return caught.exception.code
+
+    def test_a_seat_too_many_is_refused_and_a_copy_rides_free(self) -> None:
+        self.licence()
+        self.assertFalse(self.seat("ferry"))
+        self.assertTrue(self.seat("ferry-twin"))
+        self.assertEqual(self.refused("inn"), "seat-too-many")
+        self.assertEqual(self.refused("inn-twin"), "seat-too-many")
+        self.assertEqual(self.refused("ferry"), "has-a-seat")
+        view = licence_views.view(self.context, "bw")
+        self.assertEqual((view.own, view.riders, view.free), (1, 1, 0))
+        licensing.unseat(self.context, "bw", "ferry", RHONA)
+        self.assertEqual(self.context.store.seats.all(), [])
+
+    def test_where_nothing_rides_a_copy_takes_a_seat(self) -> None:
+        self.licence(riding=False, seats=2)
+        self.assertFalse(self.seat("ferry"))
+        self.assertFalse(self.seat("ferry-twin"))
+        self.assertEqual(self.refused("inn"), "seat-too-many")
+
+    def test_one_code_is_good_for_one_live_site(self) -> None:
+        self.licence(form="per-site code", seats=5)
+        self.assertEqual(self.refused("ferry"), "no-code")
+        self.seat("ferry", f"  {CODE}\u200b\n")
+        self.assertEqual(self.refused("inn", CODE), "code-in-use")
+        self.assertTrue(self.seat("ferry-twin", CODE))
+        self.seat("inn", "BW5-THE-INN-0001")
+        self.assertEqual(licence_codes.code_for(self.context, "ferry", "theme/breakwater"), CODE)
+        self.assertEqual(licence_codes.code_for(self.context, "inn-twin", "theme/breakwater"), None)
+
+    def test_a_retired_site_gets_no_seat_and_frees_its_own(self) -> None:
+        self.licence()
+        self.seat("inn")
+        with self.assertRaises(Refused) as caught:
+            retiring.retire(self.context, "inn", RHONA)
+        self.assertEqual(caught.exception.code, "has-a-twin")
+        retiring.retire(self.context, "inn-twin", RHONA)
+        retiring.retire(self.context, "inn", RHONA)
+        self.assertEqual(self.context.store.seats.all(), [])
+        self.assertEqual(self.refused("inn"), "retired")
+        self.assertTrue(self.context.store.ledger.all(subject="inn"))
+
+    def test_forms_without_seats_have_none_to_give(self) -> None:
+        for form in ("account", "membership"):
+            self.licence(id=form, form=form, seats=None)
+            with self.assertRaises(Refused) as caught:
+                licensing.seat(self.context, form, NewSeat(site="inn"), RHONA)
+            self.assertEqual(caught.exception.code, "no-seats")
+        rights = licence_rights.rights(self.context)
+        self.assertEqual(
+            {x.product for x in licence_rights.for_case(rights, "inn")}, {"theme/breakwater"}
+        )
+
+    def test_fewer_seats_than_are_taken_are_refused(self) -> None:
+        self.licence(seats=3)
+        self.seat("ferry")
+        self.seat("inn")
+        with self.assertRaises(Refused):
+            licensing.change(self.context, "bw", LicenceChange(seats=1), RHONA)
+        with self.assertRaises(Refused):
+            licensing.drop(self.context, "bw", RHONA)
+
+    def test_what_makes_no_sense_is_refused_on_entry(self) -> None:
+        for more in (
+            {"products": []},
+            {"through": "theme/breakwater"},
+            {"form": "through a theme"},
+        ):
+            with self.subTest(more=more), self.assertRaises(ValueError):
+                self.licence(**more)
+        with self.assertRaises(Refused):
+            self.licence(form="per-site code", code="one for all")
+
+
+class OnSites(WithContext):
+    def setUp(self) -> None:
+        super().setUp()
+        self.feeds()
+        # The stand-in outlives each test: no code is in place there yet.
+        folder = self.demo.standins_folder / "tarnsey-harbour/site"
+        MillraceSite(folder).set_setting("code:theme/breakwater", "")
+        self.site("tarnsey-harbour")
+
+    def kinds(self) -> set[str]:
+        return {f.kind for f in look_again(self.context)}
+
+    def test_grace_runs_till_the_code_is_entered_and_read_back(self) -> None:
+        (seat,) = licence_views.view(self.context, "breakwater").seats
+        self.assertEqual(seat.state, "grace")
+        self.assertIn("grace", self.kinds())
+        (result,) = licence_entry.enter(self.context, "breakwater", RHONA)
+        self.assertEqual(result.state, "registered")
+        self.assertNotIn("grace", self.kinds())
+        inventory = self.context.store.inventories.get("tarnsey-harbour")
+        told = inventory.registration_of("theme/breakwater")
+        assert told is not None
+        self.assertEqual(told.last4, CODE[-4:])
+
+    def test_a_rotated_code_is_not_revoked_while_a_site_has_the_old_one(self) -> None:
+        licence_entry.enter(self.context, "breakwater", RHONA)
+        licence_codes.rotate(self.context, "breakwater", "BW5-NEW-0001", "tarnsey-harbour", RHONA)
+        view = licence_views.view(self.context, "breakwater")
+        self.assertEqual(view.still_old, ("tarnsey-harbour",))
+        self.assertEqual(view.seats[0].state, "other code")
+        self.assertIn("rotation", self.kinds())
+        licence_entry.enter(self.context, "breakwater", RHONA)
+        self.assertEqual(licence_views.view(self.context, "breakwater").still_old, ())
+        self.assertNotIn("rotation", self.kinds())
+        with self.assertRaises(Refused):
+            licence_codes.rotate(self.context, "breakwater", "BW5-NEW-0002", None, RHONA)
+
+    def test_an_end_is_said_before_and_after_with_what_stops(self) -> None:
+        day = self.context.clock().date()
+        for ends, headline in [
+            (day + timedelta(days=9), "ends"),
+            (day - timedelta(days=2), "ended"),
+        ]:
+            change = LicenceChange(expires=ends, bought_by="saltgrass")
+            licensing.change(self.context, "breakwater", change, RHONA)
+            found = {f.id: f for f in look_again(self.context)}
+            end = found["licence-end:breakwater"]
+            self.assertIn(f" {headline} ", end.headline)
+            self.assertIn("Trestle", end.text)
+            self.assertIn("saltgrass", end.text)
+        outcomes = {
+            v.product: v.outcome for v in answers.verdicts(self.context, "tarnsey-harbour").verdicts
+        }
+        self.assertEqual(outcomes["theme/breakwater"], "stay")
+
+    def test_a_range_that_a_licence_covers_binds(self) -> None:
+        licensing.change(self.context, "breakwater", LicenceChange(range="<5.2"), RHONA)
+        verdict = next(
+            v
+            for v in answers.verdicts(self.context, "tarnsey-harbour").verdicts
+            if v.product == "theme/breakwater"
+        )
+        self.assertEqual(verdict.to, "5.1")
+        assert verdict.blocked is not None
+        self.assertIn("does not cover 5.2", verdict.blocked.text)
+
+    def test_a_user_without_a_seat_is_found_and_seats_are_forecast(self) -> None:
+        licensing.unseat(self.context, "breakwater", "tarnsey-harbour", RHONA)
+        self.assertEqual(
+            licence_views.view(self.context, "breakwater").without, ("tarnsey-harbour",)
+        )
+        self.assertIn("seat", self.kinds())
+        inventory = self.context.store.inventories.get("tarnsey-harbour")
+        older = tuple(
+            c.model_copy(update={"version": "4.9"}) if c.product == "theme/breakwater" else c
+            for c in inventory.components
+        )
+        self.context.store.inventories.put(inventory.model_copy(update={"components": older}))
+        licensing.change(self.context, "breakwater", LicenceChange(seats=0), RHONA)
+        (told,) = licence_forecasts.forecasts(self.context)
+        self.assertEqual(
+            (told.version, told.form, told.needed, told.missing), ("5.0", "per-site code", 1, 1)
+        )
+        self.assertIn("forecast", self.kinds())

@@ -1,0 +1,128 @@
+"""Sites registered and linked: what is refused, and that a link belongs to one address."""
+
+from datetime import timedelta
+
+import httpx
+
+from tests.operations.within import RHONA, WithContext
+from windbreak.core.values.sites import NewSite
+from windbreak.links.errors import KeyRefused
+from windbreak.operations.administration import accounts
+from windbreak.operations.errors import NotPermitted, Refused
+from windbreak.operations.sites import sites
+
+
+class Registering(WithContext):
+    def refused(self, **fields: object) -> str:
+        new = NewSite.model_validate({"label": "X", "address": "https://x.example", **fields})
+        with self.assertRaises(Refused) as caught:
+            sites.register(self.context, new, RHONA)
+        return caught.exception.code
+
+    def test_what_can_not_be_is_refused(self) -> None:
+        self.site("skerry-light")
+        self.site("skerry-light-twin")
+        for code, fields in [
+            ("address-taken", {"address": self.where["skerry-light"] + "/"}),
+            ("unknown-host", {"host": "atlantis"}),
+            ("twin-in-production", {"twin_of": "skerry-light"}),
+            ("has-a-twin", {"twin_of": "skerry-light", "environment": "staging"}),
+        ]:
+            with self.subTest(code=code):
+                self.assertEqual(self.refused(**fields), code)
+        self.assertEqual(len(self.context.store.sites.all()), 2)
+
+    def test_an_id_is_made_from_the_label(self) -> None:
+        new = NewSite(label="Kelp & Oar Sailing", address="https://kelp-and-oar.example")
+        self.assertEqual(sites.register(self.context, new, RHONA).id, "kelp-oar-sailing")
+
+
+class Linking(WithContext):
+    def test_an_agent_answers_for_one_site_only(self) -> None:
+        self.site("skerry-light")
+        copy = NewSite(label="A copy", address="https://copy.example")
+        sites.register(self.context, copy, RHONA, "copy")
+        line = sites.link_line(self.context, "copy", RHONA).line
+        address = f"{self.where['skerry-light']}/owner/link"
+        httpx.post(address, data={"line": line}, trust_env=False).raise_for_status()
+        self.context.store.sites.change("copy", address=self.where["skerry-light"])
+        with self.assertRaises(Refused) as caught:
+            sites.link(self.context, "copy", RHONA)
+        self.assertEqual(caught.exception.code, "agent-elsewhere")
+        self.assertIn("Skerry Light Trust", str(caught.exception))
+
+    def test_a_line_is_good_for_an_hour(self) -> None:
+        self.site("seapink-florists")
+        sites.link_line(self.context, "seapink-florists", RHONA)
+        self.later = timedelta(minutes=61)
+        with self.assertRaises(Refused) as caught:
+            sites.link(self.context, "seapink-florists", RHONA)
+        self.assertEqual(caught.exception.code, "no-link-code")
+
+    def test_a_clock_that_is_wrong_is_told_with_what_the_agent_says(self) -> None:
+        self.site("seapink-florists")
+        self.later = timedelta(minutes=10)
+        with self.assertRaises(KeyRefused) as caught:
+            sites.agent_for(self.context, "seapink-florists").look()
+        self.assertIn("future", str(caught.exception))
+
+    def test_a_link_ended_here_is_ended_there_too(self) -> None:
+        self.site("seapink-florists")
+        agent = sites.agent_for(self.context, "seapink-florists")
+        self.assertEqual(
+            sites.unlink(self.context, "seapink-florists", RHONA).link.state, "unlinked"
+        )
+        with self.assertRaises(KeyRefused):
+            agent.look()
+        with self.assertRaises(Refused):
+            sites.agent_for(self.context, "seapink-florists")
+
+
+class Accounts(WithContext):
+    def test_links_and_sessions_end_and_tokens_stay(self) -> None:
+        link = accounts.make_link(self.context, "rhona")
+        token = accounts.make_token(self.context, "rhona", "laptop").secret or ""
+        self.later = timedelta(minutes=31)
+        with self.assertRaises(NotPermitted):
+            accounts.sign_in(self.context, link)
+        session, who = accounts.sign_in(self.context, accounts.make_link(self.context, "rhona"))
+        self.assertEqual((who.name, who.via), ("Rhona Vale", "session"))
+        self.assertEqual(accounts.principal_of(self.context, session), who)
+        self.later = timedelta(days=15)
+        with self.assertRaises(NotPermitted):
+            accounts.principal_of(self.context, session)
+        self.assertEqual(accounts.principal_of(self.context, token).via, "token")
+
+    def test_a_link_is_no_token_and_a_token_no_link(self) -> None:
+        link = accounts.make_link(self.context, "rhona")
+        with self.assertRaises(NotPermitted):
+            accounts.principal_of(self.context, link)
+        token = accounts.make_token(self.context, "rhona", "laptop").secret or ""
+        with self.assertRaises(NotPermitted):
+            accounts.sign_in(self.context, token)
+
+    def test_secrets_are_kept_as_hashes_only(self) -> None:
+        token = accounts.make_token(self.context, "rhona", "laptop").secret or ""
+        accounts.set_password(self.context, "rhona", "salt and grass and wind")
+        self.context.store.database.ask("PRAGMA wal_checkpoint(TRUNCATE)")
+        kept = (self.context.data / "windbreak.db").read_bytes()
+        for secret in (token, "salt and grass"):
+            self.assertNotIn(secret.encode(), kept)
+        self.assertIn(b"$argon2", kept)
+
+    def test_a_name_rests_after_five_wrong_tries_and_then_no_longer(self) -> None:
+        accounts.set_password(self.context, "rhona", "salt and grass and wind")
+
+        def enter(password: str) -> bool:
+            try:
+                accounts.sign_in_by_password(self.context, "rhona", password)
+            except NotPermitted:
+                return False
+            return True
+
+        self.assertEqual([enter("no") for _ in range(5)], [False] * 5)
+        self.assertFalse(enter("salt and grass and wind"))
+        self.later = timedelta(minutes=2)
+        self.assertTrue(enter("salt and grass and wind"))
+        with self.assertRaises(NotPermitted):
+            accounts.sign_in_by_password(self.context, "nobody", "anything at all")

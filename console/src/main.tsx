@@ -1,25 +1,42 @@
 import { QueryClientProvider, useQuery } from "@tanstack/react-query";
-import { lazy, StrictMode, Suspense } from "react";
+import { lazy, StrictMode } from "react";
 import { createRoot } from "react-dom/client";
 import { BrowserRouter, Navigate, Outlet, Route, Routes, useLocation } from "react-router";
 import { asked, Problem, queries } from "./api/client";
 import { useEvents } from "./api/events";
 import "./main.css";
+import { Late } from "./pieces/late";
 import { Keys } from "./mast/keys";
 import { Mast } from "./mast/mast";
 import { useTheme } from "./mast/theme";
 
-/** A page is loaded when somebody first goes there. */
-const LicencesPage = lazy(() => import("./pages/licences/page").then((m) => ({ default: m.LicencesPage })));
-const PlanPage = lazy(() => import("./pages/plan/page").then((m) => ({ default: m.PlanPage })));
-const ProductPage = lazy(() => import("./pages/product/page").then((m) => ({ default: m.ProductPage })));
-const ProductsPage = lazy(() => import("./pages/products/page").then((m) => ({ default: m.ProductsPage })));
-const RunPage = lazy(() => import("./pages/run/page").then((m) => ({ default: m.RunPage })));
-const RunsPage = lazy(() => import("./pages/runs/page").then((m) => ({ default: m.RunsPage })));
-const SignInPage = lazy(() => import("./pages/sign-in/page").then((m) => ({ default: m.SignInPage })));
-const SitePage = lazy(() => import("./pages/site/page").then((m) => ({ default: m.SitePage })));
-const SitesPage = lazy(() => import("./pages/sites/page").then((m) => ({ default: m.SitesPage })));
-const TodayPage = lazy(() => import("./pages/today/page").then((m) => ({ default: m.TodayPage })));
+/** Each page is loaded when somebody first goes there, or when the first view has long been shown:
+ * then a service that goes away takes none of them along. */
+const PAGES = {
+  Licences: () => import("./pages/licences/page").then((m) => ({ default: m.LicencesPage })),
+  Plan: () => import("./pages/plan/page").then((m) => ({ default: m.PlanPage })),
+  Product: () => import("./pages/product/page").then((m) => ({ default: m.ProductPage })),
+  Products: () => import("./pages/products/page").then((m) => ({ default: m.ProductsPage })),
+  Run: () => import("./pages/run/page").then((m) => ({ default: m.RunPage })),
+  Runs: () => import("./pages/runs/page").then((m) => ({ default: m.RunsPage })),
+  SignIn: () => import("./pages/sign-in/page").then((m) => ({ default: m.SignInPage })),
+  Site: () => import("./pages/site/page").then((m) => ({ default: m.SitePage })),
+  Sites: () => import("./pages/sites/page").then((m) => ({ default: m.SitesPage })),
+  Today: () => import("./pages/today/page").then((m) => ({ default: m.TodayPage })),
+};
+const LicencesPage = lazy(PAGES.Licences);
+const PlanPage = lazy(PAGES.Plan);
+const ProductPage = lazy(PAGES.Product);
+const ProductsPage = lazy(PAGES.Products);
+const RunPage = lazy(PAGES.Run);
+const RunsPage = lazy(PAGES.Runs);
+const SignInPage = lazy(PAGES.SignIn);
+const SitePage = lazy(PAGES.Site);
+const SitesPage = lazy(PAGES.Sites);
+const TodayPage = lazy(PAGES.Today);
+const SHOWN = 3000; // milliseconds
+
+window.setTimeout(() => Object.values(PAGES).forEach((load) => void load().catch(() => null)), SHOWN);
 
 /** The frame of every page: who is signed in, the masthead, live events. */
 function Frame() {
@@ -43,9 +60,9 @@ function Frame() {
   return (
     <>
       <Mast name={me.data.name} live={live} />
-      <Suspense>
+      <Late key={place.pathname}>
         <Outlet />
-      </Suspense>
+      </Late>
       <Keys />
     </>
   );
@@ -66,7 +83,7 @@ function App() {
   useTheme();
   return (
     <Routes>
-      <Route path="/sign-in" element={<Suspense><SignInPage /></Suspense>} />
+      <Route path="/sign-in" element={<Late><SignInPage /></Late>} />
       <Route element={<Frame />}>
         <Route index element={<TodayPage />} />
         <Route path="/sites" element={<SitesPage />} />

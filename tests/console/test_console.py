@@ -10,6 +10,7 @@ from playwright.sync_api import (
     Browser,
     BrowserContext,
     Page,
+    Route,
     StorageState,
     expect,
     sync_playwright,
@@ -348,6 +349,7 @@ class Away(WithBrowser):
     def test_a_service_that_goes_away_leaves_what_was_known_and_says_so(self) -> None:
         page = self.open("/sites")
         page.wait_for_selector("tbody tr")
+        page.wait_for_timeout(5000)  # by then the other pages are there too
         self.demo.kill_service()
         self.addCleanup(self.demo.start_service)
         page.get_by_role("link", name="Today").click()
@@ -356,6 +358,22 @@ class Away(WithBrowser):
         expect(page.get_by_text("not live")).to_be_visible(timeout=15_000)
         expect(page.locator("tbody tr")).to_have_count(5)
         page.goto("about:blank")
+
+    def test_a_page_that_can_not_be_loaded_says_so_and_the_rest_stands(self) -> None:
+        page = self.open("/sign-in")
+        loaded: list[str] = []
+
+        def first_alone(route: Route) -> None:
+            loaded.append(route.request.url)
+            route.continue_() if len(loaded) == 1 else route.abort()
+
+        page.route("**/assets/page-*.js", first_alone)
+        page.goto(f"{self.demo.address}/sites")
+        page.wait_for_selector("tbody tr")
+        page.get_by_role("link", name="Runs").click()
+        expect(page.get_by_role("alert")).to_contain_text("can’t be loaded")
+        page.get_by_role("link", name="Sites").click()
+        expect(page.locator("tbody tr")).to_have_count(5)
 
 
 def _light(colour: str) -> float:

@@ -33,7 +33,7 @@ class Access(WithBrowser):
             *("/products/theme/breakwater", "/licences", "/runs", f"/runs/{run.id}", "/nowhere"),
         )
 
-    def test_no_page_breaks_a_rule(self) -> None:
+    def test_no_page_breaks_a_rule_or_scrolls_sideways(self) -> None:
         axe = AXE.read_text()
         for name, width, theme in PLACES:
             for path in (*self.pages, "/sign-in"):
@@ -50,6 +50,8 @@ class Access(WithBrowser):
                         for v in told["violations"]
                     ]
                     self.assertEqual(broken, [], json.dumps(broken, indent=1))
+                    wide = page.evaluate("document.documentElement.scrollWidth")
+                    self.assertLessEqual(wide, width, "it scrolls sideways")
                     page.context.close()
 
     def test_the_first_view_is_small(self) -> None:

@@ -184,38 +184,40 @@ function Key({ state }: { state: Cell["state"] }) {
   );
 }
 
-/** The same for who can't see the drawing. */
+/** The same for who can't see the drawing. A table is as wide as its words, so what hides it is around it. */
 function AsTable({ chart }: { chart: Chart }) {
   return (
-    <table className="sr-only">
-      <caption>
-        {chart.across.name} across, {chart.down.name} down. {chart.text}
-      </caption>
-      <thead>
-        <tr>
-          <th scope="col">{chart.down.name}</th>
-          {chart.across.versions.map((version, column) => (
-            <th key={version} scope="col">
-              {chart.across.name} {version}
-              {chart.across.notes[column] && `, ${chart.across.notes[column]}`}
-            </th>
-          ))}
-        </tr>
-      </thead>
-      <tbody>
-        {chart.cells.map((line, row) => (
-          <tr key={chart.down.versions[row]}>
-            <th scope="row">
-              {chart.down.versions[row]}
-              {chart.down.notes[row] && `, ${chart.down.notes[row]}`}
-            </th>
-            {line.map((one, column) => (
-              <td key={chart.across.versions[column]}>{one.why || "works"}</td>
+    <div className="sr-only">
+      <table>
+        <caption>
+          {chart.across.name} across, {chart.down.name} down. {chart.text}
+        </caption>
+        <thead>
+          <tr>
+            <th scope="col">{chart.down.name}</th>
+            {chart.across.versions.map((version, column) => (
+              <th key={version} scope="col">
+                {chart.across.name} {version}
+                {chart.across.notes[column] && `, ${chart.across.notes[column]}`}
+              </th>
             ))}
           </tr>
-        ))}
-      </tbody>
-    </table>
+        </thead>
+        <tbody>
+          {chart.cells.map((line, row) => (
+            <tr key={chart.down.versions[row]}>
+              <th scope="row">
+                {chart.down.versions[row]}
+                {chart.down.notes[row] && `, ${chart.down.notes[row]}`}
+              </th>
+              {line.map((one, column) => (
+                <td key={chart.across.versions[column]}>{one.why || "works"}</td>
+              ))}
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </div>
   );
 }
 

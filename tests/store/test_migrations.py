@@ -153,7 +153,7 @@ class WithRows(Migrating):
         )
         self.assertEqual(store.plans.add(store.plans.get(2).model_copy(update={"id": 0})).id, 3)
         # Views are made anew by the projector: what there was is no row of the new shape.
-        self.assertEqual(store.views.rows(Wanted({})), ([], 0))
+        self.assertEqual(store.views.rows(Wanted({})), ([], 0, None))
         self.assertEqual(store.views.reached()[0], 0)
         self.assertIn(("everything", ""), [mark for _, mark in store.database.changes_after(0)])
 

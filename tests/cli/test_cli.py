@@ -1,5 +1,6 @@
 """The command line as a process: what it prints, and its exit statuses."""
 
+import argparse
 import json
 import os
 import re
@@ -7,11 +8,13 @@ import subprocess
 import sys
 import tempfile
 import unittest
+from collections.abc import Iterator
 from datetime import date, timedelta
 from pathlib import Path
 
 from tests.core.resolution.test_resolve import DATA, EXPECTED
 from tests.running import WithDemo
+from windbreak.cli.main import parser
 from windbreak.standins import catalogue
 from windbreak.standins.feeds import GANTRY_KEY
 
@@ -27,6 +30,18 @@ def windbreak(*args: str, given: str = "", **environment: str) -> subprocess.Com
         input=given,
         env={**kept, "WINDBREAK_PROFILE": "/nonexistent/profile.json", **environment},
     )
+
+
+def commands(
+    top: argparse.ArgumentParser, line: str = ""
+) -> Iterator[tuple[str, argparse.ArgumentParser]]:
+    """Every command that does something, with its parser."""
+    groups = [a for a in top._actions if isinstance(a, argparse._SubParsersAction)]
+    if not groups:
+        yield line.strip(), top
+    for group in groups:
+        for name, sub in group.choices.items():
+            yield from commands(sub, f"{line} {name}")
 
 
 class Cases(unittest.TestCase):
@@ -97,6 +112,27 @@ class Use(unittest.TestCase):
             (Path(folder) / "windbreak.toml").write_text("colour = 1\n")
             done = windbreak("serve", "--data", folder)
             self.assertIn("there is no setting 'colour'", done.stderr)
+
+    def test_no_command_has_an_option_that_could_be_a_global_one(self) -> None:
+        """A global option names where a token goes: nothing else may be taken for it."""
+        known = {"--service", "--token", "--json", "--quiet", "-q", "--help", "-h"}
+        seen = 0
+        for line, one in commands(parser()):
+            for action in one._actions:
+                own = set(action.option_strings) - known
+                seen += len(own)
+                with self.subTest(command=line, options=sorted(own)):
+                    self.assertFalse(
+                        any(k.startswith(o) or o.startswith(k) for o in own for k in known - {"-h", "-q"})
+                    )  # fmt: skip
+        self.assertGreater(seen, 60)
+
+    def test_a_part_of_an_option_is_not_taken_for_it(self) -> None:
+        for words in (("today", "--serv", "http://127.0.0.1:9"), ("today", "--tok", "x")):
+            with self.subTest(words=words):
+                done = windbreak(*words)
+                self.assertEqual(done.returncode, 2)
+                self.assertIn("unrecognized arguments", done.stderr)
 
     def test_completion_knows_the_verbs(self) -> None:
         script = windbreak("completion", "bash").stdout

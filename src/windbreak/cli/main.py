@@ -37,6 +37,15 @@ exit status: 0 done; 1 it could not be done; 2 wrong use; 3 the service can't be
 4 not permitted; 5 done in part"""
 
 
+class _Parser(argparse.ArgumentParser):
+    """Options are written out: part of one is never taken for another, such as ``--to`` for
+    ``--token``. Parsers of commands are made of this class too.
+    """
+
+    def __init__(self, **options: Any) -> None:
+        super().__init__(**{"allow_abbrev": False, **options})
+
+
 def parser(only: str | None = None) -> argparse.ArgumentParser:
     """The whole command line; or, with ``only``, as much of it as one module declares."""
     top, commands, common = _top()
@@ -46,7 +55,7 @@ def parser(only: str | None = None) -> argparse.ArgumentParser:
 
 
 def _top() -> tuple[argparse.ArgumentParser, Any, argparse.ArgumentParser]:
-    top = argparse.ArgumentParser(
+    top = _Parser(
         prog="windbreak",
         description="From an announced release to a verified update, with reasons.",
         epilog=_EPILOG,

@@ -43,6 +43,7 @@ class Ties(WithContext):
         reason = stays.blocked.reasons[0].reason
         # Either could go: which one pays is a trade, and the clash is in the case.
         self.assertEqual(reason.kind, "trade")
+        self.assertIn("only in place of", stays.blocked.text)
         self.assertEqual(len(cases.case_of(self.context, SITE).clashes), 1)
         ties.drop_clash(self.context, kept.id, RHONA)
         self.assertEqual(self.moves(), before)

@@ -49,15 +49,20 @@ class Booking(WithContext):
     def test_what_can_not_be_booked_says_why(self) -> None:
         plan = self.approved("skerry-light")
         past = datetime.now(UTC) - timedelta(hours=1)
-        for at, code in [(past, "in-the-past"), (datetime(2099, 1, 1), "no-time-zone")]:
+        for at, code, why in [
+            (past, "in-the-past", "has passed"),
+            (datetime(2099, 1, 1), "no-time-zone", "say the time with its zone"),
+        ]:
             with self.subTest(code=code), self.assertRaises(Refused) as caught:
                 rollouts.book(self.context, plan.id, Book(at=at), RHONA)
             self.assertEqual(caught.exception.code, code)
+            self.assertIn(why, str(caught.exception))
         short = (Window(start="01:00", end="01:10"),)
         sites.set_windows(self.context, "skerry-light", short, "UTC", RHONA)
         with self.assertRaises(Refused) as caught:
             rollouts.book(self.context, plan.id, Book(), RHONA)
         self.assertEqual(caught.exception.code, "no-window")
+        self.assertIn("has no window of", str(caught.exception))
 
     def test_what_is_due_is_given_and_what_is_long_past_is_missed_and_found(self) -> None:
         plan = self.approved("skerry-light")

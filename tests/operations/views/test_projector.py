@@ -122,10 +122,38 @@ class Incremental(WithContext):
         def refresh(r: random.Random) -> None:
             sites.refresh(context, r.choice(SOME))
 
+        def host(r: random.Random) -> None:
+            known = context.store.hosts.get("mole")
+            offers = dict(known.offers)
+            offers["runtime/loom"] = r.choice([("8.1",), ("8.1", "8.2"), ("8.1", "8.2", "8.3")])
+            sites.put_host(
+                context,
+                known.model_copy(update={"offers": offers, "name": f"Mole {r.random():.3f}"}),
+                RHONA,
+            )
+
+        def idle_hold(r: random.Random) -> None:
+            new = NewHold(product="plugin/gangway", range=">=99", reason=f"{r.random()}")
+            policy.hold(context, new, RHONA)
+
         def wait(r: random.Random) -> None:
             self.later += timedelta(days=r.choice([1, 3]))
 
-        return [hold, lift, rule, seat, label, own, release, places, draft, refresh, wait]
+        return [
+            hold,
+            lift,
+            rule,
+            seat,
+            label,
+            own,
+            release,
+            places,
+            draft,
+            refresh,
+            host,
+            idle_hold,
+            wait,
+        ]
 
     def test_after_any_changes_it_shows_what_is_made_from_nothing(self) -> None:
         r = random.Random(20261127)
@@ -144,6 +172,19 @@ class Incremental(WithContext):
             again = shown(self.context)
             for what, rows in again.items():
                 self.assertEqual(kept[what], rows, f"turn {turn}, {what}, after {done}")
+
+    def test_each_kind_of_change_by_itself_is_followed(self) -> None:
+        r = random.Random(5)
+        catch_up(self.context)
+        for act in self.acts():
+            for _ in range(2):
+                act(r)
+                catch_up(self.context)
+                kept = shown(self.context)
+                from_nothing(self.context)
+                again = shown(self.context)
+                for what, rows in again.items():
+                    self.assertEqual(kept[what], rows, f"{what}, after {act.__name__}")
 
     def test_a_retired_site_leaves_every_view(self) -> None:
         catch_up(self.context)

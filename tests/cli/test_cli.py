@@ -177,7 +177,7 @@ class OverTheDemo(WithDemo):
             (("metrics",), "windbreak_sites"),
             (("hook", "list"), "No web hook"),
             (("account", "list"), "rhona"),
-            (("calendar-address",), "calendar.ics?key="),
+            (("calendar-address",), r"calendar\.ics\?key="),
             (("shelf", "list"), "The shelf is empty|by hand"),
             (("calendar",), "Nothing is booked."),
             (("rollout", "list"), "There is no rollout."),

@@ -121,6 +121,32 @@ class Interleaved(WithContext):
                 answers.verdicts(self.context, site), answers.verdicts(self.other, site)
             )
 
+    def test_an_answer_reasoned_while_somebody_writes_is_not_kept(self) -> None:
+        real = answers.answered
+        wrote: list[str] = []
+
+        def late(*args: Any) -> Any:
+            told = real(*args)
+            if not wrote:
+                wrote.append("5.6")
+                catalogue_of.type_in(self.other, new("5.6"), RHONA)
+                other = threading.Thread(target=self.target, args=(self.context,))
+                other.start()  # it follows the new catalogue before the old answer is kept
+                other.join(30)
+            return told
+
+        with mock.patch.object(answers, "answered", late):
+            self.target(self.context)
+        self.assertEqual(self.target(self.context), "5.6")
+
+    def test_a_catalogue_that_nobody_reasoned_with_is_not_passed_over(self) -> None:
+        self.target(self.context)
+        catalogue_of.type_in(self.other, new("5.6"), RHONA)
+        catalogue.catalogue(self.context)  # read, and nothing asked of it
+        other = new("9.9").model_copy(update={"product": "plugin/netloft"})
+        catalogue_of.type_in(self.other, other, RHONA)
+        self.assertEqual(self.target(self.context), "5.6")
+
     def test_what_a_release_can_not_touch_is_not_reasoned_about_again(self) -> None:
         for site in ("skerry-light", "tarnsey-harbour"):
             answers.verdicts(self.context, site)

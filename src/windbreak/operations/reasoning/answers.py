@@ -57,17 +57,29 @@ class _Results:
         self.by_key: OrderedDict[str, _Kept] = OrderedDict()
 
     def follow(self, now: KnownCatalogue) -> None:
-        """Forget what another catalogue can touch."""
+        """Forget what a newer catalogue can touch; an older one, still in use, changes nothing.
+
+        What is told of a product is one and the same value until it changes, so that catalogues in
+        between that nobody reasoned with are not passed over.
+        """
         with self.guard:
-            before, self.catalogue = self.catalogue, now
-            if before is None or before is now:
+            before = self.catalogue
+            if before is now or (before is not None and now.generation < before.generation):
+                return
+            self.catalogue = now
+            if before is None:
                 return
             if now.changed is None:
                 self.by_key.clear()
                 return
+            changed = [
+                p
+                for p in before.told.keys() | now.told.keys()
+                if before.told.get(p) is not now.told.get(p)
+            ]
             touched = {
                 p
-                for one in now.changed
+                for one in changed
                 for known in (before, now)
                 for p in reach_of(known.compiled, one)
             }
@@ -82,11 +94,16 @@ class _Results:
             self.by_key.move_to_end(key)
             return kept
 
-    def keep(self, key: str, case: Case, told: Answered, now: datetime) -> _Kept:
+    def keep(
+        self, key: str, case: Case, told: Answered, now: datetime, known: KnownCatalogue
+    ) -> _Kept:
+        """Keep a result, unless another catalogue came while it was reasoned."""
         last = changes_on(case)
         last_day = last if last == date.max else last - timedelta(days=1)
         kept = _Kept(told, now, case.day, last_day, frozenset([p.id for p in case.products]))
         with self.guard:
+            if self.catalogue is not known:
+                return kept
             self.by_key[key] = kept
             while len(self.by_key) > _KEPT_RESULTS:
                 self.by_key.popitem(last=False)
@@ -110,7 +127,7 @@ def reason(context: Context, case: Case) -> Reasoned:
     kept = results.find(key, case)
     if kept is None:
         told = answered(lean, known.compiled, _WHOLE)
-        kept = results.keep(key, case, told, context.clock())
+        kept = results.keep(key, case, told, context.clock(), known)
     assert kept.told.plan is not None  # it was asked for
     same = {"site": case.site.id}
     return Reasoned(
@@ -140,7 +157,7 @@ def prepare(context: Context, cases: Mapping[str, Case]) -> None:
             wanted[key], leans[key] = case, lean
     work = partial(answered, asked=_WHOLE)
     for key, told in spread(known.compiled, leans, work, context.executor).items():
-        results.keep(key, wanted[key], told, context.clock())
+        results.keep(key, wanted[key], told, context.clock(), known)
 
 
 def verdicts(context: Context, site: str) -> Answer:

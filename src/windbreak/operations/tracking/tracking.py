@@ -365,7 +365,7 @@ def poll(context: Context, feed: str, *, fresh: bool = False) -> PollResult:
             known,
             now,
             answer,
-            changed_at=now if taken.ids else known.changed_at,
+            **({"changed_at": now} if taken.ids else {}),  # another look may have set it meanwhile
             check_url=announced.check_url,
             needs=announced.needs,
             faults=taken.faults,

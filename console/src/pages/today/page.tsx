@@ -74,8 +74,7 @@ function Queue({ told }: { told: Told }) {
   );
 }
 
-/** The places there are pages for; the act of a finding that leads elsewhere is its command. */
-
+/** A finding: its act leads to the page where it is done, else it is told as its command. */
 function Row({ finding, first }: { finding: Finding; first: boolean }) {
   const { act } = finding;
   const page = pageOf(act);

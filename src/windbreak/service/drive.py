@@ -81,6 +81,7 @@ class Driver:
         self.projector = Projector(context)
         self._next: dict[str, tuple[int, datetime | None]] = {}
         self._mail_after = datetime.min.replace(tzinfo=UTC)
+        self._hour = ""  # the hour whose turning was looked after
         self._main = threading.Thread(target=self._loop, name="drive", daemon=True)
         self._views = threading.Thread(target=self._project, name="projector", daemon=True)
 
@@ -146,6 +147,8 @@ class Driver:
         return (self._bookings, self._rollouts, *aside, self._refreshes)
 
     def _bookings(self) -> None:
+        if not self._due("bookings", ("booking",), lambda: rollouts.next_due(self.context)):
+            return
         for booking in rollouts.due(self.context):
             try:
                 run = runs.start(self.context, booking.plan, booking.made_by, booking=booking.id)
@@ -229,13 +232,9 @@ class Driver:
         now = self.context.clock()
         today = now.date().isoformat()
         hour = f"{now:%Y-%m-%dT%H}"
-        if self.context.store.facts.get("hour") != hour:
-            self.context.store.facts.set("hour", hour)
-        if self.context.store.facts.get("day") != today:
-            self.context.store.facts.set("day", today)
-            shelving.tidy(self.context, self.shelf.days, self.shelf.most_mb)
-            retention.forget(self.context, self.retention)
-            self.context.tell("day", today, "a new day")
+        if self._hour != hour:
+            self._turned(hour, today)
+            self._hour = hour
         due = self.mail.server and self.mail.to and now.hour >= self.digest_hour
         if due and self.context.store.facts.get("digest_on") != today and self._mail_after <= now:
             self._mail_after = now + timedelta(minutes=15)
@@ -244,6 +243,16 @@ class Driver:
                 digest.send(self.context, self.mail, path.read_text() if path.exists() else "")
             except Refused as error:
                 log.warning("%s", error)
+
+    def _turned(self, hour: str, day: str) -> None:
+        facts = self.context.store.facts
+        if facts.get("hour") != hour:
+            facts.set("hour", hour)
+        if facts.get("day") != day:
+            facts.set("day", day)
+            shelving.tidy(self.context, self.shelf.days, self.shelf.most_mb)
+            retention.forget(self.context, self.retention)
+            self.context.tell("day", day, "a new day")
 
     def _outward(self) -> None:
         outward.deliver(self.context)

@@ -9,7 +9,8 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 from itertools import combinations, permutations
 
-from windbreak.core.ordering.order import Order, Step
+from windbreak.core.ordering.interleaving import Step
+from windbreak.core.ordering.order import Order
 from windbreak.core.resolution.problem import NOBODY, Problem, Rule
 from windbreak.core.versions.version import Version
 from windbreak.wording.words import in_words, listed

@@ -1,8 +1,16 @@
 """The stops of members that move, the hops between them, and what ties them to each other.
 
 Source of the rules: docs/reasoning.md, "The order of the moves". Each member has *stops*: the
-options it may stand at on its way, the first and the last included. All tables are in the places
-of these. Stops that another can stand in for, whatever the others do, are left out.
+options it may stand at on its way, the first and the last included; a *place* is the number of a
+stop among its own. All tables here are in places. For a plugin that goes from 1.0 by 1.1 or 1.2 to
+2.0, where 2.0 can be gone to from 1.2 only, beside a core that goes straight:
+
+    stops    [[3, 4, 5, 9], [2, 7]]           options of each member
+    hops     [[[2, 1], [2], [3], []], …]      for each place those one hop above it, highest first
+    fewest   [{0: 2, 1: 2, 2: 1, 3: 0}, …]    the least hops from each place to the target
+    near     [[Near(other=1, row=(0b01, 0b11, 0b11, 0b10))], …]
+
+Stops that another can stand in for, whatever the others do, are left out (dominance).
 """
 
 from __future__ import annotations
@@ -12,15 +20,13 @@ from dataclasses import dataclass, field
 
 from windbreak.core.bits import bits
 from windbreak.core.case.candidates import hops as hops_to
-from windbreak.core.resolution.problem import NOBODY, Problem
+from windbreak.core.resolution.problem import NOBODY, Carriage, Problem
 from windbreak.core.resolution.problem import Rule as Binding
+from windbreak.core.solver.constraints import Relation
 
 Row = tuple[int, ...]  # for each place of a member, the places of another it goes with, as bits
 
-
 _FEW_STOPS = 64  # up to here every stop of a member is looked at
-
-
 _MOST_STOPS = 400  # beyond it no way of several members is looked for
 
 
@@ -39,17 +45,17 @@ class Near:
 
     def any_of(self, places: int) -> int:
         """What goes with at least one of some places."""
-        known = self.unions.get(places)
-        if known is None:
-            known = 0
+        union = self.unions.get(places)
+        if union is None:
+            union = 0
             for place in bits(places):
-                known |= self.row[place]
-            self.unions[places] = known
-        return known
+                union |= self.row[place]
+            self.unions[places] = union
+        return union
 
 
 @dataclass(frozen=True, slots=True)
-class Rule:
+class Arrival:
     """A place of a plugin that is gone to only while one of some themes' places carries it."""
 
     plugin: int
@@ -70,7 +76,11 @@ def may_stop(problem: Problem, target: Sequence[int], v: int, *, straight: bool)
 
 
 class Stops:
-    """Stops, hops and tables of a group, in the places of its own stops."""
+    """Stops, hops and tables of a group, in the places of its own stops.
+
+    With ``alone`` who is not of the group does not count; ``stops`` may be given where they are
+    known. Raises SearchTooLong where a member has too many.
+    """
 
     def __init__(
         self,
@@ -84,78 +94,63 @@ class Stops:
     ) -> None:
         self.problem = problem
         self.group = group
+        self.alone = alone
         self.number = {v: n for n, v in enumerate(group)}
         self.stops: list[list[int]] = []
-        self.hops: list[list[list[int]]] = []  # for each place those one hop above, highest first
-        self.fewest: list[dict[int, int]] = []  # for each place the least hops to the target
+        self.hops: list[list[list[int]]] = []
+        self.fewest: list[dict[int, int]] = []
+        self.near: list[list[Near]] = [[] for _ in group]
+        self.arrivals: list[Arrival] = []
         self.start = [problem.start[v] for v in group]
         self.target = [target[v] for v in group]
-        self.ties = [
-            (number, c)
-            for number, c in enumerate(problem.rules)
-            if c.p in self.number or c.q in self.number
-        ]
-        self.ties_of: dict[int, list[tuple[int, Binding]]] = {v: [] for v in group}
-        for tie in self.ties:
-            for v in {tie[1].p, tie[1].q} & self.number.keys():
-                self.ties_of[v].append(tie)
-        own = [
-            self._open(n, may_stop(problem, target, v, straight=v in straight), alone=alone)
+        self.stops = [
+            self._unshut(n, may_stop(problem, target, v, straight=v in straight))
             for n, v in enumerate(group)
         ]
-        if len(group) == 1 and len(own[0]) > _FEW_STOPS:
-            own = [self._shortest(own[0])]
-        if max(map(len, own)) > _MOST_STOPS:
+        if len(group) == 1 and len(self.stops[0]) > _FEW_STOPS:
+            self.stops = [self._shortest(self.stops[0])]
+        if max(map(len, self.stops)) > _MOST_STOPS:
             raise SearchTooLong
-        if stops is not None:
-            own = [[o for o in row if o in set(own[n])] for n, row in enumerate(stops)]
-        self._make(own, alone=alone)
         if stops is None:
-            kept = [self._worth(n, row) for n, row in enumerate(own)]
-            if kept != own:
-                self._make(kept, alone=alone)
-
-    def _make(self, stops: list[list[int]], *, alone: bool) -> None:
-        """Hops and tables for some stops; hops between stops that stay the same stay."""
-        before, self.stops = self.stops, stops
-        hops: list[list[list[int]]] = []
-        fewest: list[dict[int, int]] = []
-        for n in range(len(self.group)):
-            if before and before[n] == stops[n]:
-                hops.append(self.hops[n])
-                fewest.append(self.fewest[n])
-                continue
-            rows = self._hops_of(n, alone=alone)
-            left = self._fewest_of(rows)
-            fewest.append(left)
+            masks = [sum([1 << option for option in row]) for row in self.stops]
+            self.stops = [self._undominated(n, masks) for n in range(len(group))]
+        else:
+            self.stops = [
+                [o for o in row if o in own]
+                for row, own in zip(stops, map(set, self.stops), strict=True)
+            ]
+        for n, row in enumerate(self.stops):
+            hops = _hops(len(row), self._from(n, row))
+            left = _fewest(hops)
             # Hops that lead nowhere are no hops.
-            hops.append([[j for j in row if j in left] for row in rows])
-        self.hops, self.fewest = hops, fewest
-        self.near: list[list[Near]] = [[] for _ in self.group]
-        self._put_near()
-        self.rules = list(self._rules_of(alone=alone))
+            self.hops.append(
+                hops if len(left) == len(hops) else [[j for j in r if j in left] for r in hops]
+            )
+            self.fewest.append(left)
+        self._tie_all()
+        self.arrivals = [self._arrival(carriage) for carriage in self._carriages()]
 
-    def _worth(self, n: int, row: list[int]) -> list[int]:
-        """The stops of a member that no other can stand in for, its ends included."""
-        if len(row) < 3:
-            return row
-        # The hops as bits: where a place leads, and from where it can be gone to.
-        to = [sum(1 << j for j in hops) for hops in self.hops[n]]
-        from_ = [
-            sum(1 << i for i, other in enumerate(to) if other >> j & 1) for j in range(len(to))
-        ]
-        ends = (0, len(row) - 1)
-        return [o for k, o in enumerate(row) if k in ends or not self._worthless(n, k, from_, to)]
+    # Stops
 
-    def _open(self, n: int, between: int, *, alone: bool) -> list[int]:
-        """Of the options it may stop at, those that no constraint shuts by itself."""
+    def _unshut(self, n: int, between: int) -> list[int]:
+        """Of the options it may stop at, those that no rule shuts by itself."""
         v = self.group[n]
         ends = 1 << self.start[n] | 1 << self.target[n]
         if between & ~ends:
-            for number, c in self.ties_of[v]:
-                if number not in self.problem.broken and (side := self._side(c, v, alone=alone)):
-                    between &= side[0] | 1 << self.start[n]
+            for number, rule in self.problem.rules_of[v]:
+                side = None if number in self.problem.broken else self._side(rule, v)
+                if side is not None:
+                    between &= side | 1 << self.start[n]
         return list(bits(between))
+
+    def _side(self, rule: Binding, v: int) -> int | None:
+        """The options of v that go with where the other side stays; None where it may move."""
+        if rule.p == v and (rule.q == NOBODY or (rule.q not in self.number and not self.alone)):
+            at = 0 if rule.q == NOBODY else self.problem.start[rule.q]
+            return ~sum(own for own, others in rule.relation.classes if not others >> at & 1)
+        if rule.q == v and rule.p not in self.number and not self.alone:
+            return rule.relation.row(self.problem.start[rule.p])
+        return None
 
     def _shortest(self, stops: list[int]) -> list[int]:
         """A shortest way of one member that nobody else moves with; all stops where there is none.
@@ -174,146 +169,223 @@ class Stops:
             for j, hit in level:
                 from_[j] = hit.bit_length() - 1
                 reached |= 1 << j
-        found = [stops[-1]]
-        while found[-1] != stops[0]:
-            found.append(from_[found[-1]])
-        return found[::-1]
+        way = [stops[-1]]
+        while way[-1] != stops[0]:
+            way.append(from_[way[-1]])
+        return way[::-1]
 
-    def _side(self, c: Binding, v: int, *, alone: bool) -> tuple[int] | None:
-        """The options of v that go with where the other side stays; None where it may move."""
-        if c.p == v and (c.q == NOBODY or (c.q not in self.number and not alone)):
-            at = 0 if c.q == NOBODY else self.problem.start[c.q]
-            return (~sum(own for own, others in c.relation.classes if not others >> at & 1),)
-        if c.q == v and c.p not in self.number and not alone:
-            at = self.problem.start[c.p]
-            return (next((others for own, others in c.relation.classes if own >> at & 1), -1),)
-        return None
+    # Hops
 
-    def _hops_of(self, n: int, *, alone: bool) -> list[list[int]]:
-        """For each place of a member those one hop above it, highest first."""
+    def _from(self, n: int, stops: Sequence[int]) -> list[int]:
+        """For each place of a member those from which one hop leads to it, as bits."""
         v = self.group[n]
-        member, stops = self.problem.members[v], self.stops[n]
+        member = self.problem.members[v]
         if member.addition:
-            return [[1], []] if len(stops) > 1 else [[]]
+            return [0, 1][: len(stops)]
         # What a hop has repaired no later one may break: of what does not hold today.
-        sides = [
-            side[0]
-            for number, c in self.ties_of[v]
-            if number in self.problem.broken and (side := self._side(c, v, alone=alone))
-        ]
-        found: list[list[int]] = [[] for _ in stops]
-        for j in reversed(range(1, len(stops))):
-            from_ = hops_to(member, stops[j])
-            for i in range(j):
-                if from_ >> stops[i] & 1 and all(
-                    not side >> stops[i] & 1 or side >> stops[j] & 1 for side in sides
-                ):
-                    found[i].append(j)
-        return found
+        sides = []
+        if self.problem.broken:
+            for number, rule in self.problem.rules_of[v]:
+                side = self._side(rule, v) if number in self.problem.broken else None
+                if side is not None:
+                    sides.append(places(side, stops))
+        rows = [0]
+        for j in range(1, len(stops)):
+            from_ = (1 << j) - 1
+            if stops[j] in member.line.stepped:
+                from_ &= places(hops_to(member, stops[j]), stops)
+            for side in sides:
+                if not side >> j & 1:
+                    from_ &= ~side
+            rows.append(from_)
+        return rows
 
-    def _fewest_of(self, hops: Sequence[Sequence[int]]) -> dict[int, int]:
-        """The least hops from each place to the target; missing where there is no way."""
-        end = len(hops) - 1
-        found = {end: 0}
-        for i in reversed(range(end)):
-            ways = [found[j] + 1 for j in hops[i] if j in found]
-            if ways:
-                found[i] = min(ways)
-        return found
+    # Ties
 
-    def _put_near(self) -> None:
+    def _tie_all(self) -> None:
         """What ties two of the group, seen from both; what always holds ties nobody."""
-        whole: dict[tuple[int, int], list[int]] = {}
-        for number, c in self.ties:
-            p, q = self.number.get(c.p), self.number.get(c.q)
-            if p is None or q is None:
+        whole: dict[tuple[int, int], Row] = {}
+        masks = [sum([1 << option for option in row]) for row in self.stops]
+        for p, v in enumerate(self.group):
+            for number, rule in self.problem.rules_of[v]:
+                q = self.number.get(rule.q) if rule.p == v else None
+                if q is None or not rule.relation.forbids(masks[p], masks[q]):
+                    continue
+                forth, back = self._rows(rule.relation, p, q)
+                if number in self.problem.broken:
+                    if any(forth):
+                        self.near[p].append(Near(q, forth, broken=True))
+                        self.near[q].append(Near(p, back, broken=True))
+                    continue
+                for pair, row in (((p, q), forth), ((q, p), back)):
+                    kept = whole.get(pair)
+                    if kept is not None:
+                        row = tuple([a & b for a, b in zip(kept, row, strict=True)])
+                    whole[pair] = row
+        for (p, q), row in whole.items():
+            self.near[p].append(Near(q, row, broken=False))
+
+    def _rows(self, relation: Relation, p: int, q: int) -> tuple[Row, Row]:
+        """For each place of p the places of q that go with it, and the other way round."""
+        here, there = self.stops[p], self.stops[q]
+        forth = {options: places(options, there) for options in set(map(relation.row, here))}
+        back = {options: places(options, here) for options in set(map(relation.column, there))}
+        return (
+            tuple([forth[relation.row(option)] for option in here]),
+            tuple([back[relation.column(option)] for option in there]),
+        )
+
+    def _carriages(self) -> Iterator[Carriage]:
+        """What comes only by bundle, where that can keep somebody of the group from a stop."""
+        for carriage in self.problem.carried:
+            n = self.number.get(carriage.p)
+            if n is None or carriage.i not in self.stops[n]:
                 continue
-            there = self.stops[q]
-            known: dict[int, int] = {-1: (1 << len(there)) - 1}
-            row = []
-            for options in c.relation.fitting(self.stops[p]):
-                if options not in known:
-                    known[options] = _places(options, there)
-                row.append(known[options])
+            others = [(t, mask) for t, mask in carriage.themes if t not in self.number]
+            if self.alone and others:
+                continue
+            if not any(mask >> self.problem.start[t] & 1 for t, mask in others):
+                yield carriage
+
+    def _arrival(self, carriage: Carriage) -> Arrival:
+        n = self.number[carriage.p]
+        themes = [
+            (self.number[t], places(mask, self.stops[self.number[t]]))
+            for t, mask in carriage.themes
+            if t in self.number
+        ]
+        return Arrival(n, self.stops[n].index(carriage.i), tuple(themes))
+
+    # Dominance
+
+    def _undominated(self, n: int, masks: Sequence[int]) -> list[int]:
+        """The stops of a member that no other can stand in for, its ends included."""
+        row = self.stops[n]
+        if len(row) < 3:
+            return row
+        from_ = self._from(n, row)
+        to = turned(from_, len(row))
+        stands = self._stands(n, masks)
+        ends = (0, len(row) - 1)
+        return [
+            option
+            for place, option in enumerate(row)
+            if place in ends or not _dominated(place, to, from_, stands)
+        ]
+
+    def _stands(self, n: int, masks: Sequence[int]) -> list[_Standing]:
+        """What each stop of a member stands of the others."""
+        v, stops = self.group[n], self.stops[n]
+        kept: dict[int, list[int]] = {}  # by other member, for each stop what goes with it
+        broken: list[list[int]] = []
+        for number, rule in self.problem.rules_of[v]:
+            relation = rule.relation
+            other = self.number.get(rule.q if rule.p == v else rule.p)
+            if other is None:
+                continue
+            mask = masks[other]
+            fits = relation.row if rule.p == v else relation.column
+            row = [fits(option) & mask for option in stops]
             if number in self.problem.broken:
-                self._tie(p, q, tuple(row), broken=True)
-            elif (q, p) in whole:
-                other = turned(row, len(self.stops[q]))
-                whole[q, p] = [a & b for a, b in zip(whole[q, p], other, strict=True)]
-            elif (p, q) in whole:
-                whole[p, q] = [a & b for a, b in zip(whole[p, q], row, strict=True)]
-            else:
-                whole[p, q] = row
-        for (p, q), both in whole.items():
-            self._tie(p, q, tuple(both), broken=False)
+                broken.append(row)
+            elif other in kept:
+                kept[other] = [a & b for a, b in zip(kept[other], row, strict=True)]
+            elif any([fit != mask for fit in row]):
+                kept[other] = row
+        carried = [c for c in self._carriages() if c.p == v or v in c.clause.scope]
+        for carriage in carried:
+            broken_by = dict(carriage.themes).get(v)
+            if broken_by is not None:
+                kept[-1 - len(kept)] = [broken_by >> option & 1 for option in stops]
+        by_bundle = {carriage.i for carriage in carried if carriage.p == v} - {stops[0]}
+        return [
+            _Standing(
+                tuple([row[k] for row in (*kept.values(), *broken)]),
+                tuple([row[k] for row in broken]),
+                option in by_bundle,
+            )
+            for k, option in enumerate(stops)
+        ]
 
-    def _tie(self, p: int, q: int, row: Row, *, broken: bool) -> None:
-        every = (1 << len(self.stops[q])) - 1
-        if all(fit == every for fit in row) or (broken and not any(row)):
-            return
-        self.near[p].append(Near(q, row, broken))
-        self.near[q].append(Near(p, turned(row, len(self.stops[q])), broken))
 
-    def _rules_of(self, *, alone: bool) -> Iterator[Rule]:
-        for rule in self.problem.carried:
-            n = self.number.get(rule.p)
-            if n is None or rule.i not in self.stops[n]:
-                continue
-            movers = [(self.number[t], mask) for t, mask in rule.themes if t in self.number]
-            others = [(t, mask) for t, mask in rule.themes if t not in self.number]
-            if alone and others:
-                continue
-            if any(mask >> self.problem.start[t] & 1 for t, mask in others):
-                continue
-            themes = tuple((t, _places(mask, self.stops[t])) for t, mask in movers)
-            yield Rule(n, self.stops[n].index(rule.i), themes)
+@dataclass(frozen=True, slots=True)
+class _Standing:
+    """What a stop goes with, of each tie; of those that are broken today; whether it comes only by
+    bundle.
+    """
 
-    def _worthless(self, n: int, place: int, from_: Sequence[int], to: Sequence[int]) -> bool:
-        """Whether another stop can stand in for one, whatever the others do."""
-        last = len(from_) - 1
-        before, after = from_[place], to[place]
-        if not after or not before:
-            return True
-        for other in range(last + 1):
-            if other == place:
-                continue
-            if other and before & ~(1 << other) & ~from_[other]:
-                continue
-            if other != last and after & ~(1 << other) & ~to[other]:
-                continue
-            twin = other < place and self._as_good(n, place, other)
-            if self._as_good(n, other, place) and not twin:
-                return True
-        return False
+    fits: tuple[int, ...]
+    broken: tuple[int, ...]
+    by_bundle: bool
 
-    def _as_good(self, n: int, one: int, other: int) -> bool:
-        """Whether a stop stands all that another does, and is as easily come by."""
-        for near in self.near[n]:
-            if near.row[other] & ~near.row[one] or (
-                near.broken and near.row[one] != near.row[other]
-            ):
-                return False
-        for rule in self.rules:
-            if rule.plugin == n and rule.place == one and one:
-                return False
-            for theme, mask in rule.themes:
-                if theme == n and mask >> other & 1 and not mask >> one & 1:
-                    return False
+    def as_good_as(self, other: _Standing) -> bool:
+        """Whether it stands all that another does, and is as easily come by."""
+        return (
+            not self.by_bundle
+            and self.broken == other.broken
+            and not any([b & ~a for a, b in zip(self.fits, other.fits, strict=True)])
+        )
+
+
+def _hops(count: int, from_: Sequence[int]) -> list[list[int]]:
+    """For each place those one hop above it, highest first."""
+    rows: list[list[int]] = [[] for _ in range(count)]
+    for j in reversed(range(1, count)):
+        for i in bits(from_[j]):
+            rows[i].append(j)
+    return rows
+
+
+def _fewest(hops: Sequence[Sequence[int]]) -> dict[int, int]:
+    """The least hops from each place to the target; missing where there is no way."""
+    end = len(hops) - 1
+    least = {end: 0}
+    for i in reversed(range(end)):
+        if hops[i] and hops[i][0] == end:
+            least[i] = 1
+            continue
+        ways = [least[j] for j in hops[i] if j in least]
+        if ways:
+            least[i] = min(ways) + 1
+    return least
+
+
+def _dominated(
+    place: int, to: Sequence[int], from_: Sequence[int], stands: Sequence[_Standing]
+) -> bool:
+    """Whether another place can stand in for one, whatever the others do."""
+    last = len(to) - 1
+    before, after = from_[place], to[place]
+    if not after or not before:
         return True
+    for other in range(last + 1):
+        if other == place:
+            continue
+        if other and before & ~(1 << other) & ~from_[other]:
+            continue
+        if other != last and after & ~(1 << other) & ~to[other]:
+            continue
+        if not stands[other].as_good_as(stands[place]):
+            continue
+        # Of two that are alike the higher stays.
+        if other > place or not stands[place].as_good_as(stands[other]):
+            return True
+    return False
 
 
-def _places(options: int, stops: Sequence[int]) -> int:
+def places(options: int, stops: Sequence[int]) -> int:
     """The places, as bits, whose options are among some, as bits."""
     first, count = stops[0], len(stops)
     if stops[-1] - first == count - 1:
         return options >> first & (1 << count) - 1
-    return sum(1 << k for k, option in enumerate(stops) if options >> option & 1)
+    return sum([1 << k for k, option in enumerate(stops) if options >> option & 1])
 
 
 def turned(row: Sequence[int], width: int) -> Row:
     """The same pairs of places seen from the other side."""
-    found = [0] * width
+    other = [0] * width
     for i, fit in enumerate(row):
+        bit = 1 << i
         for j in bits(fit):
-            found[j] |= 1 << i
-    return tuple(found)
+            other[j] |= bit
+    return tuple(other)

@@ -163,6 +163,16 @@ class Problem:
     def numbers(self) -> Mapping[str, int]:
         return {m.product: n for n, m in enumerate(self.members)}
 
+    @cached_property
+    def rules_of(self) -> list[list[tuple[int, Rule]]]:
+        """The rules by member, each with its number; those too that do not hold today."""
+        rows: list[list[tuple[int, Rule]]] = [[] for _ in self.members]
+        for n, rule in enumerate(self.rules):
+            rows[rule.p].append((n, rule))
+            if rule.q != NOBODY:
+                rows[rule.q].append((n, rule))
+        return rows
+
     def number(self, product: str) -> int:
         """The number of a member. Raises KeyError."""
         return self.numbers[product]

@@ -85,6 +85,10 @@ class Relation:
             self._rows[i] = kept
         return kept
 
+    def column(self, j: int) -> int:
+        """The options of the first that go with option j of the second."""
+        return self.back(1 << j)
+
     def fits(self, i: int, j: int) -> bool:
         """Whether option i of the first goes with option j of the second."""
         return bool(self.row(i) >> j & 1)
@@ -92,10 +96,6 @@ class Relation:
     def forbids(self, own: int, there: int) -> bool:
         """Whether some pair of two domains does not go together."""
         return any(mine & own and there & ~others for mine, others in self.classes)
-
-    def fitting(self, options: Iterable[int]) -> list[int]:
-        """For each option of the first, the options of the second it goes with; -1: with all."""
-        return [self.row(i) for i in options]
 
 
 class Constraint(ABC):

@@ -19,7 +19,6 @@ from windbreak.operations.errors import Refused
 from windbreak.operations.sites.sites import service_key
 
 GIVE_UP = timedelta(days=1)
-KEPT = timedelta(days=14)
 _FIRST_WAIT = timedelta(seconds=30)
 _MOST_AT_ONCE = 50
 
@@ -90,7 +89,4 @@ def deliver(context: Context) -> int:
             context.store.hooks.change(
                 hook.id, state="taken", text="It takes our news.", last_at=now
             )
-    for old in context.store.deliveries.all():
-        if old.state != "waiting" and now - old.made_at > KEPT:
-            context.store.deliveries.drop(old.id)
     return len(due)

@@ -177,6 +177,12 @@ def move(context: Context, booking: int, at: datetime, by: Principal) -> Booking
     return changed
 
 
+def next_due(context: Context) -> datetime | None:
+    """When the next booking is due; None where none waits. Reads."""
+    waiting = context.store.bookings.all(state="waiting")
+    return min([booking.starts_at for booking in waiting], default=None)
+
+
 def due(context: Context) -> list[Booking]:
     """The bookings whose time has come; those long past are marked as missed. Writes."""
     now = context.clock()

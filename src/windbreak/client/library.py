@@ -14,7 +14,6 @@ it.
 
 from __future__ import annotations
 
-import asyncio
 import time
 from collections.abc import AsyncIterator, Callable, Iterator
 from dataclasses import replace
@@ -94,12 +93,18 @@ def _unheard(story: RunStory) -> None:
     """Nobody listens."""
 
 
+async def _pause(seconds: float) -> None:
+    import asyncio  # a terminal needs none of it
+
+    await asyncio.sleep(seconds)
+
+
 class Windbreak(_Library):
     """A service of Windbreak. ``token`` is made by ``windbreak token add`` or the console."""
 
     def __init__(self, address: str, token: str | None = None) -> None:
         super().__init__(address, token)
-        self._http = httpx.Client(timeout=transport.TIMEOUT, trust_env=False)
+        self._http = httpx.Client(**transport.settings(address))
 
     def __enter__(self) -> Windbreak:
         return self
@@ -175,7 +180,7 @@ class AsyncWindbreak(_Library):
 
     def __init__(self, address: str, token: str | None = None) -> None:
         super().__init__(address, token)
-        self._http = httpx.AsyncClient(timeout=transport.TIMEOUT, trust_env=False)
+        self._http = httpx.AsyncClient(**transport.settings(address))
 
     async def __aenter__(self) -> AsyncWindbreak:
         return self
@@ -200,7 +205,7 @@ class AsyncWindbreak(_Library):
                 return self._read(call, await self._http.request(**self._request(call)))
             except httpx.HTTPError as error:
                 self._unless_retried(call, tried, error)
-                await asyncio.sleep(_BETWEEN * tried)
+                await _pause(_BETWEEN * tried)
 
     async def text(self, call: Call[Any]) -> str:
         """The answer of a call as it came: JSON, whose types need not be loaded."""
@@ -243,7 +248,7 @@ class AsyncWindbreak(_Library):
             except Unreachable as error:
                 waiting.away(error)
             waiting.patience()
-            await asyncio.sleep(_BETWEEN)
+            await _pause(_BETWEEN)
 
 
 def _methods(call: Callable[..., Call[Any]]) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import ssl
 from typing import Any, TypeVar
 
 import httpx
@@ -13,6 +14,16 @@ T = TypeVar("T")
 
 TRIES = 3  # for what only reads; what changes something is asked once
 TIMEOUT = httpx.Timeout(120, connect=5)
+
+
+def settings(address: str) -> dict[str, Any]:
+    """The settings of an httpx client for a service.
+
+    One that is asked without TLS trusts no certificate at all, so none need be read.
+    """
+    plain = address.startswith("http://")
+    trusted = ssl.SSLContext(ssl.PROTOCOL_TLS_CLIENT) if plain else True
+    return {"timeout": TIMEOUT, "trust_env": False, "verify": trusted}
 
 
 def request_of(

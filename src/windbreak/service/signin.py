@@ -6,6 +6,7 @@ import time
 from typing import Annotated
 
 from fastapi import Depends, Path, Query, Request
+from fastapi.concurrency import run_in_threadpool
 
 from windbreak.core.values.accounts import Principal
 from windbreak.operations.administration import accounts
@@ -22,18 +23,22 @@ Limit = Annotated[int, Query(ge=1, le=10_000, description="how many at the most"
 _PATIENCE = 5.0  # seconds that a read waits for what its client has written
 
 
-def context_of(request: Request) -> Context:
+async def context_of(request: Request) -> Context:
     """The service's context. A client that has just written may wait until it can read it: a read
     that names a generation is answered when the views show it, or after five seconds as they are.
     """
     context: Context = request.app.state.context
     wanted = request.headers.get("at-least-generation", "")
     if request.method == "GET" and wanted.isdigit() and request.app.state.driver.projects:
-        until = time.monotonic() + _PATIENCE
-        while context.store.views.reached()[0] < int(wanted) and time.monotonic() < until:
-            with context.news:
-                context.news.wait(0.1)
+        await run_in_threadpool(_shown, context, int(wanted))
     return context
+
+
+def _shown(context: Context, generation: int) -> None:
+    until = time.monotonic() + _PATIENCE
+    while context.store.views.reached()[0] < generation and time.monotonic() < until:
+        with context.news:
+            context.news.wait(0.1)
 
 
 Ctx = Annotated[Context, Depends(context_of)]
@@ -47,10 +52,11 @@ def secret_of(request: Request) -> str | None:
     return request.cookies.get(COOKIE)
 
 
-def principal_of(request: Request, context: Ctx) -> Principal:
+async def principal_of(request: Request, context: Ctx) -> Principal:
     """Who asks. Raises NotPermitted.
 
-    A request that changes something under a cookie must come from a page of this service.
+    A request that changes something under a cookie must come from a page of this service. It is
+    looked up at once: a thread for so short a read would cost more than the read.
     """
     secret = secret_of(request)
     if secret is None:

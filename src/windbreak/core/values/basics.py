@@ -7,6 +7,7 @@ aware and in UTC; ``None`` for an instant means that it has not happened.
 from __future__ import annotations
 
 from datetime import date, datetime
+from functools import lru_cache
 from typing import Annotated, Final, Literal
 
 from pydantic import (
@@ -25,6 +26,10 @@ from windbreak.core.versions.version import parse_version
 SEVERITY: Final = {"critical": 64, "high": 16, "medium": 4, "low": 1}
 
 
+# The same few texts stand in a case thousands of times: each is looked at once.
+_MOST_TEXTS = 65_536
+
+
 Kind = Literal["core", "theme", "plugin", "runtime"]
 
 
@@ -40,11 +45,13 @@ Match = Literal["exact", "minor", "major"]
 Severity = Literal["low", "medium", "high", "critical"]
 
 
+@lru_cache(maxsize=_MOST_TEXTS)
 def _is_version(text: str) -> str:
     parse_version(text)
     return text
 
 
+@lru_cache(maxsize=_MOST_TEXTS)
 def _is_range(text: str) -> str:
     parse_range(text)
     return text
@@ -77,6 +84,7 @@ def _is_instant(value: object) -> object:
     raise ValueError("expected an instant, as 2026-11-24T01:10:00Z")
 
 
+@lru_cache(maxsize=_MOST_TEXTS)
 def _is_id(text: str) -> str:
     kind, slash, slug = text.partition("/")
     if kind not in ("core", "theme", "plugin", "runtime") or not slash or not slug.strip():

@@ -114,15 +114,15 @@ def spread(
     for n, part in enumerate(parts):
         brought = source if n < _FIRST else None
         tasks.append(executor.submit(_carry_out, mark, brought, work, _packed(cases, part)))
-    found: dict[str, T] = {}
+    results_by_key: dict[str, T] = {}
     for part, task in zip(parts, tasks, strict=True):
         results = task.result()
         if results is None:
             again = executor.submit(_carry_out, mark, source, work, _packed(cases, part))
             results = again.result()
         assert results is not None  # the catalogue came with it
-        found.update(zip(part, results, strict=True))
-    return found
+        results_by_key.update(zip(part, results, strict=True))
+    return results_by_key
 
 
 def by_situation(
@@ -175,12 +175,12 @@ def reach_of(catalogue: Catalogue, product: str) -> frozenset[str]:
     That is the product itself; and, as a plugin joins a site when something there requires it,
     whatever requires it, directly or through other plugins.
     """
-    found = {product}
+    reached = {product}
     waiting = [product]
     while waiting:
         wanted = waiting.pop()
         if wanted.startswith("plugin/"):
-            more = set(catalogue.required_by.get(wanted, ())) - found
-            found |= more
+            more = set(catalogue.required_by.get(wanted, ())) - reached
+            reached |= more
             waiting += more
-    return frozenset(found)
+    return frozenset(reached)

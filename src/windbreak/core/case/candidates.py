@@ -117,55 +117,55 @@ class Member:
 def newest(case: Case, member: Member) -> Version | None:
     """The greater of the installed version and the newest release in a permitted channel."""
     number = in_channel(case, member.line).bit_length() - 1
-    known = member.line.versions[number - 1] if number > 0 else None
-    if known is None or member.installed is None:
-        return known or member.installed
-    return max(known, member.installed)
+    listed = member.line.versions[number - 1] if number > 0 else None
+    if listed is None or member.installed is None:
+        return listed or member.installed
+    return max(listed, member.installed)
 
 
 def in_channel(case: Case, line: Line) -> int:
     """The releases of a product in the channels that the policy permits for it."""
-    found = 0
+    permitted = 0
     for channel in case.policy.channels_for(line.product.id):
-        found |= line.channels.get(channel, 0)
-    return found
+        permitted |= line.channels.get(channel, 0)
+    return permitted
 
 
 def members(case: Case, catalogue: Catalogue) -> tuple[Member, ...]:
     """Every component of the site and every possible addition, by product id."""
     site = _Site(case, catalogue)
-    found: dict[str, Member] = {}
+    by_product: dict[str, Member] = {}
     # What themes carry depends on what they may become: plugins come last.
     for component in sorted(case.site.components, key=lambda c: c.product.startswith("plugin/")):
-        found[component.product] = site.member(component.product, component)
-    for addition in site.wanted(found.values()):
-        found[addition.product] = addition
-    return tuple(found[product] for product in sorted(found))
+        by_product[component.product] = site.member(component.product, component)
+    for addition in site.wanted(by_product.values()):
+        by_product[addition.product] = addition
+    return tuple(by_product[product] for product in sorted(by_product))
 
 
 def again(
-    case: Case, catalogue: Catalogue, known: Iterable[Member], products: Iterable[str]
+    case: Case, catalogue: Catalogue, before_change: Iterable[Member], products: Iterable[str]
 ) -> dict[str, Member]:
     """Some members anew, and the plugins that themes among them carry; the others as they are.
 
     For a case that was changed in what these may become, and no more.
     """
     site = _Site(case, catalogue)
-    before = {m.product: m for m in known}
+    before = {m.product: m for m in before_change}
     site.themes = {m.product: m for m in before.values() if m.product.startswith("theme/")}
-    found: dict[str, Member] = {}
+    changed: dict[str, Member] = {}
     for product in sorted(products, key=lambda p: p.startswith("plugin/")):
-        found[product] = site.member(product, before[product].component)
+        changed[product] = site.member(product, before[product].component)
         if product in site.themes:
-            for plugin in found[product].line.bundles:
+            for plugin in changed[product].line.bundles:
                 if plugin in before and not before[plugin].gone:
-                    found[plugin] = site.member(plugin, before[plugin].component)
-    return found
+                    changed[plugin] = site.member(plugin, before[plugin].component)
+    return changed
 
 
-def removed(case: Case, catalogue: Catalogue, known: Iterable[Member], product: str) -> Member:
+def removed(case: Case, catalogue: Catalogue, before: Iterable[Member], product: str) -> Member:
     """What becomes of a plugin that was removed: an addition, if some candidate requires it."""
-    members = list(known)
+    members = list(before)
     askers = [m for m in members if m.product in catalogue.required_by.get(product, ())]
     if case.policy.install_required and any(
         mask & m.candidates
@@ -185,8 +185,8 @@ def asks_for_more(
     """Whether some option requires a plugin that is not present and may join the site."""
     return any(
         product not in present and product.startswith("plugin/") and product in catalogue.products
-        for product, said in member.line.requires.items()
-        if any(mask & options for mask, _ in said)
+        for product, tables in member.line.requires.items()
+        if any(mask & options for mask, _ in tables)
     )
 
 
@@ -209,11 +209,11 @@ class _Site:
         seen = {member.product for member in waiting}
         while waiting:
             member = waiting.pop()
-            for product, said in member.line.requires.items():
+            for product, tables in member.line.requires.items():
                 if product in seen or not product.startswith("plugin/"):
                     continue
                 if product in self.catalogue.products and any(
-                    mask & member.candidates for mask, _ in said
+                    mask & member.candidates for mask, _ in tables
                 ):
                     seen.add(product)
                     waiting.append(self.member(product, None))
@@ -221,14 +221,14 @@ class _Site:
 
     def carried(self, plugin: str) -> int:
         """The releases of a plugin that candidates of active themes carry."""
-        found = 0
+        releases = 0
         for name in self.catalogue.carriers.get(plugin, ()):
             theme = self.themes.get(name)
             if theme is not None and theme.active:
                 for mask, carried, _ in self.catalogue.table("bundles", name, plugin):
                     if mask & theme.candidates:
-                        found |= carried
-        return found
+                        releases |= carried
+        return releases
 
     def member(self, product: str, component: Component | None) -> Member:
         line = self.catalogue.line(product)
@@ -242,10 +242,10 @@ class _Site:
         candidates = passing | 1 << start
         if installed is not None:
             candidates = _reached(line, installed, start, candidates)
-        found = Member(product, component, line, installed, start, candidates, ways)
+        member = Member(product, component, line, installed, start, candidates, ways)
         if product.startswith("theme/"):
-            self.themes[product] = found
-        return found
+            self.themes[product] = member
+        return member
 
     def ways(self, line: Line) -> Ways:
         product = line.product
@@ -264,7 +264,7 @@ class _Site:
         return Ways(public, licensed, shelf & off, host & off, self.carried(product.id))
 
     def licensed(self, line: Line) -> int:
-        found = 0
+        covered = 0
         for licence in self.case.site.licences:
             if licence.product != line.product.id:
                 continue
@@ -273,14 +273,14 @@ class _Site:
             mask = line.listed if licence.range == "*" else line.within(licence.range)
             if licence.covers_until is not None:
                 mask &= line.published_by(licence.covers_until.toordinal())
-            found |= mask
-        return found
+            covered |= mask
+        return covered
 
     def held(self, line: Line) -> int:
-        found = 0
+        held = 0
         for hold in self.holds.get(line.product.id, ()):
-            found |= line.listed if hold.range == "*" else line.within(hold.range)
-        return found
+            held |= line.listed if hold.range == "*" else line.within(hold.range)
+        return held
 
     def soaked(self, line: Line, start: Version | None) -> int:
         """The releases whose soak is over."""
@@ -289,10 +289,10 @@ class _Site:
             return line.published_by(self.today - soak.major)
         repaired = line.repaired_from(start) if line.advisories else 0
         far = line.jumps(start)
-        found = repaired & line.published_by(self.today - soak.security)
-        found |= far.major & ~repaired & line.published_by(self.today - soak.major)
-        found |= far.minor & ~repaired & line.published_by(self.today - soak.minor)
-        return found | far.patch & ~repaired & line.published_by(self.today - soak.patch)
+        over = repaired & line.published_by(self.today - soak.security)
+        over |= far.major & ~repaired & line.published_by(self.today - soak.major)
+        over |= far.minor & ~repaired & line.published_by(self.today - soak.minor)
+        return over | far.patch & ~repaired & line.published_by(self.today - soak.patch)
 
 
 def _reached(line: Line, installed: Version, start: int, candidates: int) -> int:
@@ -312,10 +312,10 @@ def hops(member: Member, number: int) -> int:
     below = member.candidates & ((1 << number) - 1)
     if text.strip() == "*":
         return below
-    found = below & member.line.within(text)
+    from_here = below & member.line.within(text)
     if not member.start and member.installed and member.installed in parse_range(text):
-        found |= OFF_LIST
-    return found
+        from_here |= OFF_LIST
+    return from_here
 
 
 def soak_class(member: Member, number: int) -> SoakClass:

@@ -66,10 +66,10 @@ class Line:
 
     def within(self, text: str) -> int:
         """The releases in a range."""
-        known = self._within.get(text)
-        if known is None:
-            known = self._within[text] = self.ladder.mask(parse_range(text)) << 1
-        return known
+        kept = self._within.get(text)
+        if kept is None:
+            kept = self._within[text] = self.ladder.mask(parse_range(text)) << 1
+        return kept
 
     def newer_than(self, text: str) -> int:
         """The releases above a version, given as text."""
@@ -87,20 +87,20 @@ class Line:
 
     @cached_property
     def channels(self) -> Mapping[Channel, int]:
-        found: dict[Channel, int] = {}
+        by_channel: dict[Channel, int] = {}
         for k, release in enumerate(self.releases, 1):
-            found[release.channel] = found.get(release.channel, 0) | 1 << k
-        return found
+            by_channel[release.channel] = by_channel.get(release.channel, 0) | 1 << k
+        return by_channel
 
     def marks(self, level: Match) -> Mapping[object, int]:
         """The releases by what must be equal at a level of lockstep."""
-        known = self._marks.get(level)
-        if known is None:
-            known = self._marks[level] = {}
+        by_mark = self._marks.get(level)
+        if by_mark is None:
+            by_mark = self._marks[level] = {}
             for k, version in enumerate(self.versions, 1):
                 mark = lockstep_mark(version, level)
-                known[mark] = known.get(mark, 0) | 1 << k
-        return known
+                by_mark[mark] = by_mark.get(mark, 0) | 1 << k
+        return by_mark
 
     def jumps(self, start: Version) -> Jumps:
         """How far each release above ``start`` is away.
@@ -108,23 +108,23 @@ class Line:
         Release parts never fall from one release to the next, so each class is one stretch.
         """
         key = (start, self.product.major_place)
-        known = self._jumps.get(key)
-        if known is None:
+        kept = self._jumps.get(key)
+        if kept is None:
             masks = {"major": 0, "minor": 0, "patch": 0}
             above = self.above(start)
             for k, version in enumerate(self.versions, 1):
                 if above >> k & 1:
                     masks[jump(start, version, self.product.major_place)] |= 1 << k
-            known = self._jumps[key] = Jumps(**masks)
-        return known
+            kept = self._jumps[key] = Jumps(**masks)
+        return kept
 
     def repaired_from(self, start: Version) -> int:
         """The releases free of some weakness that ``start`` has."""
-        found = 0
-        for one in self.advisories:
-            if start in parse_range(one.affected):
-                found |= self.listed & ~self.within(one.affected)
-        return found
+        repaired = 0
+        for weakness in self.advisories:
+            if start in parse_range(weakness.affected):
+                repaired |= self.listed & ~self.within(weakness.affected)
+        return repaired
 
     @cached_property
     def weaknesses(self) -> tuple[tuple[int, str, int], ...]:
@@ -166,15 +166,15 @@ class Line:
         return self._said(r.bundles for r in self.releases)
 
     def _said(self, each: Iterable[Mapping[str, str]]) -> dict[str, tuple[tuple[int, str], ...]]:
-        found: dict[str, dict[str, int]] = {}
-        for k, said in enumerate(each, 1):
-            for other, text in said.items():
+        by_product: dict[str, dict[str, int]] = {}
+        for k, ranges in enumerate(each, 1):
+            for other, text in ranges.items():
                 if other != self.product.id:
-                    row = found.setdefault(other, {})
+                    row = by_product.setdefault(other, {})
                     row[text] = row.get(text, 0) | 1 << k
         return {
             other: tuple((mask, text) for text, mask in row.items())
-            for other, row in sorted(found.items())
+            for other, row in sorted(by_product.items())
         }
 
 
@@ -244,26 +244,26 @@ class Catalogue:
 
         What was compiled of the rest is kept, so that one new release costs what it touches.
         """
-        found = Catalogue((), (), lockstep, (), clashes)
-        gone = {p for p, one in products.items() if one is None}
-        known = {**self.products, **{p: one for p, one in products.items() if one is not None}}
-        found.products = {p: one for p, one in known.items() if p not in gone}
-        found._releases = {**self._releases, **{p: list(rs) for p, rs in releases.items()}}
-        found._advisories = {**self._advisories, **{p: list(a) for p, a in advisories.items()}}
-        for product in (*gone, *(p for p in products if not found._releases.get(p))):
-            found._releases.pop(product, None)
-        for product in [p for p, some in found._advisories.items() if not some or p in gone]:
-            del found._advisories[product]
+        other = Catalogue((), (), lockstep, (), clashes)
+        gone = {p for p, now in products.items() if now is None}
+        listed = {**self.products, **{p: now for p, now in products.items() if now is not None}}
+        other.products = {p: now for p, now in listed.items() if p not in gone}
+        other._releases = {**self._releases, **{p: list(rs) for p, rs in releases.items()}}
+        other._advisories = {**self._advisories, **{p: list(a) for p, a in advisories.items()}}
+        for product in (*gone, *(p for p in products if not other._releases.get(p))):
+            other._releases.pop(product, None)
+        for product in [p for p, some in other._advisories.items() if not some or p in gone]:
+            del other._advisories[product]
         changed = products.keys()
-        found._lines = {p: line for p, line in self._lines.items() if p not in changed}
-        found._tables = {k: t for k, t in self._tables.items() if changed.isdisjoint(k[1:])}
+        other._lines = {p: line for p, line in self._lines.items() if p not in changed}
+        other._tables = {k: t for k, t in self._tables.items() if changed.isdisjoint(k[1:])}
         if not any(p.startswith("theme/") for p in changed):
-            found._carriage = {k: c for k, c in self._carriage.items() if k[0] not in changed}
-        found._derived = {
+            other._carriage = {k: c for k, c in self._carriage.items() if k[0] not in changed}
+        other._derived = {
             k: made for k, made in self._derived.items() if changed.isdisjoint(self._about[k])
         }
-        found._about = {k: about for k, about in self._about.items() if k in found._derived}
-        return found
+        other._about = {k: about for k, about in self._about.items() if k in other._derived}
+        return other
 
     def lean(self, case: Case) -> Case:
         """A case without what it shares with this catalogue, to be put ``beside`` it again."""
@@ -300,31 +300,31 @@ class Catalogue:
             if own_made
             else (self.lockstep, self.clashes)
         )
-        found = Catalogue((), (), lockstep, (), clashes)
-        found.products = {**self.products, **changed}
-        found._releases = {**self._releases, **own}
-        found._advisories = {p: a for p, a in self._advisories.items() if p not in changed}
+        joined = Catalogue((), (), lockstep, (), clashes)
+        joined.products = {**self.products, **changed}
+        joined._releases = {**self._releases, **own}
+        joined._advisories = {p: a for p, a in self._advisories.items() if p not in changed}
         for advisory in case.advisories:
-            found._advisories.setdefault(advisory.product, []).append(advisory)
-        found._shared = self
-        found._own = frozenset(changed)
-        return found
+            joined._advisories.setdefault(advisory.product, []).append(advisory)
+        joined._shared = self
+        joined._own = frozenset(changed)
+        return joined
 
     def label(self, product: str) -> str:
-        known = self.products.get(product)
-        return known.label if known else product
+        listed = self.products.get(product)
+        return listed.label if listed else product
 
     def line(self, product: str) -> Line:
         """Raises KeyError for a product that is not listed."""
         if self._shared is not None and product not in self._own:
             return self._shared.line(product)
-        found = self._lines.get(product)
-        if found is None:
-            known = self.products[product]
-            own = () if known.access == "custom" else self._releases.get(product, ())
-            found = Line(known, own, self._advisories.get(product, ()))
-            self._lines[product] = found
-        return found
+        compiled = self._lines.get(product)
+        if compiled is None:
+            listed = self.products[product]
+            own = () if listed.access == "custom" else self._releases.get(product, ())
+            compiled = Line(listed, own, self._advisories.get(product, ()))
+            self._lines[product] = compiled
+        return compiled
 
     def table(self, field: str, p: str, q: str) -> tuple[tuple[int, int, str], ...]:
         """What the releases of p say of q in one field, as bits of both: ``(p, q, text)``.
@@ -335,8 +335,8 @@ class Catalogue:
         if self._shared is not None and self._own.isdisjoint((p, q)):
             return self._shared.table(field, p, q)
         key = (field, p, q)
-        known = self._tables.get(key)
-        if known is None:
+        kept = self._tables.get(key)
+        if kept is None:
             other = self.line(q)
             said: Sequence[tuple[int, str]] = getattr(self.line(p), field)[q]
             match field:
@@ -352,8 +352,8 @@ class Catalogue:
                     ]
                 case _:
                     rows = [(mask, other.newer_than(text), text) for mask, text in said]
-            known = self._tables[key] = tuple(rows)
-        return known
+            kept = self._tables[key] = tuple(rows)
+        return kept
 
     def derived(self, key: Hashable, products: Sequence[str], make: Callable[[], T]) -> T:
         """What is made once of some products' lines, and kept with whichever catalogue has them."""
@@ -367,16 +367,16 @@ class Catalogue:
     def carriage(self, plugin: str, number: int) -> tuple[tuple[str, int], ...]:
         """The themes that carry a plugin's release, each with its releases that do, as bits."""
         key = (plugin, number)
-        known = self._carriage.get(key)
-        if known is None:
+        themes = self._carriage.get(key)
+        if themes is None:
             found = []
             for theme in self.carriers.get(plugin, ()):
                 rows = self.table("bundles", theme, plugin)
                 mask = sum(own for own, carried, _ in rows if carried >> number & 1)
                 if mask:
                     found.append((theme, mask))
-            known = self._carriage[key] = tuple(found)
-        return known
+            themes = self._carriage[key] = tuple(found)
+        return themes
 
     @cached_property
     def required_by(self) -> Mapping[str, tuple[str, ...]]:
@@ -405,11 +405,11 @@ class Catalogue:
             for release in self._releases[product]:
                 for other in getattr(release, field):
                     named.setdefault(other, set()).add(product)
-        found = dict(shared)
+        by_product = dict(shared)
         for other in named.keys() | {o for o, by in shared.items() if not self._own.isdisjoint(by)}:
             by = named.get(other, set()) | {p for p in shared.get(other, ()) if p not in self._own}
-            found[other] = tuple(sorted(by))
-        return found
+            by_product[other] = tuple(sorted(by))
+        return by_product
 
 
 def among(

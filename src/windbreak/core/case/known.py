@@ -9,42 +9,45 @@ from windbreak.core.values.releases import KnownRelease
 from windbreak.core.values.ties import KnownClash, KnownLockstep
 
 
-def product_of(known: KnownProduct) -> Product:
+def product_of(product: KnownProduct) -> Product:
     return Product.model_validate(
         {
-            "id": known.id,
-            "kind": known.kind,
-            "access": known.access,
-            "name": known.name,
-            "major_place": known.major_place,
-            "closed": known.withdrawn_at is not None,
+            "id": product.id,
+            "kind": product.kind,
+            "access": product.access,
+            "name": product.name,
+            "major_place": product.major_place,
+            "closed": product.withdrawn_at is not None,
         }
     )
 
 
-def release_of(known: KnownRelease) -> Release:
+def release_of(release: KnownRelease) -> Release:
     return Release(
-        product=known.product,
-        version=known.version,
-        published=known.published,
-        channel=known.channel,
-        requires=known.requires,
-        conflicts=known.conflicts,
-        tested=known.tested,
-        bundles={p: b.version for p, b in known.bundles.items() if p.startswith("plugin/")},
-        from_=known.from_,
+        product=release.product,
+        version=release.version,
+        published=release.published,
+        channel=release.channel,
+        requires=release.requires,
+        conflicts=release.conflicts,
+        tested=release.tested,
+        bundles={p: b.version for p, b in release.bundles.items() if p.startswith("plugin/")},
+        from_=release.from_,
     )
 
 
-def advisory_of(known: KnownAdvisory) -> Advisory:
+def advisory_of(advisory: KnownAdvisory) -> Advisory:
     return Advisory(
-        id=known.id, product=known.product, affected=known.affected, severity=known.severity
+        id=advisory.id,
+        product=advisory.product,
+        affected=advisory.affected,
+        severity=advisory.severity,
     )
 
 
-def lockstep_of(known: KnownLockstep) -> Lockstep:
-    return Lockstep(products=known.products, match=known.match)
+def lockstep_of(lockstep: KnownLockstep) -> Lockstep:
+    return Lockstep(products=lockstep.products, match=lockstep.match)
 
 
-def clash_of(known: KnownClash) -> Clash:
-    return Clash(a=known.a, b=known.b, note=known.reason)
+def clash_of(clash: KnownClash) -> Clash:
+    return Clash(a=clash.a, b=clash.b, note=clash.reason)

@@ -58,12 +58,12 @@ class _Twin(Exception):
 
 
 def _no_twins(pairs: list[tuple[str, object]]) -> dict[str, object]:
-    found: dict[str, object] = {}
+    members: dict[str, object] = {}
     for key, value in pairs:
-        if key in found:
+        if key in members:
             raise _Twin(key)
-        found[key] = value
-    return found
+        members[key] = value
+    return members
 
 
 def _no_constant(name: str) -> object:
@@ -83,19 +83,19 @@ def _path(parts: Iterable[object]) -> str:
 
 
 def _model_faults(error: ValidationError) -> Iterator[Fault]:
-    for one in error.errors(include_url=False):
-        reason = one["msg"]
-        context = one.get("ctx") or {}
+    for fault in error.errors(include_url=False):
+        reason = fault["msg"]
+        context = fault.get("ctx") or {}
         cause = context.get("error")
         if isinstance(cause, (VersionError, RangeError)):
             reason = str(cause)
-        elif one["type"] == "extra_forbidden":
+        elif fault["type"] == "extra_forbidden":
             reason = "this key is unknown"
-        elif one["type"] == "missing":
+        elif fault["type"] == "missing":
             reason = "required, but missing"
         elif cause is not None:
             reason = str(cause)
-        yield Fault(_path(one["loc"]), reason)
+        yield Fault(_path(fault["loc"]), reason)
 
 
 def _cross_faults(raw: Mapping[str, object]) -> Iterator[Fault]:

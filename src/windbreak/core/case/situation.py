@@ -188,15 +188,15 @@ class Case(Frozen):
     @cached_property
     def releases_of(self) -> Mapping[str, tuple[Release, ...]]:
         """The known releases by product, lowest first; a custom product has none."""
-        found: dict[str, list[Release]] = {p.id: [] for p in self.products}
+        by_product: dict[str, list[Release]] = {p.id: [] for p in self.products}
         for release in self.releases:
             if self.product[release.product].access != "custom":
-                found[release.product].append(release)
-        return {p: tuple(sorted(rs, key=lambda r: r.parsed.key)) for p, rs in found.items()}
+                by_product[release.product].append(release)
+        return {p: tuple(sorted(rs, key=lambda r: r.parsed.key)) for p, rs in by_product.items()}
 
     def label(self, product: str) -> str:
-        known = self.product.get(product)
-        return known.label if known else product
+        listed = self.product.get(product)
+        return listed.label if listed else product
 
     def to_json(self) -> str:
         """The case as its file: readable back to an equal case."""

@@ -41,8 +41,8 @@ def conflict(problem: Problem, v: int, number: int) -> tuple[Fact, ...]:
 def forbid(problem: Problem, v: int, number: int, facts: Iterable[Fact]) -> bool:
     """Whether facts make a candidate of v impossible; those that are none here left out."""
     numbers = [_number(problem, fact) for fact in facts]
-    known = [n for n in numbers if n is not None]
-    return not problem.facts.satisfiable(known, problem.domains, v, number)
+    bound = [n for n in numbers if n is not None]
+    return not problem.facts.satisfiable(bound, problem.domains, v, number)
 
 
 def further(resolution: Resolution, v: int, number: int) -> tuple[Problem, tuple[Fact, ...]] | None:
@@ -54,8 +54,8 @@ def further(resolution: Resolution, v: int, number: int) -> tuple[Problem, tuple
     if problem is None:
         return None
     shut = problem.binding.shut[v] >> number & 1
-    known = [problem.start, resolution.choice]  # both are allowed
-    if not shut and satisfiable_from(problem.network(), v, number, known):
+    allowed = [problem.start, resolution.choice]  # both are allowed
+    if not shut and satisfiable_from(problem.network(), v, number, allowed):
         return None
     return problem, conflict(problem, v, number)
 

@@ -100,7 +100,7 @@ def _put_lesser(changed: _Changed, first: list[_Changed]) -> None:
             if not without.wants_package(product, version):
                 continue
             other = without.after(shelf, rest | {shelf}, changed.until)
-            if all(other.acts != known.acts for known in first) and other.frees:
+            if all(other.acts != listed.acts for listed in first) and other.frees:
                 first.append(other)
                 first.sort(key=_Changed.rank)
                 del first[MOST_ACTS:]
@@ -147,21 +147,21 @@ class _Search:
         numbers = count()  # so that no two are compared but by their ranks
         waiting = [(changed.rank(), next(numbers), changed) for changed in round_]
         heapq.heapify(waiting)
-        found: list[_Changed] = []
+        helping: list[_Changed] = []
         tried: list[_Changed] = []
         served: set[frozenset[Act]] = set()
-        while waiting and len(found) < MOST_ACTS:
+        while waiting and len(helping) < MOST_ACTS:
             _, _, changed = heapq.heappop(waiting)
             if changed.until is not None and changed.others in served:
                 continue
             tried.append(changed)
             if changed.frees:
-                found.append(changed)
+                helping.append(changed)
                 served.add(changed.others)
             elif changed.until is not None:
                 for later in changed.later():
                     heapq.heappush(waiting, (later.rank(), next(numbers), later))
-        return found, tried
+        return helping, tried
 
 
 @dataclass(frozen=True)
@@ -253,15 +253,15 @@ class _Changed:
             return False
         member = self.problem.members[v]
         number = member.line.number(parse_version(version))
-        told = reasons(self.now.case, self.problem.catalogue, member, number)
-        return all(r.kind in ("licence", "bundle", "access", "from") for r in told)
+        reasons_out = reasons(self.now.case, self.problem.catalogue, member, number)
+        return all(r.kind in ("licence", "bundle", "access", "from") for r in reasons_out)
 
     @cached_property
     def core(self) -> Core:
         """What makes the release impossible here."""
-        known = self.search.untouched(self.others, self.until)
-        if known is not None:
-            return known
+        standing = self.search.untouched(self.others, self.until)
+        if standing is not None:
+            return standing
         v = self.problem.numbers.get(self.search.product)
         if v is None:
             return Core.of((), {})
@@ -274,15 +274,15 @@ class _Changed:
             what = self.known or conflict(self.problem, v, number)
             if self.known is None:
                 self.search.facts.append(what)
-        found = here.core(what, number)
+        touching = here.core(what, number)
         at_first = self.search.at_first.core(what, number)
         if not at_first.touched_by(self.others, self.until):
-            wanted = dict(found.wanted)
+            wanted = dict(touching.wanted)
             for product, options in at_first.wanted.items():
                 wanted[product] = wanted.get(product, 0) | options
-            found = Core.of((*at_first.acts, *found.acts), wanted)
-            self.search.cores.append(found)
-        return found
+            touching = Core.of((*at_first.acts, *touching.acts), wanted)
+            self.search.cores.append(touching)
+        return touching
 
     def one_more(self) -> Iterator[_Changed]:
         """This change with each act more that may help."""
@@ -311,7 +311,7 @@ class _Changed:
         return _Changed(self.search, self.search.explored[key], None, others, self.until)
 
     def after(self, act: Act, others: frozenset[Act], until: date | None) -> _Changed:
-        known = self.search.explored.get((others, until))
-        if known is not None:
-            return _Changed(self.search, known, None, others, until)
+        changed = self.search.explored.get((others, until))
+        if changed is not None:
+            return _Changed(self.search, changed, None, others, until)
         return _Changed(self.search, self.now, act, others, until)

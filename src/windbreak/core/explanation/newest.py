@@ -38,10 +38,10 @@ def newest(case: Case, catalogue: Catalogue, member: Member) -> Newest:
         assert version is not None  # a component is at some version
         if member.installed is not None and version < member.installed:
             continue
-        told = reasons(case, catalogue, member, number)
-        if not any(isinstance(r, _NOT_TO_BE_HAD) for r in told):
+        exclusions = reasons(case, catalogue, member, number)
+        if not any(isinstance(r, _NOT_TO_BE_HAD) for r in exclusions):
             had = version
-            if not any(isinstance(r, _NOT_BY_POLICY) for r in told):
+            if not any(isinstance(r, _NOT_BY_POLICY) for r in exclusions):
                 allowed = version
     top = known(case, member)
     theme, carried = _carried(case, member.product)

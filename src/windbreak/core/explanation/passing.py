@@ -89,11 +89,11 @@ def _licence(
     """The last form that is asked for on the way, where the start had another one."""
     before = [r.licence for r in stable if r.licence and parse_version(r.version) <= start]
     form = before[-1].form if before else None
-    found, at = None, None
+    terms, at = None, None
     for release in between:
         if release.licence is not None and release.licence.form != form:
-            found, at, form = release.licence, release.version, release.licence.form
-    return found, at
+            terms, at, form = release.licence, release.version, release.licence.form
+    return terms, at
 
 
 class Lag(Value):

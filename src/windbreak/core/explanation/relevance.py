@@ -69,8 +69,8 @@ class Touching:
     def exclusion(self, number: int) -> str:
         """Of what keeps a release from being a candidate, the kind that fewest acts touch."""
         member = self.problem.members[self.problem.number(self.asked)]
-        told = reasons(self.case, self.problem.catalogue, member, number)
-        return min((r.kind for r in told), key=lambda kind: self._hardness(kind, number))
+        exclusions = reasons(self.case, self.problem.catalogue, member, number)
+        return min((r.kind for r in exclusions), key=lambda kind: self._hardness(kind, number))
 
     def _hardness(self, kind: str, number: int) -> tuple[bool, int]:
         """What is to be changed first: the way of access last, as it is tried only for releases

@@ -107,28 +107,28 @@ class Deadlock:
         self, moved: Mapping[int, int], before: Sequence[int], after: Sequence[int]
     ) -> set[int]:
         """Who takes part in what a step adds, or carries what it takes and stands elsewhere."""
-        found: set[int] = set()
+        members: set[int] = set()
         for v, option in moved.items():
             for _, rule in self.problem.rules_of[v]:
                 if rule.holds(before) and not rule.holds(after):
-                    found |= {rule.p, rule.q} - {NOBODY}
+                    members |= {rule.p, rule.q} - {NOBODY}
             for carriage in self.problem.carried_of[v]:
                 if carriage.p == v and carriage.i == option:
                     themes = carriage.themes
                     if not any(mask >> after[t] & 1 for t, mask in themes):
-                        found |= {t for t, _ in themes}
-        return found
+                        members |= {t for t, _ in themes}
+        return members
 
     def _around(self) -> list[int]:
         """The passage's members and everybody that a rule or a bundle ties to them."""
         group = self.passage.group
-        found = set(group)
+        members = set(group)
         for v in group:
             for _, rule in self.problem.rules_of[v]:
-                found |= {rule.p, rule.q} - {NOBODY}
+                members |= {rule.p, rule.q} - {NOBODY}
             for carriage in self.problem.carried_of[v]:
-                found |= {theme for theme, _ in carriage.themes}
-        return sorted(found)
+                members |= {theme for theme, _ in carriage.themes}
+        return sorted(members)
 
     # Leaving out
 

@@ -42,17 +42,17 @@ def with_option(problem: Problem, case: Case, v: int, number: int) -> Problem | 
 
     None where other plugins could join the site then.
     """
-    known = list(problem.members)
-    known[v] = replace(known[v], candidates=known[v].candidates | 1 << number)
-    if known[v].product.startswith("theme/"):
-        carried = [p for p in known[v].line.bundles if p in problem.numbers]
-        for product, member in again(case, problem.catalogue, known, carried).items():
-            known[problem.numbers[product]] = member
-    for new, old in zip(known, problem.members, strict=True):
+    changed = list(problem.members)
+    changed[v] = replace(changed[v], candidates=changed[v].candidates | 1 << number)
+    if changed[v].product.startswith("theme/"):
+        carried = [p for p in changed[v].line.bundles if p in problem.numbers]
+        for product, member in again(case, problem.catalogue, changed, carried).items():
+            changed[problem.numbers[product]] = member
+    for new, old in zip(changed, problem.members, strict=True):
         more = new.candidates & ~old.candidates
         if more and asks_for_more(problem.catalogue, new, more, problem.numbers):
             return None
-    return problem.like(known)
+    return problem.like(changed)
 
 
 def _with_candidates(problem: Problem, case: Case, products: Iterable[str]) -> Problem:
@@ -84,11 +84,11 @@ def _without_plugin(problem: Problem, case: Case, product: str) -> Problem:
     left = any(m.addition and m.product in before.line.requires for m in problem.members)
     if joins or left or not before.active:
         return compile_problem(case, catalogue)
-    found = list(problem.members)
-    found[v] = member
-    start = [m.start for m in found]
+    changed = list(problem.members)
+    changed[v] = member
+    start = [m.start for m in changed]
     rules, broken = list(problem.rules), set(problem.broken)
-    builder = Rules(catalogue, found)
+    builder = Rules(catalogue, changed)
     for n, rule in enumerate(rules):
         if v in (rule.p, rule.q):
             void = member.gone and (rule.kind != "requires" or rule.p == v)
@@ -99,4 +99,4 @@ def _without_plugin(problem: Problem, case: Case, product: str) -> Problem:
             else:
                 broken.add(n)
     binding = problem.binding.anew(v, rules, broken)
-    return numbered(catalogue, tuple(found), rules, frozenset(broken), binding)
+    return numbered(catalogue, tuple(changed), rules, frozenset(broken), binding)

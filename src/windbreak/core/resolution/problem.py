@@ -110,23 +110,26 @@ class Binding:
 
     def anew(self, v: int, rules: Sequence[Rule], broken: Set[int]) -> Binding:
         """The same where the rules that v takes part in were made anew."""
-        found = Binding(0, (), frozenset())
-        found._rules = rules
-        found.numbers, found.tables = list(self.numbers), list(self.tables)
-        found.shut = list(self.shut)
+        binding = Binding(0, (), frozenset())
+        binding._rules = rules
+        binding.numbers, binding.tables = list(self.numbers), list(self.tables)
+        binding.shut = list(self.shut)
         about = [n for n, rule in enumerate(rules) if v in (rule.p, rule.q) or n in self.numbers[v]]
         near = {w for table in self.tables[v] for w in table.scope} | {v}
         for w in near:
-            found.tables[w] = [table for table in self.tables[w] if v not in table.scope]
-            found.numbers[w] = [n for n in self.numbers[w] if n not in about]
-        found.shut[v] = 0
+            binding.tables[w] = [table for table in self.tables[w] if v not in table.scope]
+            binding.numbers[w] = [n for n in self.numbers[w] if n not in about]
+        binding.shut[v] = 0
         for n in about:
             if n not in broken:
                 for w in {rules[n].p, rules[n].q} - near - {NOBODY}:
-                    found.tables[w], found.numbers[w] = [*found.tables[w]], [*found.numbers[w]]
+                    binding.tables[w], binding.numbers[w] = (
+                        [*binding.tables[w]],
+                        [*binding.numbers[w]],
+                    )
                     near.add(w)
-                found._add(n, rules[n])
-        return found
+                binding._add(n, rules[n])
+        return binding
 
     def _add(self, n: int, rule: Rule) -> None:
         self.numbers[rule.p].append(n)
@@ -179,7 +182,7 @@ class Problem:
 
     def like(self, members: Sequence[Member]) -> Problem:
         """The same problem, the members of which may become something else."""
-        found = Problem(
+        problem = Problem(
             self.catalogue,
             tuple(members),
             self.start,
@@ -188,20 +191,20 @@ class Problem:
             self.broken,
             self.binding,
         )
-        found.__dict__["numbers"] = self.numbers
+        problem.__dict__["numbers"] = self.numbers
         if all(
             new is old or (new.bundle_only == old.bundle_only and new.active == old.active)
             for new, old in zip(members, self.members, strict=True)
         ):
-            found.__dict__["carried"] = self.carried
-            found.__dict__["carried_of"] = self.carried_of
-            found.__dict__["constraints"] = self.constraints
+            problem.__dict__["carried"] = self.carried
+            problem.__dict__["carried_of"] = self.carried_of
+            problem.__dict__["constraints"] = self.constraints
         if "facts" in self.__dict__ and all(
             new is old or new.ways.bundle_only == old.ways.bundle_only
             for new, old in zip(members, self.members, strict=True)
         ):
-            found.__dict__["facts"] = self.facts
-        return found
+            problem.__dict__["facts"] = self.facts
+        return problem
 
     @cached_property
     def carried(self) -> tuple[Carriage, ...]:
@@ -216,11 +219,11 @@ class Problem:
     @cached_property
     def carried_of(self) -> list[list[Carriage]]:
         """The same by member, plugin or theme."""
-        found: list[list[Carriage]] = [[] for _ in self.members]
+        rows: list[list[Carriage]] = [[] for _ in self.members]
         for rule in self.carried:
             for v in {rule.p, *(theme for theme, _ in rule.themes)}:
-                found[v].append(rule)
-        return found
+                rows[v].append(rule)
+        return rows
 
     def carriage(self, p: int, i: int) -> Carriage:
         """The rule for a release that comes only by bundle: which theme releases carry it."""
@@ -235,7 +238,7 @@ class Problem:
     @cached_property
     def untested(self) -> tuple[Cost, ...]:
         """For p, q both active: the options of q newer than options of p were tried with."""
-        found = []
+        costs = []
         for p, member in enumerate(self.members):
             if not member.active:
                 continue
@@ -243,8 +246,8 @@ class Problem:
                 q = self.numbers.get(product, NOBODY)
                 if q != NOBODY and self.members[q].active:
                     relation = _relation(self.catalogue, self.members, "tested", p, q)
-                    found.append(Cost(p, q, 1, relation.classes))
-        return tuple(found)
+                    costs.append(Cost(p, q, 1, relation.classes))
+        return tuple(costs)
 
     @cached_property
     def constraints(self) -> list[list[Constraint]]:
@@ -291,24 +294,24 @@ class Problem:
 def compile_problem(case: Case, catalogue: Catalogue | None = None) -> Problem:
     """Number a case. The catalogue is compiled from the case where none is given."""
     catalogue = catalogue or Catalogue.of(case)
-    found = members(case, catalogue)
-    rules = list(Rules(catalogue, found).every())
-    start = [m.start for m in found]
+    numbered_members = members(case, catalogue)
+    rules = list(Rules(catalogue, numbered_members).every())
+    start = [m.start for m in numbered_members]
     broken = frozenset([n for n, rule in enumerate(rules) if not rule.holds(start)])
-    return numbered(catalogue, found, rules, broken)
+    return numbered(catalogue, numbered_members, rules, broken)
 
 
 def numbered(
     catalogue: Catalogue,
-    found: tuple[Member, ...],
+    members: tuple[Member, ...],
     rules: Sequence[Rule],
     broken: frozenset[int],
     binding: Binding | None = None,
 ) -> Problem:
-    start = tuple([m.start for m in found])
-    domains = tuple([m.candidates for m in found])
-    binding = binding or Binding(len(found), rules, broken)
-    return Problem(catalogue, found, start, domains, tuple(rules), broken, binding)
+    start = tuple([m.start for m in members])
+    domains = tuple([m.candidates for m in members])
+    binding = binding or Binding(len(members), rules, broken)
+    return Problem(catalogue, members, start, domains, tuple(rules), broken, binding)
 
 
 class Rules:
@@ -338,7 +341,7 @@ class Rules:
         if rule.kind == "conflicts":
             return next(self._conflicts(rule.p, rule.object))
         pairs = self._clashes() if rule.kind == "clash" else self._lockstep()
-        return next(one for one in pairs if (one.p, one.q) == (rule.p, rule.q))
+        return next(remade for remade in pairs if (remade.p, remade.q) == (rule.p, rule.q))
 
     def _requires(self, p: int, product: str) -> Rule:
         member = self.members[p]
@@ -403,8 +406,8 @@ def _relation(
 
     Relations between listed releases are the same on every site, so they are made once.
     """
-    one, other = members[p].product, members[q]
-    both = (one, other.product)
+    own_product, other = members[p].product, members[q]
+    both = (own_product, other.product)
     if other.start:
         return catalogue.derived(
             (field, *both),
@@ -431,10 +434,10 @@ def _off_list(field: str, version: Version | None, text: str) -> bool:
 
 
 def _inside(member: Member, text: str) -> int:
-    found = member.line.within(text)
+    options = member.line.within(text)
     if not member.start and member.installed and member.installed in parse_range(text):
-        found |= OFF_LIST
-    return found
+        options |= OFF_LIST
+    return options
 
 
 def _apart(both: Iterable[tuple[int, int]]) -> Classes:

@@ -137,10 +137,10 @@ class Vector:
 
     def price(self, v: int, i: int) -> int:
         """What an option costs by itself."""
-        known = self._prices[v].get(i)
-        if known is None:
-            known = self._prices[v][i] = self._price(v, i)
-        return known
+        kept = self._prices[v].get(i)
+        if kept is None:
+            kept = self._prices[v][i] = self._price(v, i)
+        return kept
 
     def _price(self, v: int, i: int) -> int:
         member, domain = self.problem.members[v], self.problem.domains[v]
@@ -206,5 +206,5 @@ def outcome(resolution: Resolution, v: int) -> Outcome:
         return "current"
     assert top is not None  # a component has a version at least
     number = member.line.number(top)
-    told = reasons(resolution.case, resolution.problem.catalogue, member, number)
-    return "held" if any(isinstance(r, HoldExclusion) for r in told) else "stay"
+    exclusions = reasons(resolution.case, resolution.problem.catalogue, member, number)
+    return "held" if any(isinstance(r, HoldExclusion) for r in exclusions) else "stay"

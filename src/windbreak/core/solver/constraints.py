@@ -275,11 +275,11 @@ class Cost:
                 if own >> i & 1:
                     return others
             return 0
-        found = 0
+        paying = 0
         for own, others in self.classes:
             if others >> i & 1:
-                found |= own
-        return found
+                paying |= own
+        return paying
 
     def distinctions(self, v: int) -> list[int]:
         """Sets of options of v that it tells from the others."""
@@ -302,11 +302,11 @@ class Cost:
 
 def alike(classes: Classes, mine: int, there: int, rest: int) -> dict[int, int]:
     """Some options by which of a neighbour's they meet; those in no class meet the rest."""
-    found: dict[int, int] = {}
+    by_met: dict[int, int] = {}
     for own, others in classes:
         if own & mine:
-            found[others & there] = found.get(others & there, 0) | own & mine
+            by_met[others & there] = by_met.get(others & there, 0) | own & mine
             mine &= ~own
     if mine:
-        found[rest] = found.get(rest, 0) | mine
-    return found
+        by_met[rest] = by_met.get(rest, 0) | mine
+    return by_met

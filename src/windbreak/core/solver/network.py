@@ -88,22 +88,22 @@ class Network:
         self, domains: Sequence[int], variables: Iterable[int] | None = None
     ) -> tuple[Network, int]:
         """The network without what nothing can change any more, and what must be paid anyway."""
-        found = Network(domains)
+        left = Network(domains)
         paid = 0
         among = range(len(domains)) if variables is None else variables
         inside = set(among)
         for v in among:
             for constraint in self.constraints[v]:
                 if _first(constraint, inside) == v and not constraint.entailed(domains):
-                    found.bind(constraint)
+                    left.bind(constraint)
             for cost in self.costs[v]:
                 if cost.p == v:
                     may, must = cost.bounds(domains)
                     if must:
                         paid += cost.weight
                     elif may:
-                        found.charge(cost)
-        return found, paid
+                        left.charge(cost)
+        return left, paid
 
     def components(self, domains: Sequence[int], variables: Sequence[int]) -> list[list[int]]:
         """The variables in groups that nothing still open joins."""
@@ -124,16 +124,16 @@ class Network:
         What a constraint says of variables of other components, and of those that can't meet it
         whatever they take, is settled by their domains.
         """
-        found = Network(self.domains)
+        inner = Network(self.domains)
         outside = component - inside
         for v in inside:
-            found.constraints[v] = [
+            inner.constraints[v] = [
                 c
                 for c in self.constraints[v]
                 if outside.isdisjoint(c.scope) or outside.isdisjoint(c.open(domains))
             ]
-            found.costs[v] = [x for x in self.costs[v] if x.p in inside and x.q in inside]
-        return found
+            inner.costs[v] = [x for x in self.costs[v] if x.p in inside and x.q in inside]
+        return inner
 
 
 def _first(constraint: Constraint, inside: Set[int]) -> int:

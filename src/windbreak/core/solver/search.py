@@ -67,13 +67,13 @@ def cheapest(network: Network, prices: Prices) -> Optimum | None:
     if not network.propagate(domains, range(len(domains))):
         return None
     left, paid = network.simplified(domains)
-    found = []
+    solved = []
     for group in left.components(domains, range(len(domains))):
         component = _solved(left, prices, domains, group)
         if component is None:
             return None
-        found.append(component)
-    return Optimum(left, paid, tuple(found))
+        solved.append(component)
+    return Optimum(left, paid, tuple(solved))
 
 
 def cheapest_with(optimum: Optimum, prices: Prices, v: int, option: int) -> Optimum | None:
@@ -85,17 +85,17 @@ def cheapest_with(optimum: Optimum, prices: Prices, v: int, option: int) -> Opti
     domains[v] = 1 << option
     if not network.propagate(domains, (v,)):
         return None
-    found: list[Component] = []
+    solved: list[Component] = []
     for component in optimum.components:
         if v not in component.choice:
-            found.append(component)
+            solved.append(component)
             continue
         for group in network.components(domains, component.variables):
             again = _solved(network, prices, domains, group)
             if again is None:
                 return None
-            found.append(again)
-    return Optimum(network, optimum.paid, tuple(found))
+            solved.append(again)
+    return Optimum(network, optimum.paid, tuple(solved))
 
 
 def satisfiable(
@@ -127,10 +127,10 @@ def satisfiable_from(network: Network, v: int, option: int, choices: list[Choice
     domains[v] = 1 << option
     if not network.propagate(domains, (v,)):
         return False
-    found = _dived(network, domains, choices[0])
-    if found is None:
+    dived = _dived(network, domains, choices[0])
+    if dived is None:
         return satisfiable(network, {v: 1 << option})
-    choices.append(found)
+    choices.append(dived)
     return True
 
 
@@ -233,17 +233,17 @@ def _at_odds(
     inside: set[int],
 ) -> set[int]:
     """Who takes part in what a choice violates, or pays for, that is not all inside."""
-    found: set[int] = set()
+    odd: set[int] = set()
     for v in component:
         for constraint in network.constraints[v]:
             if constraint.violated(choice):
                 # Who can't meet it whatever is chosen does not decide about it.
-                found.update(constraint.open(domains))
+                odd.update(constraint.open(domains))
         for cost in network.costs[v]:
             both = v in inside and cost.q in inside
             if cost.p == v and cost.q in component and not both and cost.paid(choice):
-                found |= {v, cost.q}
-    return found & component
+                odd |= {v, cost.q}
+    return odd & component
 
 
 def _searched(
@@ -290,11 +290,11 @@ class _Branching:
             for part in sorted(groups, key=len):
                 low = sum(lows[v] for v in part)
                 room = None if limit is None else limit - (bound - low)
-                found = self._branch(domains, rows, part, room)
-                if found is None:
+                part_best = self._branch(domains, rows, part, room)
+                if part_best is None:
                     return None
-                bound += found[0] - low
-                choice |= found[1]
+                bound += part_best[0] - low
+                choice |= part_best[1]
         return bound, choice
 
     def _branch(
@@ -310,9 +310,9 @@ class _Branching:
             narrowed = list(domains)
             narrowed[v] = 1 << i
             if self.network.propagate(narrowed, (v,)):
-                found = self.best(narrowed, rows, group, limit)
-                if found is not None:
-                    best, limit = found, found[0]
+                deeper = self.best(narrowed, rows, group, limit)
+                if deeper is not None:
+                    best, limit = deeper, deeper[0]
         return best
 
     def _promise(self, v: int, domains: Sequence[int], rows: Rows) -> tuple[int, int]:

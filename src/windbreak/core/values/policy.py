@@ -86,7 +86,7 @@ def touching(
     rules: Iterable[Rule], today: date, *, site: str, client: str, product: str, maker: str
 ) -> list[Rule]:
     """The standing rules that speak of a product on a site, the nearest first."""
-    found = [
+    touched = [
         rule
         for rule in rules
         if rule.stands(today)
@@ -95,7 +95,7 @@ def touching(
         and rule.product in (None, product)
         and (rule.maker is None or rule.maker.casefold() == maker.casefold())
     ]
-    return sorted(found, key=lambda r: (tuple(-n for n in r.nearness), r.made_at), reverse=False)
+    return sorted(touched, key=lambda r: (tuple(-n for n in r.nearness), r.made_at), reverse=False)
 
 
 def in_force(near: Iterable[Rule], product: str, soak: dict[SoakKind, int]) -> InForce:
@@ -103,9 +103,9 @@ def in_force(near: Iterable[Rule], product: str, soak: dict[SoakKind, int]) -> I
     rules = list(near)
     days, days_by = dict(soak), dict.fromkeys(soak, "")
     for kind in soak:
-        said = next((r for r in rules if kind in r.soak), None)
-        if said is not None:
-            days[kind], days_by[kind] = said.soak[kind], said.where
+        stated = next((r for r in rules if kind in r.soak), None)
+        if stated is not None:
+            days[kind], days_by[kind] = stated.soak[kind], stated.where
     channels = next((r for r in rules if r.channels is not None), None)
     take = next((r for r in rules if r.take is not None), None)
     return InForce(

@@ -79,13 +79,13 @@ class Ladder:
 
     def mask(self, wanted: Range) -> int:
         """The rungs in a range, as bits: exactly those for which ``version in wanted``."""
-        found = 0
+        matching = 0
         for clauses in wanted.alternatives:
             inside = self._every
             for clause in clauses:
                 inside &= self._admitted(clause)
-            found |= inside
-        return found
+            matching |= inside
+        return matching
 
     def _admitted(self, clause: _Clause) -> int:
         bound = clause.version
@@ -144,10 +144,10 @@ def parse_range(text: str) -> Range:
 
 
 def _clause(text: str, place: int, clause: str) -> _Clause:
-    found = _CLAUSE.match(clause)
-    assert found is not None  # every part of the pattern may be empty
-    operator, written = found["operator"], found["version"]
-    at = place + found.start("version")
+    parts = _CLAUSE.match(clause)
+    assert parts is not None  # every part of the pattern may be empty
+    operator, written = parts["operator"], parts["version"]
+    at = place + parts.start("version")
     if not written:
         if operator:
             raise RangeError(text, at, f"there is no version after {operator}")

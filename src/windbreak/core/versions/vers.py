@@ -25,7 +25,7 @@ def to_vers(text: str, scheme: str = SCHEME) -> str:
     Raises RangeError for a range whose alternatives overlap, which the notation has no way to say.
     """
     parse_range(text)
-    found: list[tuple[Version, int, str]] = []
+    parts: list[tuple[Version, int, str]] = []
     ends: list[tuple[Version, Version]] = []
     for alternative in text.split("||"):
         clauses = [clause.strip() for clause in alternative.split(",")]
@@ -40,7 +40,7 @@ def to_vers(text: str, scheme: str = SCHEME) -> str:
                 bounds.append(({"==": "=", "": "="}.get(operator, operator), clause.lstrip("<>=!")))
         marks = [(parse_version(v.strip()), op) for op, v in bounds]
         for version, op in marks:
-            found.append((version, 0 if op.startswith(">") else 1, op))
+            parts.append((version, 0 if op.startswith(">") else 1, op))
         lows = [v for v, op in marks if op in (">", ">=", "=")]
         highs = [v for v, op in marks if op in ("<", "<=", "=")]
         if lows and highs:
@@ -48,8 +48,8 @@ def to_vers(text: str, scheme: str = SCHEME) -> str:
     ends.sort(key=lambda e: e[0].key)
     if any(a[1] > b[0] for a, b in pairwise(ends)):
         raise RangeError(text, 0, "its alternatives overlap, which vers: can't say")
-    found.sort(key=lambda f: (f[0].key, f[1]))
-    marks_text = [f"{'' if op == '=' else op}{version}" for version, _, op in found]
+    parts.sort(key=lambda f: (f[0].key, f[1]))
+    marks_text = [f"{'' if op == '=' else op}{version}" for version, _, op in parts]
     return f"vers:{scheme}/{'|'.join(dict.fromkeys(marks_text))}"
 
 

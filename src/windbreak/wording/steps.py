@@ -1,71 +1,72 @@
 """Why a step stands where it does, and why a member is left out of the plan.
 
-Source of the rules: docs/reasoning.md, "The order of the moves". The cause is looked for in the
-constraints themselves: what would be broken if the step came earlier or later.
+What it was is decided in ``core.ordering``; here it is put into words.
 """
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
-from itertools import combinations, permutations
+from collections.abc import Iterator
+from itertools import combinations
 
-from windbreak.core.ordering.interleaving import Step
+from windbreak.core.ordering.interleaving import Move
 from windbreak.core.ordering.order import Order
-from windbreak.core.resolution.problem import NOBODY, Problem, Rule
+from windbreak.core.ordering.places import (
+    After,
+    Before,
+    Carried,
+    Joins,
+    Onward,
+    Pair,
+    Together,
+    Untied,
+    Waypoint,
+    place,
+)
+from windbreak.core.resolution.problem import Problem, Rule
 from windbreak.core.versions.version import Version
 from windbreak.wording.words import in_words, listed
 
 
 def why(order: Order, n: int) -> str:
     """What put step n where it is, as a sentence."""
-    step = order.steps[n]
-    choice = order.resolution.choice
-    waypoint = any(step.after[m.v] != choice[m.v] for m in step.moves)
-    if len(step.moves) > 1:
-        return _why_together(order, step)
-    move = step.moves[0]
     problem = order.resolution.problem
-    start, end = step.before[move.v], step.after[move.v]
-    for later in order.steps[n + 1 :]:
-        for other in later.moves:
-            if other.v == move.v:
-                continue
-            held = _kept_apart(problem, (move.v, start), (other.v, later.after[other.v]))
-            if held is not None:
-                name = f"{problem.catalogue.label(other.product)} {other.end}"
-                told = broken_text(problem, held, (move.v, move.start), (other.v, other.end))
-                head = f"A stop on the way, so that {name} can follow" if waypoint else None
-                return f"{head or f'Before {name}'}: {told}."
-    for earlier in reversed(order.steps[:n]):
-        for other in earlier.moves:
-            if other.v == move.v:
-                continue
-            held = _kept_apart(problem, (move.v, end), (other.v, earlier.before[other.v]))
-            if held is not None:
-                name = f"{problem.catalogue.label(other.product)} {other.end}"
-                told = broken_text(problem, held, (move.v, move.end), (other.v, other.start))
-                return f"After {name}: {told}."
-    if move.by == "bundle":
-        return _carried_why(order, n, move.v)
-    if waypoint:
-        target = order.resolution.version(move.v)
-        return f"A waypoint: {target} can't be reached straight from {move.start}."
-    if any(m.v == move.v for s in order.steps[:n] for m in s.moves):
-        return f"The rest of the way, now that {move.start} is in place."
-    if move.start is None:
-        return "It joins the site because something here asks for it."
-    return "Nothing ties it; its place is the house's habit."
+    move = order.steps[n].moves[0]
+    match place(order, n):
+        case Together() as together:
+            return _together(problem, order.steps[n].moves, together)
+        case Before(other, rule, waypoint):
+            name = _at(problem, other)
+            head = f"A stop on the way, so that {name} can follow" if waypoint else f"Before {name}"
+            clause = broken_text(problem, rule, (move.v, move.start), (other.v, other.end))
+            return f"{head}: {clause}."
+        case After(other, rule):
+            clause = broken_text(problem, rule, (move.v, move.end), (other.v, other.start))
+            return f"After {_at(problem, other)}: {clause}."
+        case Carried() as carried:
+            name = _carrier(problem, carried)
+            if carried.moved:
+                return f"After {name}, which carries it."
+            return f"{name} carries it; no later step may take that away."
+        case Waypoint():
+            target = order.resolution.version(move.v)
+            return f"A waypoint: {target} can't be reached straight from {move.start}."
+        case Onward():
+            return f"The rest of the way, now that {move.start} is in place."
+        case Joins():
+            return "It joins the site because something here asks for it."
+        case Untied():
+            return "Nothing ties it; its place is the house's habit."
 
 
-def _kept_apart(problem: Problem, a: tuple[int, int], b: tuple[int, int]) -> Rule | None:
-    """The constraint that two options of two members do not meet together, if any."""
-    for number, c in enumerate(problem.rules):
-        if number in problem.broken or c.q == NOBODY:
-            continue
-        for (p, i), (q, j) in ((a, b), (b, a)):
-            if c.p == p and c.q == q and not c.relation.fits(i, j):
-                return c
-    return None
+def _at(problem: Problem, move: Move) -> str:
+    """A product with the version it moves to."""
+    return f"{problem.catalogue.label(move.product)} {move.end}"
+
+
+def _carrier(problem: Problem, carried: Carried) -> str:
+    """The theme that carries something, with its version."""
+    member = problem.members[carried.theme]
+    return f"{problem.catalogue.label(member.product)} {member.version(carried.option)}"
 
 
 def broken_text(
@@ -102,71 +103,41 @@ def broken_text(
             return f"{subject} and {other} must match"
 
 
-def _carried_why(order: Order, n: int, v: int) -> str:
-    carrier = _carrier(order, order.steps[n], v)
-    if carrier is None:
-        return "Carried by the theme."
-    theme, name = carrier
-    if any(m.v == theme for s in order.steps[:n] for m in s.moves):
-        return f"After {name}, which carries it."
-    return f"{name} carries it; no later step may take that away."
-
-
-def _carrier(order: Order, step: Step, v: int) -> tuple[int, str] | None:
-    """The theme that carries what a step brings: its number, and its name and version."""
-    problem = order.resolution.problem
-    for rule in problem.carried_of[v]:
-        if rule.p == v and rule.i == step.after[v]:
-            for theme, mask in rule.themes:
-                if mask >> step.after[theme] & 1:
-                    member = problem.members[theme]
-                    version = member.version(step.after[theme])
-                    return theme, f"{problem.catalogue.label(member.product)} {version}"
-    return None
-
-
-def _why_together(order: Order, step: Step) -> str:
+def _together(problem: Problem, moves: tuple[Move, ...], together: Together) -> str:
     """What keeps each of a step's moves from being made alone."""
-    problem = order.resolution.problem
     label = problem.catalogue.label
-    needs: dict[tuple[int, int], str] = {}  # who can't go before whom, and why
-    asking: set[tuple[int, int]] = set()  # those of them who ask for the other themselves
     matching: dict[str, None] = {}
-    for one, other in permutations(step.moves, 2):
-        held = _kept_apart(problem, (one.v, step.after[one.v]), (other.v, step.before[other.v]))
-        if held is not None and held.kind == "lockstep":
-            matching |= {label(one.product): None, label(other.product): None}
-        elif held is not None:
-            told = broken_text(problem, held, (one.v, one.end), (other.v, other.start))
-            needs[one.v, other.v] = told
-            if held.kind == "requires" and held.p == one.v:
-                asking.add((one.v, other.v))
-    said = [f"{listed(list(matching))} must match at every moment"] if matching else []
-    said += _each_other(step, needs, asking, label)
-    for move in step.moves:
-        carrier = _carrier(order, step, move.v) if move.by == "bundle" else None
-        if carrier is not None:
-            said.append(f"{label(move.product)} {move.end} comes only inside {carrier[1]}")
-    return f"Together, behind a maintenance page: {'; '.join(dict.fromkeys(said))}."
+    others = []
+    for pair in together.pairs:
+        if pair.rule.kind == "lockstep":
+            matching |= {label(pair.first.product): None, label(pair.second.product): None}
+        else:
+            others.append(pair)
+    parts = [f"{listed(list(matching))} must match at every moment"] if matching else []
+    parts += _needs(problem, moves, others)
+    parts += [
+        f"{_at(problem, move)} comes only inside {_carrier(problem, carried)}"
+        for move, carried in together.carried
+    ]
+    return f"Together, behind a maintenance page: {'; '.join(dict.fromkeys(parts))}."
 
 
-def _each_other(
-    step: Step,
-    needs: dict[tuple[int, int], str],
-    asking: set[tuple[int, int]],
-    label: Callable[[str], str],
-) -> Iterator[str]:
-    """What is needed; of those who ask for each other it is said once."""
-    named = {m.v: f"{label(m.product)} {m.end}" for m in step.moves}
-    mutual = [(a, b) for a, b in combinations(named, 2) if {(a, b), (b, a)} <= asking]
-    if len(mutual) > 1 and len(mutual) == len(list(combinations(named, 2))):
-        yield f"{listed(list(named.values()))} need each other"
+def _needs(problem: Problem, moves: tuple[Move, ...], pairs: list[Pair]) -> Iterator[str]:
+    """Who needs whom; of those who ask for each other it is told once."""
+    names = {move.v: _at(problem, move) for move in moves}
+    asking = {(pair.first.v, pair.second.v) for pair in pairs if pair.asked_for}
+    every = list(combinations(names, 2))
+    mutual = [(a, b) for a, b in every if {(a, b), (b, a)} <= asking]
+    if len(mutual) > 1 and mutual == every:
+        yield f"{listed(list(names.values()))} need each other"
         return
     for a, b in mutual:
-        yield f"{named[a]} and {named[b]} need each other"
-    for (a, b), text in needs.items():
-        if (a, b) not in mutual and (b, a) not in mutual:
-            yield text
+        yield f"{names[a]} and {names[b]} need each other"
+    for pair in pairs:
+        both = (pair.first.v, pair.second.v)
+        if both not in mutual and both[::-1] not in mutual:
+            ends = (pair.first.v, pair.first.end), (pair.second.v, pair.second.start)
+            yield broken_text(problem, pair.rule, *ends)
 
 
 def stuck_text(order: Order, v: int) -> str:

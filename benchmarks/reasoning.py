@@ -112,12 +112,12 @@ def fleet_of(count: int, situations: int) -> tuple[Catalogue, list[Case]]:
 
 def fleet(count: int = 10_000, situations: int = 500) -> Iterator[Figure]:
     catalogue, cases = fleet_of(count, situations)
-    serial, here = timed(lambda: list(answers(catalogue, cases)))
+    serial, here = timed(lambda: list(answers(catalogue, cases)), ROUNDS)
     with ProcessPoolExecutor(2, mp_context=get_context("spawn")) as executor:
         list(answers(catalogue, cases[:64], executor=executor))  # the processes are up
-        spread, there = timed(lambda: list(answers(catalogue, cases, executor=executor)))
+        spread, there = timed(lambda: list(answers(catalogue, cases, executor=executor)), ROUNDS)
     assert [a for _, a in here] == [a for _, a in there]
-    how = f"{count} sites in {situations} situations, without acts"
+    how = f"{count} sites in {situations} situations, without acts, least of {ROUNDS} rounds"
     yield Figure("verdicts of 10,000 sites in 500 situations", serial / 1000, "s", 2.5, how=how)
     yield Figure("500 situations on two processes beside one", serial / spread, "x", 1.6, True, how)
 

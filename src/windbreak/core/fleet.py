@@ -7,17 +7,19 @@ which something in it changes by itself.
 
 from __future__ import annotations
 
+import gc
 import hashlib
 import pickle
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from concurrent.futures import Executor
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from concurrent.futures import Executor, Future
+from contextlib import contextmanager
 from datetime import date, timedelta
-from typing import TypeVar
+from typing import Generic, TypeVar
 
 from windbreak.core.case.catalogue import Catalogue
 from windbreak.core.case.situation import Case, Soak
 
-_PER_TASK = 32  # situations that go to a worker together
+_PER_TASK = 8  # situations that go to a worker together
 _FIRST = 4  # tasks that bring the catalogue along, so that no worker has to ask for it
 
 
@@ -103,26 +105,70 @@ def spread(
     A worker keeps the compiled catalogue: only situations travel. One that has not met this
     catalogue yet says so, and is given it with its task.
     """
-    if executor is None:
-        return {key: work(case, catalogue) for key, case in cases.items()}
-    source = pickle.dumps(catalogue.source)
-    mark = hashlib.sha256(source).digest()
-    keys = list(cases)
-    parts = [keys[start : start + _PER_TASK] for start in range(0, len(keys), _PER_TASK)]
-    # The first tasks bring the catalogue along; those after them find it there.
-    tasks = []
-    for n, part in enumerate(parts):
-        brought = source if n < _FIRST else None
-        tasks.append(executor.submit(_carry_out, mark, brought, work, _packed(cases, part)))
-    results_by_key: dict[str, T] = {}
-    for part, task in zip(parts, tasks, strict=True):
-        results = task.result()
-        if results is None:
-            again = executor.submit(_carry_out, mark, source, work, _packed(cases, part))
-            results = again.result()
-        assert results is not None  # the catalogue came with it
-        results_by_key.update(zip(part, results, strict=True))
-    return results_by_key
+    batches = _Batches(catalogue, work, executor)
+    for key, case in cases.items():
+        batches.add(key, case)
+    return batches.done()
+
+
+class _Batches(Generic[T]):
+    """Cases on their way to be worked on: here at once, or on an executor, so many together."""
+
+    def __init__(
+        self,
+        catalogue: Catalogue,
+        work: Callable[[Case, Catalogue], T],
+        executor: Executor | None,
+    ) -> None:
+        self.catalogue, self.work, self.executor = catalogue, work, executor
+        self._results: dict[str, T] = {}
+        self._waiting: dict[str, Case] = {}
+        self._sent: list[tuple[tuple[str, ...], bytes, Future[bytes | None]]] = []
+
+    def add(self, key: str, case: Case) -> None:
+        if self.executor is None:
+            self._results[key] = self.work(case, self.catalogue)
+            return
+        self._waiting[key] = case
+        if len(self._waiting) == _PER_TASK:
+            self._send(self.executor)
+
+    def done(self) -> dict[str, T]:
+        """What the work made of every case, when all are done."""
+        if self.executor is not None:
+            if self._waiting:
+                self._send(self.executor)
+            for keys, cases, task in self._sent:
+                packed = task.result()
+                if packed is None:
+                    packed = self._submit(self.executor, cases, brought=True).result()
+                assert packed is not None  # the catalogue came with it
+                with _undisturbed():
+                    self._results.update(zip(keys, pickle.loads(packed), strict=True))
+        return self._results
+
+    def _send(self, executor: Executor) -> None:
+        cases = pickle.dumps(list(self._waiting.values()), protocol=pickle.HIGHEST_PROTOCOL)
+        # The first tasks bring the catalogue along; those after them find it there.
+        task = self._submit(executor, cases, brought=len(self._sent) < _FIRST)
+        self._sent.append((tuple(self._waiting), cases, task))
+        self._waiting = {}
+
+    def _submit(self, executor: Executor, cases: bytes, *, brought: bool) -> Future[bytes | None]:
+        mark, source = self.catalogue.packed
+        return executor.submit(_carry_out, mark, source if brought else None, self.work, cases)
+
+
+@contextmanager
+def _undisturbed() -> Iterator[None]:
+    """Without the collector looking through what is being made: nothing of it is waste yet."""
+    was = gc.isenabled()
+    gc.disable()
+    try:
+        yield
+    finally:
+        if was:
+            gc.enable()
 
 
 def by_situation(
@@ -132,16 +178,19 @@ def by_situation(
     executor: Executor | None = None,
 ) -> Iterator[tuple[Case, T]]:
     """What some work makes of each case, in their order; equal situations are looked at once."""
-    listed = [(case, (case.day, situation_of(case))) for case in cases]
-    places: dict[object, str] = {}
-    different: dict[str, Case] = {}
-    for case, situation in listed:
-        if situation not in places:
-            places[situation] = key = str(len(places))
-            different[key] = case
-    done = spread(catalogue, different, work, executor)
-    for case, situation in listed:
-        yield case, done[places[situation]]
+    batches = _Batches(catalogue, work, executor)
+    keys: dict[object, str] = {}
+    listed = []
+    for case in cases:
+        situation = (case.day, situation_of(case))
+        key = keys.get(situation)
+        if key is None:
+            key = keys[situation] = str(len(keys))
+            batches.add(key, case)
+        listed.append((case, key))
+    done = batches.done()
+    for case, key in listed:
+        yield case, done[key]
 
 
 def key_of_day(case: Case) -> str:
@@ -152,21 +201,20 @@ def key_of_day(case: Case) -> str:
 _compiled: dict[bytes, Catalogue] = {}  # a worker's own: the catalogue it was given last
 
 
-def _packed(cases: Mapping[str, Case], keys: Sequence[str]) -> bytes:
-    return pickle.dumps([cases[key] for key in keys], protocol=pickle.HIGHEST_PROTOCOL)
-
-
 def _carry_out(
     mark: bytes, source: bytes | None, work: Callable[[Case, Catalogue], T], cases: bytes
-) -> list[T] | None:
-    """In a worker: the work on some cases; None where it has to be given the catalogue first."""
+) -> bytes | None:
+    """In a worker: what some work makes of some cases, packed; None where it has to be given the
+    catalogue first.
+    """
     catalogue = _compiled.get(mark)
     if catalogue is None:
         if source is None:
             return None
         _compiled.clear()
         catalogue = _compiled[mark] = Catalogue(*pickle.loads(source))
-    return [work(case, catalogue) for case in pickle.loads(cases)]
+    results = [work(case, catalogue) for case in pickle.loads(cases)]
+    return pickle.dumps(results, protocol=pickle.HIGHEST_PROTOCOL)
 
 
 def reach_of(catalogue: Catalogue, product: str) -> frozenset[str]:

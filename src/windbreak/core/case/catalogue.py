@@ -10,6 +10,8 @@ Bit 0 is kept for what has no release: an installed version that nobody listed, 
 
 from __future__ import annotations
 
+import hashlib
+import pickle
 from bisect import bisect_right
 from collections.abc import Callable, Collection, Hashable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
@@ -231,6 +233,12 @@ class Catalogue:
         releases = tuple(r for rs in self._releases.values() for r in rs)
         advisories = tuple(a for found in self._advisories.values() for a in found)
         return products, releases, self.lockstep, advisories, self.clashes
+
+    @cached_property
+    def packed(self) -> tuple[bytes, bytes]:
+        """Its source as bytes, to be sent to others, with a mark by which they know it again."""
+        source = pickle.dumps(self.source, protocol=pickle.HIGHEST_PROTOCOL)
+        return hashlib.sha256(source).digest(), source
 
     def replaced(
         self,

@@ -230,7 +230,7 @@ class _Changed:
             raise SearchTooLong
         number = self.search.number
         v = self.problem.numbers.get(self.search.product)
-        if v is None or not self.problem.domains[v] >> number & 1 or self.known is not None:
+        if v is None or not self.problem.domains[v] >> number & 1:
             return False
         network = self.now.network
         return bool(network.domains[v] >> number & 1) and satisfiable_from(

@@ -47,15 +47,15 @@ class Announced(Value):
         )
 
 
-Items = dict[str, Announcement]
+Items = dict[str, tuple[object, Announcement]]  # as it was listed, and as it was read
 
 
 @dataclass(frozen=True)
 class Asked:
     """A feed's answer with what is needed to read it.
 
-    ``before`` holds the items of the look before, by their own text: one that is listed again word
-    by word is not read again. The reader puts those of this look into ``items``.
+    ``before`` holds the items of the look before, by their ids: one that is listed again just as it
+    was is not read again. The reader puts those of this look into ``items``.
     """
 
     feed: str

@@ -6,7 +6,6 @@ costs that item only; a document that is no JSON Feed at all is refused.
 
 from __future__ import annotations
 
-import json
 from typing import Any
 from urllib.parse import urljoin
 
@@ -44,9 +43,11 @@ def read(asked: Asked) -> Announced:
     next_url = document.get("next_url")
     announcements, faults, unread = [], [], []
     for index, item in enumerate(document["items"]):
+        key = str(item.get("id") or index) if isinstance(item, dict) else str(index)
+        listed, announcement = asked.before.get(key, (None, None))
         try:
-            text = json.dumps(item)
-            found = asked.before.get(text) or _item(item, answer.url)
+            if announcement is None or listed != item:
+                announcement = _item(item, answer.url)
         except ValidationError as error:
             faults += [f"items[{index}]{_place(e['loc'])}: {e['msg']}" for e in error.errors()]
             unread.append(_product_of(item))
@@ -54,9 +55,9 @@ def read(asked: Asked) -> Announced:
             faults.append(f"items[{index}]: {error}")
             unread.append(_product_of(item))
         else:
-            if found is not None:
-                announcements.append(found)
-                asked.items[text] = found
+            if announcement is not None:
+                announcements.append(announcement)
+                asked.items[key] = (item, announcement)
     return Announced(
         maker=str(document.get("title") or "")[:120] or None,
         announcements=tuple(announcements),

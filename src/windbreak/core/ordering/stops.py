@@ -277,7 +277,7 @@ class Stops:
         """What each stop of a member stands of the others."""
         v, stops = self.group[n], self.stops[n]
         kept: dict[int, list[int]] = {}  # by other member, for each stop what goes with it
-        broken: list[list[int]] = []
+        broken: list[tuple[int, list[int]]] = []
         for number, rule in self.problem.rules_of[v]:
             relation = rule.relation
             other = self.number.get(rule.q if rule.p == v else rule.p)
@@ -287,43 +287,41 @@ class Stops:
             fits = relation.row if rule.p == v else relation.column
             row = [fits(option) & mask for option in stops]
             if number in self.problem.broken:
-                broken.append(row)
+                broken.append((other, row))
             elif other in kept:
                 kept[other] = [a & b for a, b in zip(kept[other], row, strict=True)]
             elif any([fit != mask for fit in row]):
                 kept[other] = row
-        carried = [c for c in self._carriages() if c.p == v or v in c.clause.scope]
-        for carriage in carried:
-            broken_by = dict(carriage.themes).get(v)
-            if broken_by is not None:
-                kept[-1 - len(kept)] = [broken_by >> option & 1 for option in stops]
+        carried = [c for c in self._carriages() if v in c.clause.scope]
         by_bundle = {carriage.i for carriage in carried if carriage.p == v} - {stops[0]}
-        return [
-            _Standing(
-                tuple([row[k] for row in (*kept.values(), *broken)]),
-                tuple([row[k] for row in broken]),
-                option in by_bundle,
-            )
-            for k, option in enumerate(stops)
-        ]
+        carries = [mask for c in carried for theme, mask in c.themes if theme == v]
+        standings = []
+        for k, option in enumerate(stops):
+            repaired = fits = 0
+            for other, row in broken:
+                repaired = repaired << masks[other].bit_length() | row[k]
+            for other, row in kept.items():
+                fits = fits << masks[other].bit_length() | row[k]
+            for mask in carries:
+                fits = fits << 1 | mask >> option & 1
+            standings.append(_Standing(fits, repaired, option in by_bundle))
+        return standings
 
 
 @dataclass(frozen=True, slots=True)
 class _Standing:
-    """What a stop goes with, of each tie; of those that are broken today; whether it comes only by
-    bundle.
+    """What a stop goes with, the bits of all ties in a row; likewise of those that are broken today;
+    whether it comes only by bundle.
     """
 
-    fits: tuple[int, ...]
-    broken: tuple[int, ...]
+    fits: int
+    repaired: int
     by_bundle: bool
 
     def as_good_as(self, other: _Standing) -> bool:
         """Whether it stands all that another does, and is as easily come by."""
         return (
-            not self.by_bundle
-            and self.broken == other.broken
-            and not any([b & ~a for a, b in zip(self.fits, other.fits, strict=True)])
+            not self.by_bundle and self.repaired == other.repaired and not other.fits & ~self.fits
         )
 
 

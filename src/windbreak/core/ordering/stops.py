@@ -297,21 +297,21 @@ class Stops:
         carries = [mask for c in carried for theme, mask in c.themes if theme == v]
         standings = []
         for k, option in enumerate(stops):
-            repaired = fits = 0
+            repaired = stood = 0
             for other, row in broken:
                 repaired = repaired << masks[other].bit_length() | row[k]
             for other, row in kept.items():
-                fits = fits << masks[other].bit_length() | row[k]
+                stood = stood << masks[other].bit_length() | row[k]
             for mask in carries:
-                fits = fits << 1 | mask >> option & 1
-            standings.append(_Standing(fits, repaired, option in by_bundle))
+                stood = stood << 1 | mask >> option & 1
+            standings.append(_Standing(stood, repaired, option in by_bundle))
         return standings
 
 
 @dataclass(frozen=True, slots=True)
 class _Standing:
-    """What a stop goes with, the bits of all ties in a row; likewise of those that are broken today;
-    whether it comes only by bundle.
+    """What a stop goes with, the bits of all ties in a row; of those that are broken today, the
+    same; whether it comes only by bundle.
     """
 
     fits: int

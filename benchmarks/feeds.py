@@ -18,7 +18,7 @@ from benchmarks.figures import Figure, timed
 from windbreak.core.values.accounts import Principal
 from windbreak.core.values.feeds import NewFeed
 from windbreak.operations.context import close, open_context
-from windbreak.operations.tracking import tracking
+from windbreak.operations.tracking import feeds, polling
 
 RHONA = Principal(account="rhona", name="Rhona Vale", via="service")
 FEEDS, HOSTS, RELEASES, ROUNDS = 200, 8, 12, 5
@@ -86,10 +86,10 @@ def figures() -> Iterator[Figure]:
         context = open_context(Path(folder), private_networks="127.0.0.0/8", per_host=4)
         for n, url in enumerate(urls):
             new = NewFeed(id=f"feed-{n}", label=f"Feed {n}", url=url)
-            tracking.register(context, new, RHONA)
+            feeds.register(context, new, RHONA)
 
         def ours() -> None:
-            results = list(tracking.poll_many(context, context.store.feeds.all()))
+            results = list(polling.poll_many(context, context.store.feeds.all()))
             assert all(r.state == "fresh" for r in results), results[0].text
 
         def plain() -> None:

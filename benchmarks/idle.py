@@ -15,7 +15,7 @@ from windbreak.core.values.sites import Link
 from windbreak.notices.mail import MailSettings
 from windbreak.operations.administration.retention import Retention
 from windbreak.operations.context import close, open_context
-from windbreak.operations.tracking import tracking
+from windbreak.operations.tracking import feeds
 from windbreak.operations.views.projector import catch_up
 from windbreak.service.drive import Driver
 from windbreak.service.settings import ShelfSettings
@@ -33,7 +33,7 @@ def figures() -> Iterator[Figure]:
                 context.store.sites.change(site.id, link=Link(state="linked", looked_at=now))
             for n in range(FEEDS):
                 new = NewFeed(id=f"feed-{n}", label=f"Feed {n}", url=f"http://127.0.0.1:9/{n}")
-                tracking.register(context, new, RHONA)
+                feeds.register(context, new, RHONA)
                 context.store.feeds.change(
                     new.id, polled_at=now, next_poll_at=now + timedelta(hours=4)
                 )

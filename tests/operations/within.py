@@ -27,7 +27,7 @@ from windbreak.operations.runs import runs
 from windbreak.operations.scheduling import rollouts
 from windbreak.operations.sites import sites
 from windbreak.operations.tracking import catalogue as catalogue_of
-from windbreak.operations.tracking import tracking
+from windbreak.operations.tracking import feeds, polling, recipes
 from windbreak.operations.views import projector
 from windbreak.standins import catalogue
 from windbreak.standins.demo import Demo
@@ -95,11 +95,11 @@ class WithContext(unittest.TestCase):
             ("chandlery", {"sign_in": "bearer", "credential": TOKEN}),
         ):
             fields = {"id": id, "label": id.title(), "url": f"{base}/{id}/releases.json", **more}
-            tracking.register(self.context, NewFeed.model_validate(fields), RHONA)
-            tracking.poll(self.context, id)
+            feeds.register(self.context, NewFeed.model_validate(fields), RHONA)
+            polling.poll(self.context, id)
         text = (Path(catalogue.__file__).parent / "gantry.toml").read_text()
         text = text.replace("http://gantry.example", base)
-        tracking.put_recipe(self.context, "gantry", text, RHONA)
+        recipes.put_recipe(self.context, "gantry", text, RHONA)
         gantry = {
             "id": "gantry",
             "label": "Gantry House",
@@ -110,8 +110,8 @@ class WithContext(unittest.TestCase):
             "credential": GANTRY_KEY,
             "reading": {"recipe": "gantry"},
         }
-        tracking.register(self.context, NewFeed.model_validate(gantry), RHONA)
-        tracking.poll(self.context, "gantry")
+        feeds.register(self.context, NewFeed.model_validate(gantry), RHONA)
+        polling.poll(self.context, "gantry")
         netloft = {
             "id": "netloft",
             "label": "Netloft",
@@ -119,8 +119,8 @@ class WithContext(unittest.TestCase):
             "url": f"{base}/netloft/news.atom",
             "reading": {"product": "plugin/netloft"},
         }
-        tracking.register(self.context, NewFeed.model_validate(netloft), RHONA)
-        tracking.poll(self.context, "netloft")
+        feeds.register(self.context, NewFeed.model_validate(netloft), RHONA)
+        polling.poll(self.context, "netloft")
         keel = ("theme/breakwater", "plugin/breakwater-keel")
         licence = {
             "id": "breakwater",

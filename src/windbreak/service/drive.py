@@ -27,7 +27,7 @@ from windbreak.operations.planning import policy
 from windbreak.operations.runs import runs
 from windbreak.operations.scheduling import rollouts
 from windbreak.operations.sites import sites
-from windbreak.operations.tracking import shelving, tracking
+from windbreak.operations.tracking import credentials, polling, shelving
 from windbreak.operations.views.projector import Projector
 from windbreak.service.settings import ShelfSettings
 
@@ -169,10 +169,12 @@ class Driver:
         """Feeds are asked beside everything else: one that hangs keeps nothing back."""
         if self._polling is not None and self._polling.is_alive():
             return
-        if not self._due("feeds", ("feed",), lambda: tracking.next_due(self.context)):
+        polls = self._due("feeds", ("feed",), lambda: polling.next_due(self.context))
+        asks = self._due("checks", ("feed",), lambda: credentials.next_due(self.context))
+        if not polls and not asks:
             return
-        due = tracking.due(self.context)
-        checks = tracking.checks_due(self.context)
+        due = polling.due(self.context)
+        checks = credentials.checks_due(self.context)
         if due or checks:
             self._polling = threading.Thread(
                 target=self._poll, args=(due, checks), name="feeds", daemon=True
@@ -181,11 +183,11 @@ class Driver:
 
     def _poll(self, due: list[Feed], checks: list[str]) -> None:
         try:
-            for _ in tracking.poll_many(self.context, due):
+            for _ in polling.poll_many(self.context, due):
                 if self.stopping.is_set():
                     break
             for feed in checks:
-                tracking.check_credential(self.context, feed)
+                credentials.check(self.context, feed)
         except Exception:
             log.exception("feeds were not all asked; they are asked again")
         finally:

@@ -14,7 +14,7 @@ from windbreak.operations.administration import accounts
 from windbreak.operations.errors import Refused
 from windbreak.operations.findings import findings
 from windbreak.operations.licensing import licence_views
-from windbreak.operations.tracking import catalogue, tracking
+from windbreak.operations.tracking import catalogue, credentials, feeds, polling
 from windbreak.operations.views import coverage
 from windbreak.operations.views import products as product_views
 from windbreak.operations.views import sites as site_views
@@ -35,8 +35,8 @@ class Vanishing(WithContext):
             "sign_in_name": EBBING_USER,
             "credential": EBBING_KEY,
         }
-        tracking.register(self.context, NewFeed.model_validate(new), RHONA)
-        self.first = tracking.poll(self.context, "ebbing")
+        feeds.register(self.context, NewFeed.model_validate(new), RHONA)
+        self.first = polling.poll(self.context, "ebbing")
 
     def faults(self, **told: object) -> None:
         import json
@@ -48,12 +48,12 @@ class Vanishing(WithContext):
     def test_a_release_that_is_listed_no_longer_was_withdrawn(self) -> None:
         known = self.context.store.releases.get("plugin/muster@1.9.5")
         self.assertIsNone(known.withdrawn_at)
-        tracking.poll(self.context, "ebbing")
+        polling.poll(self.context, "ebbing")
         known = self.context.store.releases.get("plugin/muster@1.9.5")
         self.assertIsNotNone(known.withdrawn_at)
         # It is listed again: nothing was lost.
         self.marker.unlink()
-        tracking.poll(self.context, "ebbing")
+        polling.poll(self.context, "ebbing")
         known = self.context.store.releases.get("plugin/muster@1.9.5")
         self.assertIsNone(known.withdrawn_at)
 
@@ -80,7 +80,7 @@ class Vanishing(WithContext):
     def test_the_same_version_with_another_package_is_a_finding_that_closes_when_decided(
         self,
     ) -> None:
-        tracking.poll(self.context, "ebbing")
+        polling.poll(self.context, "ebbing")
         (found,) = [f for f in look_again(self.context) if f.kind == "republished"]
         self.assertIn("Capstan", found.headline)
         opened = found.opened_at
@@ -102,7 +102,7 @@ class Vanishing(WithContext):
         ]:
             with self.subTest(told=told):
                 self.faults(**told)
-                result = tracking.poll(self.context, "ebbing", fresh=True)
+                result = polling.poll(self.context, "ebbing", fresh=True)
                 self.assertEqual(result.state, "failing")
                 self.assertIn(part, result.text)
                 after = self.context.store.releases.all(), self.context.store.products.all()
@@ -112,36 +112,38 @@ class Vanishing(WithContext):
 
     def test_retry_after_is_obeyed(self) -> None:
         self.faults(status=429, retry_after=5400)
-        tracking.poll(self.context, "ebbing")
+        polling.poll(self.context, "ebbing")
         feed = self.context.store.feeds.get("ebbing")
         assert feed.next_poll_at is not None and feed.polled_at is not None
         self.assertEqual(feed.next_poll_at - feed.polled_at, timedelta(seconds=5400))
 
     def test_a_fresh_no_is_looked_at_again_before_anybody_is_bothered(self) -> None:
-        tracking.replace_credential(self.context, "ebbing", "another-key-altogether", RHONA)
-        self.assertFalse(tracking.check_credential(self.context, "ebbing").sure)
+        credentials.replace(self.context, "ebbing", "another-key-altogether", RHONA)
+        self.assertFalse(credentials.check(self.context, "ebbing").sure)
         self.assertNotIn("credential", {f.kind for f in look_again(self.context)})
-        self.assertEqual(tracking.checks_due(self.context), [])
-        self.later = tracking.LOOK_AGAIN + timedelta(seconds=1)
-        self.assertEqual(tracking.checks_due(self.context), ["ebbing"])
-        self.assertTrue(tracking.check_credential(self.context, "ebbing").sure)
+        self.assertEqual(credentials.checks_due(self.context), [])
+        self.later = credentials.LOOK_AGAIN + timedelta(seconds=1)
+        self.assertEqual(credentials.checks_due(self.context), ["ebbing"])
+        self.assertTrue(credentials.check(self.context, "ebbing").sure)
         self.assertIn("credential", {f.kind for f in look_again(self.context)})
-        tracking.replace_credential(self.context, "ebbing", EBBING_KEY, RHONA)
-        self.assertTrue(tracking.check_credential(self.context, "ebbing").valid)
+        credentials.replace(self.context, "ebbing", EBBING_KEY, RHONA)
+        self.assertTrue(credentials.check(self.context, "ebbing").valid)
         self.assertNotIn("credential", {f.kind for f in look_again(self.context)})
 
     def test_the_same_credential_elsewhere_is_named_and_replaced_with_it(self) -> None:
         again = {"id": "ebbing-2", "label": "Ebbing, beta", "sign_in": "user and key"}
         again |= {"url": f"{self.where['feeds']}/ebbing/x.json", "sign_in_name": EBBING_USER}
         new = NewFeed.model_validate({**again, "credential": EBBING_KEY})
-        tracking.register(self.context, new, RHONA)
-        self.assertEqual([f.id for f in tracking.others_with(self.context, "ebbing")], ["ebbing-2"])
-        tracking.replace_credential(self.context, "ebbing", "key-two-of-ours", RHONA)
+        feeds.register(self.context, new, RHONA)
+        others = credentials.others_with(self.context, "ebbing")
+        self.assertEqual([f.id for f in others], ["ebbing-2"])
+        credentials.replace(self.context, "ebbing", "key-two-of-ours", RHONA)
         last = self.context.store.ledger.all(subject="ebbing", newest_first=True, limit=1)[0]
         self.assertIn("still with the old one: Ebbing, beta", last.result)
-        tracking.replace_credential(self.context, "ebbing", EBBING_KEY, RHONA)
-        tracking.replace_credential(self.context, "ebbing", "key-three", RHONA, everywhere=True)
-        self.assertEqual([f.id for f in tracking.others_with(self.context, "ebbing")], ["ebbing-2"])
+        credentials.replace(self.context, "ebbing", EBBING_KEY, RHONA)
+        credentials.replace(self.context, "ebbing", "key-three", RHONA, everywhere=True)
+        others = credentials.others_with(self.context, "ebbing")
+        self.assertEqual([f.id for f in others], ["ebbing-2"])
 
     def test_a_credential_of_somebody_who_left_is_found(self) -> None:
         accounts.ensure_account(self.context, "owen", "Owen Pell")
@@ -161,7 +163,7 @@ class Catalogue(WithContext):
         for url in ("http://127.0.0.1/feed", "https://maker.local/feed", "http://[::1]/feed"):
             with self.subTest(url=url), self.assertRaises(Refused) as caught:
                 new = NewFeed(id="inward", label="Inward", url=url)
-                tracking.register(self.context, new, RHONA)
+                feeds.register(self.context, new, RHONA)
             self.assertEqual(caught.exception.code, "private-network")
 
     def test_what_is_wanting_in_a_feed_is_said(self) -> None:
@@ -177,7 +179,7 @@ class Catalogue(WithContext):
         ]:
             with self.subTest(more=more), self.assertRaises(Refused) as caught:
                 new = NewFeed.model_validate({**base, **more})
-                tracking.register(self.context, new, RHONA)
+                feeds.register(self.context, new, RHONA)
             self.assertEqual(caught.exception.code, code)
 
     def test_a_headline_older_than_its_list_is_told_and_not_believed(self) -> None:
@@ -191,8 +193,8 @@ class Catalogue(WithContext):
         url = f"{self.where['feeds']}/osv/all.json"
         packages = {"packages": {"sextant": "plugin/sextant"}}
         told = {"id": "osv", "label": "OSV", "kind": "advisories", "url": url, "reading": packages}
-        tracking.register(self.context, NewFeed.model_validate(told), RHONA)
-        tracking.poll(self.context, "osv")
+        feeds.register(self.context, NewFeed.model_validate(told), RHONA)
+        polling.poll(self.context, "osv")
         feed, now = self.context.store.feeds.get("osv"), self.context.clock()
         (known,) = self.context.store.advisories.all()
         for announced in (Announced(), Announced(faults=("advisory 0: broken",))):

@@ -14,7 +14,7 @@ from tests.operations.within import look_again
 from windbreak.core.values.accounts import Principal
 from windbreak.core.values.feeds import NewFeed
 from windbreak.operations.context import Context, close, open_context
-from windbreak.operations.tracking import tracking
+from windbreak.operations.tracking import feeds, polling
 from windbreak.operations.views import products as product_views
 
 RHONA = Principal(account="rhona", name="Rhona Vale", via="token")
@@ -140,9 +140,9 @@ class Manners(unittest.TestCase):
             with self.subTest(name=name):
                 context = self.context()
                 url = f"http://127.0.0.1:{self.server.server_port}/{name}"
-                tracking.register(context, NewFeed(id=name, label=name, url=url), RHONA)
+                feeds.register(context, NewFeed(id=name, label=name, url=url), RHONA)
                 for _ in range(2):
-                    result = tracking.poll(context, name, fresh=True)
+                    result = polling.poll(context, name, fresh=True)
                     self.assertEqual(result.state, state, result.text)
                     feed = context.store.feeds.get(name)
                     assert feed.next_poll_at is not None
@@ -158,16 +158,16 @@ class Manners(unittest.TestCase):
     def test_what_was_new_once_is_not_new_again(self) -> None:
         context = self.context()
         url = f"http://127.0.0.1:{self.server.server_port}/marked"
-        tracking.register(context, NewFeed(id="marked", label="Marked", url=url), RHONA)
-        self.assertEqual(tracking.poll(context, "marked").taken, ("plugin/lee@5.5",))
-        self.assertEqual(tracking.poll(context, "marked", fresh=True).taken, ())
+        feeds.register(context, NewFeed(id="marked", label="Marked", url=url), RHONA)
+        self.assertEqual(polling.poll(context, "marked").taken, ("plugin/lee@5.5",))
+        self.assertEqual(polling.poll(context, "marked", fresh=True).taken, ())
 
     def test_one_release_by_many_routes_at_once_is_one(self) -> None:
         context = self.context()
         good = f"http://127.0.0.1:{self.server.server_port}/marked"
         for n in range(30):
-            tracking.register(context, NewFeed(id=f"good-{n}", label="Good", url=good), RHONA)
-        results = list(tracking.poll_many(context, context.store.feeds.all()))
+            feeds.register(context, NewFeed(id=f"good-{n}", label="Good", url=good), RHONA)
+        results = list(polling.poll_many(context, context.store.feeds.all()))
         self.assertEqual({r.state for r in results}, {"fresh"})
         self.assertEqual(len(context.store.releases.all()), 1)
         self.assertEqual(len(context.store.releases.get("plugin/lee@5.5").routes), 30)

@@ -13,7 +13,7 @@ from windbreak.operations.licensing import licence_codes, licensing
 from windbreak.operations.reasoning import answers, cases
 from windbreak.operations.sites import sites
 from windbreak.operations.tracking import catalogue as catalogue_of
-from windbreak.operations.tracking import rights, shelving, tracking
+from windbreak.operations.tracking import polling, rights, shelving
 from windbreak.standins import catalogue
 
 STAMPS = catalogue.find("plugin/oarlock-stamps", "2.0")
@@ -171,7 +171,7 @@ class Shelving(WithContext):
         assert after.corrected is not None
         self.assertIn("plugin/trestle 5.1 and not 5.0", after.corrected)
         # The feed says it again, and is still not believed.
-        tracking.poll(self.context, "chandlery", fresh=True)
+        polling.poll(self.context, "chandlery", fresh=True)
         after = self.context.store.releases.get(release.id)
         self.assertEqual(after.bundles["plugin/trestle"].version, "5.1")
 

@@ -39,7 +39,7 @@ from windbreak.operations.context import Context
 from windbreak.operations.errors import OperationError, Refused
 from windbreak.operations.findings import findings
 from windbreak.operations.sites import sites
-from windbreak.operations.tracking import tracking
+from windbreak.operations.tracking import feeds
 from windbreak.operations.views import sites as site_views
 from windbreak.store.errors import StoreError
 from windbreak.wording.acts import command, page
@@ -270,7 +270,7 @@ def metrics(context: Context) -> bytes:
         registry=registry,
     )
     now = context.clock()
-    for feed in tracking.listed(context):
+    for feed in feeds.listed(context):
         fresh.labels(feed.id).set(feed.state == "fresh")
         if feed.fresh_at is not None:
             age.labels(feed.id).set((now - feed.fresh_at).total_seconds())

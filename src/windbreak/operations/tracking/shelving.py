@@ -19,7 +19,7 @@ from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
 from windbreak.operations.licensing import licence_codes
 from windbreak.operations.tracking import rights
-from windbreak.operations.tracking.tracking import credential_of
+from windbreak.operations.tracking.asking import credential_of
 from windbreak.packages.errors import PackageRefused
 from windbreak.packages.examine import examine
 

@@ -12,7 +12,7 @@ from windbreak.core.versions.version import parse_version
 from windbreak.documents.products import Coverage, Covered, SiteCoverage, Uncovered
 from windbreak.operations.context import Context
 from windbreak.operations.reasoning.catalogue import catalogue
-from windbreak.operations.tracking import tracking
+from windbreak.operations.tracking import feeds
 from windbreak.operations.views.products import listed_releases
 from windbreak.wording.words import day
 
@@ -20,7 +20,7 @@ from windbreak.wording.words import day
 def coverage(context: Context) -> Coverage:
     """Which components feeds cover: the fleet, each site, and what none covers and why. Reads."""
     known = {p.id: p for p in context.store.products.all()}
-    feeds = {f.id: f for f in tracking.listed(context)}
+    by_feed = {f.id: f for f in feeds.listed(context)}
     told = context.store.releases.told_products()
     sites = {s.id: s for s in context.store.sites.all() if s.retired_at is None}
     same_folder = {
@@ -31,7 +31,7 @@ def coverage(context: Context) -> Coverage:
     counts: dict[str, list[int]] = defaultdict(lambda: [0, 0])
     for id, product, version, _ in context.store.inventories.installed():
         shared = same_folder.get(id, set())
-        why = _covered(known.get(product), product, sites[id], shared, feeds, told)
+        why = _covered(known.get(product), product, sites[id], shared, by_feed, told)
         counts[id][0] += 1
         counts[id][1] += why in ("covered", "feed down")
         if why != "covered":

@@ -19,8 +19,8 @@ from windbreak.core.versions.version import parse_version
 from windbreak.documents.products import Coverage, ProductRow, ProductView
 from windbreak.feeds.recipes import Recipe
 from windbreak.operations.errors import Refused
-from windbreak.operations.tracking import catalogue, shelving, tracking
-from windbreak.operations.tracking.tracking import TriedRecipe
+from windbreak.operations.tracking import catalogue, credentials, feeds, polling, recipes, shelving
+from windbreak.operations.tracking.recipes import TriedRecipe
 from windbreak.operations.views import coverage
 from windbreak.operations.views import products as product_views
 from windbreak.packages.examine import MOST_PACKED
@@ -53,19 +53,19 @@ class ForSite(Value):
 @router.get("/feeds")
 def list_feeds(context: Ctx, who: Who) -> list[Feed]:
     """The feeds, with their state; credentials are masked."""
-    return tracking.listed(context)
+    return feeds.listed(context)
 
 
 @router.post("/feeds", status_code=201)
 def register_feed(context: Ctx, who: Who, new: NewFeed) -> Feed:
     """Register a feed."""
-    return tracking.register(context, new, who)
+    return feeds.register(context, new, who)
 
 
 @router.post("/feeds/poll")
 def poll_feeds(context: Ctx, who: Who) -> list[PollResult]:
     """Look at every feed now, past every cache."""
-    return list(tracking.poll_many(context, context.store.feeds.all(), fresh=True))
+    return list(polling.poll_many(context, context.store.feeds.all(), fresh=True))
 
 
 @router.get("/feeds/{id}")
@@ -77,25 +77,25 @@ def show_feed(context: Ctx, who: Who, id: str) -> Feed:
 @router.patch("/feeds/{id}")
 def change_feed(context: Ctx, who: Who, id: str, told: FeedChange) -> Feed:
     """Change a feed's label, address, origins, reading or interval."""
-    return tracking.change(context, id, told, who)
+    return feeds.change(context, id, told, who)
 
 
 @router.delete("/feeds/{id}", status_code=204)
 def drop_feed(context: Ctx, who: Who, id: str) -> None:
     """Read a feed no more; what it told stays known."""
-    tracking.drop(context, id, who)
+    feeds.drop(context, id, who)
 
 
 @router.post("/feeds/{id}/poll")
 def poll_feed(context: Ctx, who: Who, id: str, fresh: bool = True) -> PollResult:
     """Look at a feed now, past every cache unless told otherwise."""
-    return tracking.poll(context, id, fresh=fresh)
+    return polling.poll(context, id, fresh=fresh)
 
 
 @router.post("/feeds/{id}/check")
 def check_feed(context: Ctx, who: Who, id: str) -> CredentialCheck:
     """Ask the maker what the feed's credential may do."""
-    return tracking.check_credential(context, id)
+    return credentials.check(context, id)
 
 
 @router.put("/feeds/{id}/credential")
@@ -104,20 +104,20 @@ def replace_credential(
 ) -> Feed:
     """Replace the feed's credential; ``everywhere`` also where the old one is used else."""
     secret = said.credential.get_secret_value()
-    return tracking.replace_credential(context, id, secret, who, everywhere=everywhere)
+    return credentials.replace(context, id, secret, who, everywhere=everywhere)
 
 
 @router.post("/recipes/try")
 def try_recipe(context: Ctx, who: Who, said: RecipeText) -> TriedRecipe:
     """Ask by a recipe and read by it; nothing is kept."""
     secret = said.credential.get_secret_value() if said.credential else None
-    return tracking.try_recipe(context, said.text, secret)
+    return recipes.try_recipe(context, said.text, secret)
 
 
 @router.put("/recipes/{name}")
 def put_recipe(context: Ctx, who: Who, name: Slug, said: RecipeText) -> Recipe:
     """Keep a recipe under a name."""
-    return tracking.put_recipe(context, name, said.text, who)
+    return recipes.put_recipe(context, name, said.text, who)
 
 
 @router.get("/products")

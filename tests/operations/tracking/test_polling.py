@@ -7,7 +7,7 @@ from windbreak.core.values.feeds import NewFeed
 from windbreak.core.values.releases import DecideRepublished
 from windbreak.operations.errors import Refused
 from windbreak.operations.reasoning import answers
-from windbreak.operations.tracking import catalogue, shelving, tracking
+from windbreak.operations.tracking import catalogue, feeds, polling, shelving
 from windbreak.store.errors import AlreadyThere
 
 
@@ -16,7 +16,7 @@ class Tracking(WithContext):
         self.feeds()
         count = len(self.context.store.releases.all())
         self.assertGreater(count, 25)
-        again = tracking.poll(self.context, "commons", fresh=True)
+        again = polling.poll(self.context, "commons", fresh=True)
         self.assertEqual(again.taken, ())
         self.assertEqual(len(self.context.store.releases.all()), count)
 
@@ -37,7 +37,7 @@ class Tracking(WithContext):
         self.context.store.feeds.change("commons", url=f"{self.where['feeds']}/nowhere")
         waits = []
         for _ in range(3):
-            result = tracking.poll(self.context, "commons")
+            result = polling.poll(self.context, "commons")
             self.assertEqual(result.state, "failing")
             feed = self.context.store.feeds.get("commons")
             assert feed.next_poll_at is not None and feed.polled_at is not None
@@ -51,17 +51,17 @@ class Tracking(WithContext):
         url = f"{self.where['feeds']}/chandlery/releases.json"
         fields = {"id": "chandlery", "label": "The Chandlery", "url": url, "sign_in": "bearer"}
         with self.assertRaises(Refused) as caught:
-            tracking.register(self.context, NewFeed.model_validate(fields), RHONA)
+            feeds.register(self.context, NewFeed.model_validate(fields), RHONA)
         self.assertEqual(caught.exception.code, "no-credential")
         new = NewFeed.model_validate({**fields, "credential": " a-token-of\u200b-the-maker \n"})
-        feed = tracking.register(self.context, new, RHONA)
+        feed = feeds.register(self.context, new, RHONA)
         self.assertEqual(feed.credential, "…aker")
         sealed = self.context.store.secrets.get("feed:chandlery")
         assert sealed is not None
         self.assertNotIn(b"token", sealed)
         self.assertEqual(self.context.sealer.open(sealed), "a-token-of-the-maker")
         with self.assertRaises(AlreadyThere):
-            tracking.register(self.context, new, RHONA)
+            feeds.register(self.context, new, RHONA)
 
     def test_a_package_is_fetched_once_and_what_it_carries_with_it(self) -> None:
         self.feeds()
@@ -96,7 +96,7 @@ class Tracking(WithContext):
         assert release.package is not None
         other = release.package.model_copy(update={"sha256": "f" * 64})
         self.context.store.releases.change(release.id, package=other)
-        result = tracking.poll(self.context, "commons", fresh=True)
+        result = polling.poll(self.context, "commons", fresh=True)
         self.assertIn("came again with another package", result.again[0])
         kept = self.context.store.releases.get(release.id)
         assert kept.package is not None
@@ -114,7 +114,7 @@ class Tracking(WithContext):
             shelving.fetch_package(self.context, "plugin/oarlock", "7.2").version, "7.2"
         )
         # It is decided once: the same package again is no news.
-        self.assertEqual(tracking.poll(self.context, "commons", fresh=True).again, ())
+        self.assertEqual(polling.poll(self.context, "commons", fresh=True).again, ())
 
     def outcomes(self, product: str) -> list[tuple[str, str | None]]:
         return [

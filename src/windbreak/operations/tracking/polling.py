@@ -1,0 +1,217 @@
+"""Feeds polled politely, many at once; what each look brings is taken in."""
+
+from __future__ import annotations
+
+import random
+from collections.abc import Iterator
+from datetime import datetime, timedelta
+
+from pydantic import ValidationError
+
+from windbreak.core.values.feeds import Feed, PollResult
+from windbreak.feeds.announced import Announced, Asked, Items
+from windbreak.feeds.at_once import at_once
+from windbreak.feeds.errors import FeedError, FeedRefused, FeedUnreachable, FeedUnreadable
+from windbreak.feeds.fetching import Answer, good_for, host_of
+from windbreak.feeds.formats import FORMATS
+from windbreak.operations.administration import outward
+from windbreak.operations.context import Context
+from windbreak.operations.errors import Refused
+from windbreak.operations.tracking import asking, catalogue, recipes
+
+LONGEST_WAIT = timedelta(hours=24)
+MOST_PAGES = 20
+AT_ONCE = 32
+
+
+def due(context: Context) -> list[Feed]:
+    """The feeds whose time has come. Reads."""
+    now = context.clock()
+    return [
+        feed
+        for feed in context.store.feeds.all()
+        if feed.next_poll_at is None or feed.next_poll_at <= now
+    ]
+
+
+def next_due(context: Context) -> datetime | None:
+    """When a feed is to be looked at next; None where there is none. Reads."""
+    now = context.clock()
+    return min([feed.next_poll_at or now for feed in context.store.feeds.all()], default=None)
+
+
+def poll_many(context: Context, feeds: list[Feed], *, fresh: bool = False) -> Iterator[PollResult]:
+    """Look at many feeds at once, at few of one host at a time, each as it is ready. Writes.
+
+    A feed that hangs keeps back only the others of its host.
+    """
+
+    yield from at_once(
+        feeds,
+        lambda feed: poll(context, feed.id, fresh=fresh),
+        place=lambda f: host_of(f.url),
+        most=AT_ONCE,
+        per_place=context.per_host,
+        finish=context.store.close,  # each thread's own connection
+    )
+
+
+def poll(context: Context, feed: str, *, fresh: bool = False) -> PollResult:
+    """Look at a feed and take in what is new. ``fresh`` goes past every cache. Writes.
+
+    Never raises for a feed that fails: its state then says why.
+    """
+    known = context.store.feeds.get(feed)
+    now = context.clock()
+    try:
+        answer = asking.ask(context, known, known.url, conditional=not fresh)
+        if answer.unchanged:
+            _note(context, known, now, answer)
+            text = f"{known.label}: nothing new."
+            return PollResult(feed=feed, at=now, state="fresh", unchanged=True, text=text)
+        last = asking.last_looks(context).get(feed, asking.LastLook())
+        announced, items = _read(context, known, answer, last.items)
+        catalogue.refuse_emptied(context, known, announced)
+    except FeedError as error:
+        return _failed(context, known, now, error)
+    with context.store.transaction():
+        before = last.announced if _untouched_since(context, last) else None
+        taken = catalogue.take_in(context, known, announced, now, before)
+        _note(
+            context,
+            known,
+            now,
+            answer,
+            **({"changed_at": now} if taken.ids else {}),  # another look may have set it meanwhile
+            check_url=announced.check_url,
+            needs=announced.needs,
+            faults=taken.faults,
+            products=taken.products,
+            disagreements=catalogue.disagreements(context, known, announced),
+        )
+        result = _told(context, known, now, announced, taken)
+    look = asking.LastLook(items, announced, context.store.database.generation())
+    asking.last_looks(context)[feed] = look
+    context.wake()
+    return result
+
+
+def _untouched_since(context: Context, last: asking.LastLook) -> bool:
+    """Whether nothing was written of the products that a look listed since it was taken in."""
+    if last.announced is None:
+        return False
+    database = context.store.database
+    if database.generation("everything") > last.generation:
+        return False
+    if database.generation() - last.generation > 900:
+        return False  # changes of long ago are no longer listed
+    own = {a.product for a in last.announced.announcements}
+    return not database.changed_after(last.generation, "product", own)
+
+
+def _told(
+    context: Context, feed: Feed, now: datetime, announced: Announced, taken: catalogue.Taken
+) -> PollResult:
+    if feed.kind == "advisories":
+        count = len(announced.advisories)
+        text = f"{feed.label}: {len(taken.ids)} new or changed of {count} advisories."
+    else:
+        text = f"{feed.label}: {len(taken.ids)} new of {len(announced.announcements)} releases."
+    if taken.faults:
+        count = len(taken.faults)
+        said = "1 item was passed over" if count == 1 else f"{count} items were passed over"
+        text += f" {said}; the first: {taken.faults[0]}"
+    if taken.again:
+        text += f" {'; '.join(taken.again)}."
+    if taken.ids:
+        outward.tell(context, "release", {"feed": feed.id, "taken": taken.ids, "text": text})
+    if taken.ids or taken.noted:
+        context.tell("release", feed.id, text)
+    return PollResult(
+        feed=feed.id,
+        at=now,
+        state="fresh",
+        taken=taken.ids,
+        faults=taken.faults,
+        again=taken.again,
+        text=text,
+    )
+
+
+def _read(context: Context, feed: Feed, answer: Answer, before: Items) -> tuple[Announced, Items]:
+    """A feed's answer and the pages it goes on to, as announcements; and its items. Raises
+    FeedError.
+    """
+    items: Items = {}
+    recipe = None
+    if feed.kind == "recipe" and feed.reading.recipe:
+        try:
+            recipe = recipes.recipe_of(context, feed.reading.recipe)
+        except Refused as error:
+            raise FeedUnreadable(str(error)) from None
+
+    def read(page: Answer) -> Announced:
+        asked = Asked(feed.id, page, feed.reading, recipe, context.clock(), before, items)
+        try:
+            return FORMATS[feed.kind](asked)
+        except RecursionError:
+            raise FeedUnreadable("the answer is nested too deeply to be read") from None
+        except ValidationError as error:
+            raise FeedUnreadable(f"the answer can't be read: {error.errors()[0]['msg']}") from None
+
+    announced, seen = read(answer), {feed.url}
+    while announced.next_url is not None:
+        if announced.next_url in seen or len(seen) >= MOST_PAGES:
+            fault = (
+                f"its pages go in a circle, or past {MOST_PAGES}; the first {len(seen)} were read"
+            )
+            cut = {"next_url": None, "whole": False, "faults": (*announced.faults, fault)}
+            return announced.model_copy(update=cut), items
+        seen.add(announced.next_url)
+        announced = announced.and_more(read(asking.ask(context, feed, announced.next_url)))
+    return announced, items
+
+
+def _note(context: Context, feed: Feed, now: datetime, answer: Answer, **more: object) -> None:
+    spread = random.uniform(0.9, 1.1)  # so that feeds of one maker are not asked all at once
+    good = min(timedelta(seconds=good_for(answer.headers)), LONGEST_WAIT)
+    wait = max(timedelta(minutes=feed.every_minutes) * spread, good)
+    context.store.feeds.change(
+        feed.id,
+        state="fresh",
+        reason="It answers.",
+        polled_at=now,
+        fresh_at=now,
+        failures=0,
+        next_poll_at=now + wait,
+        etag=answer.headers.get("etag", feed.etag if answer.unchanged else None),
+        last_modified=answer.headers.get(
+            "last-modified", feed.last_modified if answer.unchanged else None
+        ),
+        **more,
+    )
+
+
+def _failed(context: Context, feed: Feed, now: datetime, error: FeedError) -> PollResult:
+    state = "refused" if isinstance(error, FeedRefused) else "failing"
+    failures = feed.failures + 1
+    wait = min(timedelta(minutes=feed.every_minutes) * 2 ** min(failures - 1, 8), LONGEST_WAIT)
+    wait *= random.uniform(1.0, 1.1)
+    if isinstance(error, FeedUnreachable) and error.retry_after is not None:
+        wait = min(timedelta(seconds=error.retry_after), LONGEST_WAIT)
+    reason = f"{error}".rstrip(".") + "."
+    context.store.feeds.change(
+        feed.id,
+        state=state,
+        reason=reason,
+        polled_at=now,
+        failures=failures,
+        next_poll_at=now + wait,
+    )
+    context.tell("feed", feed.id, reason)
+    return PollResult(
+        feed=feed.id,
+        at=now,
+        state="refused" if state == "refused" else "failing",
+        text=f"{feed.label}: {reason} What was known before stands.",
+    )

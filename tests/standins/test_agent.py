@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import Any
 
 from windbreak.links import signing
+from windbreak.links.millrace import EPOCH, FOR, SERVICE
 from windbreak.standins.agent import LinkLineRefused, MillraceAgent
 from windbreak.standins.catalogue import LOOM, archive, find
 from windbreak.standins.fleet import SITES, lay_out
@@ -28,12 +29,16 @@ class WithAgent(unittest.TestCase):
         said = json.dumps({"key": signing.public_text(self.key), "code": "once"})
         self.line = "windbreak-link." + base64.urlsafe_b64encode(said.encode()).decode()
         self.agent.paste(self.line)
-        self.call("hello", nonce="n", site="skerry-light")
+        self.told: dict[str, str] = {}
+        self.call("hello", nonce="n", site="skerry-light", address="http://127.0.0.1:9")
 
     def ask(self, call: str, key: Any = None, **args: object) -> tuple[int, dict[str, Any]]:
         body = json.dumps(args).encode()
         now = datetime.now(UTC)
-        headers = signing.sign_request(key or self.key, "POST", URL + call, body, now)
+        told = {FOR: self.agent.fact("id") or "-", SERVICE: "s-1", EPOCH: "1", **self.told}
+        headers = signing.sign_request(
+            key or self.key, "POST", URL + call, body, now, "windbreak-agent", told
+        )
         low = {k.lower(): v for k, v in headers.items()}
         status, text, _ = self.agent.answer(call, URL + call, low, body)
         return status, json.loads(text)
@@ -75,7 +80,9 @@ class Linking(WithAgent):
                 self.agent.paste(line)
 
     def test_a_code_is_good_once(self) -> None:
-        self.refused("not-permitted", "hello", nonce="n", site="skerry-light")
+        self.refused(
+            "not-permitted", "hello", nonce="n", site="skerry-light", address="http://127.0.0.1:9"
+        )
 
     def test_another_key_is_turned_away_and_after_goodbye_ours_too(self) -> None:
         self.assertEqual(self.ask("inventory", key=signing.new_key())[0], 401)

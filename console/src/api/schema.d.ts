@@ -3089,11 +3089,15 @@ export interface components {
         };
         /**
          * Instance
-         * @description This service itself. A restored copy drives no site until a person says so.
+         * @description This service itself. ``aside`` says why it drives no site, until a person lets it.
          */
         Instance: {
+            /** Aside */
+            aside?: ("restored" | "copied" | "superseded") | null;
             /** Drives */
             drives: boolean;
+            /** Epoch */
+            epoch: number;
             /** Id */
             id: string;
             /** Restored At */
@@ -3629,7 +3633,8 @@ export interface components {
         };
         /**
          * Link
-         * @description The signed connection to a site, as last seen. ``reason`` is a sentence.
+         * @description The signed connection to a site, as last seen. ``reason`` is a sentence; ``clock_ahead`` how
+         *     many seconds the site's clock is ahead of ours, below 0 behind.
          */
         Link: {
             /**
@@ -3641,6 +3646,11 @@ export interface components {
             agent_id?: string | null;
             /** Agent Version */
             agent_version?: string | null;
+            /**
+             * Clock Ahead
+             * @default 0
+             */
+            clock_ahead: number;
             /** Looked At */
             looked_at?: string | null;
             /**
@@ -5087,6 +5097,7 @@ export interface components {
             /**
              * @default {
              *       "agent_can": [],
+             *       "clock_ahead": 0,
              *       "reason": "No agent has been linked yet.",
              *       "state": "unlinked"
              *     }

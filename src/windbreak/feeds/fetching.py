@@ -18,7 +18,7 @@ import httpx
 
 from windbreak.feeds.errors import FeedRefused, FeedUnreachable
 from windbreak.feeds.signin import signed_in
-from windbreak.feeds.way_out import within
+from windbreak.outside.way_out import within
 
 MOST_REDIRECTS = 5
 FEED_LIMIT = 8 * 2**20

@@ -46,8 +46,11 @@ class Hello(Value):
 class Agent(Protocol):
     """One site's agent. Every call raises a LinkError where it could not be made.
 
-    ``change`` is an id made by the service: the same id is never carried out twice.
+    ``change`` is an id made by the service: the same id is never carried out twice. ``ahead`` is
+    how many seconds its clock was ahead of ours at its last answer.
     """
+
+    ahead: float | None
 
     def hello(self, nonce: str, site: str) -> Hello: ...
     def inventory(self, site: str, at: datetime) -> Inventory: ...

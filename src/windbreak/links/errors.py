@@ -2,9 +2,12 @@
 
 LinkError
   Unreachable     no answer came
+  Unfit           what came can't be used: too large, too deep, or it leads elsewhere
   KeyRefused      the agent turned our key away
+  ClockOff        its clock and ours are too far apart for signatures to be taken
   NotTheAgent     an answer that this site's agent did not sign
   CallFailed      the agent could not do what it was asked; a fixed code says why
+    Superseded    it obeys a newer driver than this service
 """
 
 from __future__ import annotations
@@ -24,6 +27,7 @@ FailureCode = Literal[
     "breaks-site",
     "busy",
     "not-permitted",
+    "superseded",
     "unknown",
 ]
 FAILURE_CODES: tuple[str, ...] = get_args(FailureCode)
@@ -43,6 +47,22 @@ class Unreachable(LinkError):
     def __init__(self, text: str, *, sent: bool = True) -> None:
         self.sent = sent
         super().__init__(text)
+
+
+class Unfit(LinkError):
+    """What came can't be used: too large, too deep, or it leads elsewhere."""
+
+    code = "answer-unfit"
+
+
+class ClockOff(LinkError):
+    """The site's clock and ours are too far apart; ``seconds`` it is ahead, below 0 behind."""
+
+    code = "clock-off"
+
+    def __init__(self, seconds: float) -> None:
+        self.seconds = seconds
+        super().__init__(f"its clock is {clock_text(seconds)}")
 
 
 class KeyRefused(LinkError):
@@ -65,3 +85,17 @@ class CallFailed(LinkError):
     def __init__(self, failure: str, detail: str) -> None:
         self.failure, self.detail = failure, detail
         super().__init__(f"{failure}: {detail}" if detail else failure)
+
+
+class Superseded(CallFailed):
+    """The agent obeys a newer driver: another service has taken its site over."""
+
+    def __init__(self, detail: str) -> None:
+        super().__init__("superseded", detail)
+
+
+def clock_text(seconds: float) -> str:
+    """How far a clock is off, in words: "8 s behind"."""
+    off = abs(round(seconds))
+    how = f"{off} s" if off < 120 else f"{off // 60} min"
+    return f"{how} {'ahead' if seconds > 0 else 'behind'}"

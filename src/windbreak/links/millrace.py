@@ -1,53 +1,88 @@
-"""The adapter for Millrace: signed JSON calls to the agent under ``/_windbreak/``."""
+"""The adapter for Millrace: signed JSON calls to the agent under ``/_windbreak/``.
+
+Each call names, under its signature, the agent it is for, the service that makes it and that
+service's epoch: another agent, and one that obeys a newer driver, refuse it.
+"""
 
 from __future__ import annotations
 
 import base64
 import json
 from collections.abc import Callable
+from dataclasses import dataclass
 from datetime import UTC, datetime
-from typing import Any
+from email.utils import parsedate_to_datetime
+from typing import Any, TypeVar
 
-import httpx
 from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey, Ed25519PublicKey
-from pydantic import ValidationError
+from pydantic import BaseModel, ValidationError
 
 from windbreak.core.values.inventories import Inventory
 from windbreak.core.values.packages import Package
 from windbreak.links import signing
 from windbreak.links.adapter import AgentLook, ChangeState, Hello
-from windbreak.links.errors import CallFailed, KeyRefused, NotTheAgent, Unreachable
+from windbreak.links.errors import (
+    CallFailed,
+    ClockOff,
+    KeyRefused,
+    NotTheAgent,
+    Superseded,
+    Unfit,
+    Unreachable,
+)
+from windbreak.links.visiting import ANSWER_BYTES, INVENTORY_BYTES, Visited, Visiting
+from windbreak.outside.reading import read_json
+
+FOR, SERVICE, EPOCH = "windbreak-for", "windbreak-service", "windbreak-epoch"
+NOBODY_YET = "-"  # whom a first call is for, before the agent has told its id
+_OFF = 300.0  # seconds between two clocks from which signatures are not taken
+
+T = TypeVar("T", bound=BaseModel)
+
+
+@dataclass(frozen=True)
+class Caller:
+    """Who calls: the service's key, its instance id and its epoch; ``superseded`` is told when an
+    agent obeys a newer one.
+    """
+
+    key: Ed25519PrivateKey
+    instance: str
+    epoch: int
+    clock: Callable[[], datetime] = lambda: datetime.now(UTC)
+    superseded: Callable[[str], None] = lambda detail: None
 
 
 class MillraceAgent:
-    """The agent of one Millrace site. ``public`` is its key; None only while it is being linked."""
+    """The agent of one Millrace site. ``public`` is its key and ``id`` its id; None only while it
+    is being linked.
+    """
 
     def __init__(
         self,
-        client: httpx.Client,
-        address: str,
-        key: Ed25519PrivateKey,
+        site: Visiting,
+        caller: Caller,
+        id: str | None,
         public: Ed25519PublicKey | None,
-        clock: Callable[[], datetime] = lambda: datetime.now(UTC),
     ) -> None:
-        self.client, self.address, self.key, self.public = client, address, key, public
-        self.clock = clock
+        self.site, self.caller, self.id, self.public = site, caller, id, public
+        self.ahead: float | None = None  # seconds its clock is ahead of ours, by its last answer
 
     def hello(self, nonce: str, site: str) -> Hello:
-        return Hello.model_validate(self._call("hello", {"nonce": nonce, "site": site}))
+        address = self.site.address
+        return self._read(
+            Hello, self._call("hello", {"nonce": nonce, "site": site, "address": address})
+        )
 
     def inventory(self, site: str, at: datetime) -> Inventory:
-        said = self._call("inventory", {})
-        try:
-            return Inventory.model_validate({**said, "id": site, "at": at})
-        except ValidationError as error:
-            raise NotTheAgent(f"its inventory can't be read: {error}") from error
+        said = self._call("inventory", {}, most=INVENTORY_BYTES)
+        return self._read(Inventory, {**said, "id": site, "at": at})
 
     def look(self) -> AgentLook:
-        return AgentLook.model_validate(self._call("look", {}))
+        return self._read(AgentLook, self._call("look", {}))
 
     def change(self, change: str) -> ChangeState:
-        return ChangeState.model_validate(self._call("change", {"change": change}))
+        return self._read(ChangeState, self._call("change", {"change": change}))
 
     def do(self, call: str, change: str, **args: object) -> dict[str, Any]:
         return self._call(call, {"change": change, **args})
@@ -69,48 +104,88 @@ class MillraceAgent:
     def goodbye(self) -> None:
         self._call("goodbye", {})
 
-    def _call(self, call: str, args: dict[str, Any]) -> dict[str, Any]:
-        url = f"{self.address}/_windbreak/{call}"
-        body = json.dumps(args).encode()
-        headers = signing.sign_request(self.key, "POST", url, body, self.clock())
-        sent = signing.Request("POST", url, {k.lower(): v for k, v in headers.items()})
-        request = self.client.build_request(
-            "POST", url, content=body, headers={**headers, "content-type": "application/json"}
-        )
+    def _read(self, kind: type[T], said: dict[str, Any]) -> T:
         try:
-            response = self.client.send(request)
-        except (httpx.ConnectError, httpx.ConnectTimeout) as error:
-            raise Unreachable(f"the agent does not answer: {error}", sent=False) from error
-        except httpx.HTTPError as error:
-            said = str(error) or type(error).__name__
-            raise Unreachable(f"the agent's answer did not come: {said}") from error
-        return self._read(response, sent)
+            return kind.model_validate(said)
+        except ValidationError as error:
+            first = error.errors()[0]
+            where = ".".join(map(str, first["loc"])) or "the whole"
+            raise Unfit(f"its answer can't be read: {where}: {first['msg']}") from error
 
-    def _read(self, response: httpx.Response, sent: signing.Request) -> dict[str, Any]:
-        if response.status_code == 404:
+    def _call(self, call: str, args: dict[str, Any], *, most: int = ANSWER_BYTES) -> dict[str, Any]:
+        caller, path = self.caller, f"/_windbreak/{call}"
+        url, body = f"{self.site.address}{path}", json.dumps(args).encode()
+        told = {
+            FOR: self.id or NOBODY_YET,
+            SERVICE: caller.instance,
+            EPOCH: str(caller.epoch),
+            "content-type": "application/json",
+        }
+        headers = signing.sign_request(
+            caller.key, "POST", url, body, caller.clock(), "windbreak-agent", told
+        )
+        sent = signing.Request("POST", url, {k.lower(): v for k, v in headers.items()})
+        visited = self.site.call(path, body, headers, most=most)
+        if visited.status == 404:
             raise Unreachable("there is no agent at this address")
+        signed = self._signed(visited, sent)
+        return self._answer(visited, signed=signed)
+
+    def _signed(self, visited: Visited, sent: signing.Request) -> bool:
+        """Whether the agent's signature stands under an answer, before it is read. Raises
+        NotTheAgent, ClockOff.
+        """
+        if self.public is None:
+            return False
+        answer = signing.Answer(visited.status, dict(visited.headers), sent)
         try:
-            said = response.json()
-        except ValueError:
-            said = None
-        if response.status_code == 401:
-            # Whoever does not know our key can't sign for us: this is told, and not relied on.
-            why = str(said.get("detail", "")) if isinstance(said, dict) else ""
-            raise KeyRefused(
-                "the agent does not take our key; the owner may have ended the link"
-                + (f" (it says: {why[:200]})" if why else "")
+            self.ahead = signing.verify_answer(
+                self.public, sent, answer, visited.body, self.caller.clock()
             )
+        except signing.TooFarApart as error:
+            raise ClockOff(error.seconds) from error
+        except signing.SignatureRefused as error:
+            if visited.status == 401:
+                return False  # whoever does not know our key can't sign for us
+            raise NotTheAgent(str(error)) from error
+        return True
+
+    def _answer(self, visited: Visited, *, signed: bool) -> dict[str, Any]:
+        try:
+            said = read_json(visited.body)
+        except ValueError as error:
+            said = error
+        if visited.status == 401:
+            raise self._refused(visited, said if isinstance(said, dict) else {}, signed=signed)
+        if isinstance(said, ValueError):
+            raise Unfit(f"its answer can't be read (status {visited.status}): {said}")
         if not isinstance(said, dict):
-            raise Unreachable(f"no agent's answer (status {response.status_code})")
-        if self.public is not None:
-            answer = signing.Answer(
-                response.status_code, {k.lower(): v for k, v in response.headers.items()}, sent
-            )
-            try:
-                signing.verify_answer(self.public, sent, answer, response.content, self.clock())
-            except signing.SignatureRefused as error:
-                raise NotTheAgent(str(error)) from error
-        if response.status_code != 200:
-            code, detail = str(said.get("code", "unknown")), str(said.get("detail", ""))
+            raise Unfit(f"no agent's answer (status {visited.status})")
+        if visited.status != 200:
+            code, detail = str(said.get("code", "unknown")), str(said.get("detail", ""))[:500]
+            if code == "superseded":
+                if signed:
+                    self.caller.superseded(detail)
+                raise Superseded(detail)
             raise CallFailed(code, detail)
         return said
+
+    def _refused(
+        self, visited: Visited, said: dict[str, Any], *, signed: bool
+    ) -> KeyRefused | ClockOff:
+        """Why a call was turned away. What is not signed is told, and not relied on."""
+        ahead = self._ahead_by_date(visited)
+        if ahead is not None and abs(ahead) >= _OFF:
+            return ClockOff(ahead)
+        why = str(said.get("detail", ""))[:200]
+        told = f" (it says: {why})" if why and not signed else f": {why}" if why else ""
+        return KeyRefused(
+            f"the agent does not take our key; the owner may have ended the link{told}"
+        )
+
+    def _ahead_by_date(self, visited: Visited) -> float | None:
+        try:
+            date = parsedate_to_datetime(visited.headers.get("date", ""))
+            return (date - self.caller.clock()).total_seconds()
+        except (ValueError, TypeError):
+            return None

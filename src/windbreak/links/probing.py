@@ -8,10 +8,10 @@ from collections.abc import Callable, Iterator
 from datetime import datetime
 from html.parser import HTMLParser
 
-import httpx
-
 from windbreak.core.values.runs import Look, Probe, Seen
 from windbreak.links.adapter import AgentLook
+from windbreak.links.errors import LinkError
+from windbreak.links.visiting import Visiting
 
 _SIGNS = ("fatal fault", "uncaught", "traceback", "stack trace", "database could not")
 
@@ -38,32 +38,31 @@ class _Marks(HTMLParser):
             self.marks.append(data.strip())
 
 
-def look_at(client: httpx.Client, name: str, url: str, *, past_caches: bool = True) -> Look:
-    """Look at one page; what can't be reached has no status."""
-    look, _ = _look(client, name, url, past_caches=past_caches)
+def look_at(site: Visiting, name: str, where: str, *, past_caches: bool = True) -> Look:
+    """Look at one page, named as the site names it; what can't be reached has no status."""
+    look, _ = _look(site, name, where, past_caches=past_caches)
     return look
 
 
-def _look(client: httpx.Client, name: str, url: str, *, past_caches: bool) -> tuple[Look, _Marks]:
+def _look(site: Visiting, name: str, where: str, *, past_caches: bool) -> tuple[Look, _Marks]:
     headers = {"cache-control": "no-cache", "pragma": "no-cache"} if past_caches else {}
     started = time.monotonic()
     marks = _Marks()
     try:
-        response = client.get(url, headers=headers)
-    except httpx.HTTPError as error:
-        said = str(error) or type(error).__name__
+        visited = site.page(where, headers)
+    except LinkError as error:
         seconds = round(time.monotonic() - started, 3)
-        return Look(name=name, status=None, seconds=seconds, bytes=0, faults=(said,)), marks
-    text = response.text
+        return Look(name=name, status=None, seconds=seconds, bytes=0, faults=(str(error),)), marks
+    text = visited.text
     marks.feed(text)
     low = text.lower()
     faults = tuple(sign for sign in _SIGNS if sign in low)
     return (
         Look(
             name=name,
-            status=response.status_code,
-            seconds=round(time.monotonic() - started, 3),
-            bytes=len(response.content),
+            status=visited.status,
+            seconds=visited.seconds,
+            bytes=len(visited.body),
             marks=tuple(marks.marks),
             faults=faults,
         ),
@@ -71,11 +70,11 @@ def _look(client: httpx.Client, name: str, url: str, *, past_caches: bool) -> tu
     )
 
 
-def probe(client: httpx.Client, address: str, ask: Callable[[], AgentLook], at: datetime) -> Probe:
+def probe(site: Visiting, ask: Callable[[], AgentLook], at: datetime) -> Probe:
     """Look at a site's pages and its editor, and then at what that left in its error log."""
     said = ask()
-    looks = [look_at(client, name, f"{address}{path}") for name, path in said.pages]
-    editor, marks = _look(client, "Editor", f"{address}{said.editor}", past_caches=True)
+    looks = [look_at(site, name, where) for name, where in said.pages]
+    editor, marks = _look(site, "Editor", said.editor, past_caches=True)
     looks.append(editor)
     usable = editor.status == 200 and not editor.faults
     after = ask()

@@ -1,18 +1,19 @@
 """Requests and answers signed with Ed25519: HTTP Message Signatures (RFC 9421).
 
 A request covers its method, target and content digest (RFC 9530), with creation time and
-nonce. An answer covers its status and digest and the signature of the request it answers, so
-that no answer can be given twice.
+nonce, and the headers that say whom it is for. An answer covers its status and digest and the
+signature of the request it answers, so that no answer can be given twice. Each purpose has a tag
+of its own: what is signed for a web hook commands no agent.
 """
 
 from __future__ import annotations
 
 import base64
 import secrets
-from collections.abc import Callable
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass
-from datetime import UTC, datetime, timedelta
-from typing import Any, cast
+from datetime import datetime, timedelta
+from typing import Any, Literal, cast
 
 from cryptography.exceptions import InvalidSignature as InvalidKey
 from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey, Ed25519PublicKey
@@ -25,15 +26,26 @@ from http_message_signatures import (
 )
 
 OLDEST = timedelta(minutes=5)
-NEWEST = timedelta(seconds=30)
+NEWEST = OLDEST  # clocks are off in both directions
+Purpose = Literal["windbreak-agent", "windbreak-hook"]
 _LABEL = "wb"
-_TAG = "windbreak"
 _REQUEST = ("@method", "@target-uri", "content-digest")
+_AGENT: Purpose = "windbreak-agent"
 _ANSWER = ("@status", "content-digest", f'"signature";req;key="{_LABEL}"')
 
 
 class SignatureRefused(Exception):
     """A signature is missing, wrong, too old, too new, or was seen before."""
+
+
+class TooFarApart(SignatureRefused):
+    """A good signature, made more than five minutes from now; ``seconds`` ahead of us, or below 0
+    behind.
+    """
+
+    def __init__(self, seconds: float) -> None:
+        self.seconds = seconds
+        super().__init__("the signature is too old or too new")
 
 
 @dataclass
@@ -92,18 +104,25 @@ def public_from(text: str) -> Ed25519PublicKey:
 
 
 def sign_request(
-    key: Ed25519PrivateKey, method: str, url: str, body: bytes, at: datetime
+    key: Ed25519PrivateKey,
+    method: str,
+    url: str,
+    body: bytes,
+    at: datetime,
+    purpose: Purpose,
+    headers: Mapping[str, str] | None = None,
 ) -> dict[str, str]:
-    """The headers that sign a request."""
-    request = Request(method, url, {})
+    """The headers that sign a request, those given among them and covered."""
+    given = dict(headers or {})
+    request = Request(method, url, given)
     _signer(key).sign(
         request,
         key_id=public_text(key)[:12],
         created=at,
         nonce=secrets.token_urlsafe(18),
         label=_LABEL,
-        tag=_TAG,
-        covered_component_ids=_REQUEST[:-1],
+        tag=purpose,
+        covered_component_ids=(*_REQUEST[:-1], *given),
         body=body,
     )
     return request.headers
@@ -115,12 +134,15 @@ def verify_request(
     body: bytes,
     at: datetime,
     seen: Callable[[str, datetime], bool],
+    purpose: Purpose,
+    headers: Iterable[str] = (),
 ) -> None:
-    """Check a request's signature; ``seen`` notes a nonce and tells whether it was used before.
-
-    Raises SignatureRefused.
+    """Check a request's signature, which must cover some headers; ``seen`` notes a nonce and tells
+    whether it was used before. Raises SignatureRefused.
     """
-    parameters = _verify(public, request, body, at, _REQUEST)
+    covered = (*_REQUEST, *headers)
+    parameters = _verify(public, request, body, covered, purpose)
+    _near(parameters, at)
     nonce = parameters.get("nonce")
     if not isinstance(nonce, str):
         raise SignatureRefused("the signature has no nonce")
@@ -138,7 +160,7 @@ def sign_answer(
         key_id=public_text(key)[:12],
         created=at,
         label=_LABEL,
-        tag=_TAG,
+        tag=_AGENT,
         covered_component_ids=(_ANSWER[0], _ANSWER[2]),
         body=body,
     )
@@ -147,9 +169,11 @@ def sign_answer(
 
 def verify_answer(
     public: Ed25519PublicKey, request: Request, answer: Answer, body: bytes, at: datetime
-) -> None:
-    """Check that an answer was signed for this request. Raises SignatureRefused."""
-    _verify(public, answer, body, at, _ANSWER)
+) -> float:
+    """Check that an answer was signed for this request; how many seconds the signer's clock is
+    ahead of ours. Raises SignatureRefused.
+    """
+    return _near(_verify(public, answer, body, _ANSWER, _AGENT), at)
 
 
 def _signer(key: Ed25519PrivateKey) -> HTTPMessageSigner:
@@ -159,21 +183,31 @@ def _signer(key: Ed25519PrivateKey) -> HTTPMessageSigner:
 
 
 def _verify(
-    public: Ed25519PublicKey, message: object, body: bytes, at: datetime, covered: tuple[str, ...]
+    public: Ed25519PublicKey,
+    message: object,
+    body: bytes,
+    covered: tuple[str, ...],
+    purpose: Purpose,
 ) -> dict[str, Any]:
     verifier = HTTPMessageVerifier(
         signature_algorithm=algorithms.ED25519, key_resolver=_Keys(public=public)
     )
+    verifier.max_clock_skew = timedelta(days=9999)  # how far apart clocks are is judged by us
     try:
         (result,) = verifier.verify(
-            message, max_age=None, expect_tag=_TAG, require_components=covered, body=body
+            message, max_age=None, expect_tag=purpose, require_components=covered, body=body
         )
     except (HTTPMessageSignaturesException, ValueError, KeyError) as error:
         raise SignatureRefused(f"the signature does not hold: {error}") from error
-    parameters = cast("dict[str, Any]", result.parameters)
+    return cast("dict[str, Any]", result.parameters)
+
+
+def _near(parameters: Mapping[str, Any], at: datetime) -> float:
+    """How many seconds ahead of us a signature was made. Raises SignatureRefused, TooFarApart."""
     created = parameters.get("created")
     if not isinstance(created, int):
         raise SignatureRefused("the signature does not say when it was made")
-    if not at - OLDEST <= datetime.fromtimestamp(created, UTC) <= at + NEWEST:
-        raise SignatureRefused("the signature is too old or too new")
-    return parameters
+    ahead = created - at.timestamp()
+    if not -OLDEST.total_seconds() <= ahead <= NEWEST.total_seconds():
+        raise TooFarApart(ahead)
+    return ahead

@@ -7,9 +7,9 @@ from datetime import datetime
 import httpx
 from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
 
-from windbreak.feeds.way_out import within
 from windbreak.links import signing
 from windbreak.notices.errors import NoticeError
+from windbreak.outside.way_out import within
 
 SECONDS = 20.0
 
@@ -18,7 +18,7 @@ def send(
     client: httpx.Client, url: str, body: bytes, key: Ed25519PrivateKey, now: datetime
 ) -> None:
     """Post one message. Raises NoticeError unless it is taken (a status of 200 to 299)."""
-    headers = signing.sign_request(key, "POST", url, body, now)
+    headers = signing.sign_request(key, "POST", url, body, now, "windbreak-hook")
     try:
         with within(SECONDS):
             response = client.post(

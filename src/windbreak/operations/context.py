@@ -14,12 +14,11 @@ from typing import TypeVar, cast
 import httpx
 
 from windbreak.core.values.ledger import Event, LedgerEntry
-from windbreak.feeds import way_out
+from windbreak.outside import way_out
 from windbreak.packages.shelf import Shelf
 from windbreak.store.sealing import Sealer
 from windbreak.store.store import Store
 
-TIMEOUT = httpx.Timeout(10, read=60)
 T = TypeVar("T")
 
 
@@ -53,8 +52,9 @@ class Cache:
 class Context:
     """One service's workshop. ``clock`` gives aware instants in UTC.
 
-    ``http`` asks sites, which may be anywhere; ``out`` asks makers and tells web hooks, and goes
-    to private networks only where the settings allow them. ``per_host`` is how many feeds of one
+    ``http`` asks sites, which may be anywhere but at this service's ``own_ports``; ``out`` asks
+    makers and tells web hooks, and goes to private networks only where the settings allow them.
+    ``per_host`` is how many feeds of one
     host are asked at once. ``executor`` is where many sites are reasoned about; None: here.
     ``cache`` is this service's own: two services in one process know nothing of each other.
     """
@@ -67,6 +67,7 @@ class Context:
     out: httpx.Client
     clock: Callable[[], datetime] = lambda: datetime.now(UTC)
     allowed: tuple[way_out.Network, ...] = ()
+    own_ports: set[int] = field(default_factory=set)
     soak: dict[str, int] = field(default_factory=dict)
     per_host: int = 2
     executor: Executor | None = None
@@ -108,13 +109,15 @@ def open_context(
     allowed = way_out.networks(private_networks)
     data.mkdir(parents=True, exist_ok=True, mode=0o700)
     store = Store(data / "windbreak.db")
+    own_ports: set[int] = set()
     return Context(
         data=data,
         store=store,
         sealer=Sealer(data / "seal.key"),
         shelf=Shelf(data / "shelf", store),
-        http=httpx.Client(timeout=TIMEOUT, trust_env=False),
-        out=way_out.client(allowed),
+        http=way_out.client(way_out.only_sites(own_ports)),
+        out=way_out.client(way_out.only_makers(allowed)),
+        own_ports=own_ports,
         allowed=allowed,
         soak=soak or {},
         per_host=per_host,

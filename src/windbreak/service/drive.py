@@ -140,11 +140,11 @@ class Driver:
         self.context.store.close()
 
     def _duties(self) -> tuple[Callable[[], None], ...]:
-        """What is done in turn; a restored copy only reads feeds and looks about."""
-        aside = (self._daily, self._feeds, self._outward)
+        """What is done in turn; a reader only asks feeds: nothing goes out of it."""
         if not instance.may_drive(self.context):
-            return aside
-        return (self._bookings, self._rollouts, *aside, self._refreshes)
+            return (self._daily, self._feeds)
+        own = (self._outward, self._digest, self._refreshes)
+        return (self._bookings, self._rollouts, self._daily, self._feeds, *own)
 
     def _bookings(self) -> None:
         if not self._due("bookings", ("booking",), lambda: rollouts.next_due(self.context)):
@@ -228,15 +228,17 @@ class Driver:
             self.context.store.close()
 
     def _daily(self) -> None:
-        """The turning of a day: soaks and licences end, what is old is forgotten, the digest
-        goes.
-        """
+        """The turning of a day: soaks and licences end, what is old is forgotten."""
         now = self.context.clock()
-        today = now.date().isoformat()
         hour = f"{now:%Y-%m-%dT%H}"
         if self._hour != hour:
-            self._turned(hour, today)
+            self._turned(hour, now.date().isoformat())
             self._hour = hour
+
+    def _digest(self) -> None:
+        """The mail of the morning, once a day."""
+        now = self.context.clock()
+        today = now.date().isoformat()
         due = self.mail.server and self.mail.to and now.hour >= self.digest_hour
         if due and self.context.store.facts.get("digest_on") != today and self._mail_after <= now:
             self._mail_after = now + timedelta(minutes=15)

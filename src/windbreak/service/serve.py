@@ -10,7 +10,7 @@ from typing import TextIO
 
 import uvicorn
 
-from windbreak.operations.administration import accounts
+from windbreak.operations.administration import accounts, instance
 from windbreak.operations.context import Context, open_context
 from windbreak.operations.errors import Refused
 from windbreak.operations.reasoning.executors import executor
@@ -58,7 +58,10 @@ def serve(data: Path, settings: Settings) -> int:
             f"can't listen at {settings.host}:{settings.port} ({error.strerror}); "
             "give another --port"
         ) from None
-    address = f"http://{settings.host}:{listening.getsockname()[1]}"
+    port = int(listening.getsockname()[1])
+    context.own_ports.add(port)
+    instance.settle(context)
+    address = f"http://{settings.host}:{port}"
     _greet(context, settings, address, first=first)
     config = uvicorn.Config(app, log_config=None, access_log=False, timeout_graceful_shutdown=3)
     uvicorn.Server(config).run(sockets=[listening])

@@ -22,9 +22,11 @@ from contextlib import closing, contextmanager
 from datetime import UTC, date, datetime, timedelta
 from pathlib import Path
 from typing import Any
+from urllib.parse import urlsplit
 
 from windbreak.links import signing
 from windbreak.links.errors import CallFailed
+from windbreak.links.millrace import EPOCH, FOR, NOBODY_YET, SERVICE
 from windbreak.packages.errors import PackageRefused
 from windbreak.packages.examine import examine
 from windbreak.standins.millrace import FOLDERS, PAGES, Found, MillraceSite
@@ -37,6 +39,21 @@ CAN = (
 )
 PASS_MINUTES = 5
 GRACE_DAYS = 10
+
+
+def _garbled(how: str | None) -> bytes | None:
+    """What is answered in the place of sense: ``faults.json`` may say "deep" or "large"."""
+    match how:
+        case "deep":
+            return b"[" * 100_000
+        case "large":
+            return b'{"a": "' + b"x" * 40 * 2**20 + b'"}'
+    return None
+
+
+def _origin(url: str) -> tuple[str, str]:
+    parts = urlsplit(url)
+    return parts.scheme, parts.netloc
 
 
 class LinkLineRefused(ValueError):
@@ -107,13 +124,21 @@ class MillraceAgent:
             signing.public_from(said["key"])
         except (ValueError, KeyError, TypeError, signing.SignatureRefused) as error:
             raise LinkLineRefused(f"this is not a line of the console: {error}") from error
+        for name in ("address", "epoch", "instance"):
+            self._set(name, None)
         self._set("service", said["key"])
         self._set("code", said["code"])
 
     def unlink(self) -> None:
         """The owner ends the link."""
-        for name in ("service", "code", "site"):
+        for name in ("service", "code", "site", "address", "epoch", "instance"):
             self._set(name, None)
+
+    def renew(self) -> None:
+        """The owner gives this copy of a site an id and a key of its own; its link is ended."""
+        self.unlink()
+        self._set("id", f"agent-{secrets.token_hex(8)}")
+        self._set("key", signing.key_text(signing.new_key()))
 
     def take_pass(self, text: str) -> bool:
         """Whether a looking pass is good; it is good once."""
@@ -129,25 +154,56 @@ class MillraceAgent:
     ) -> tuple[int, bytes, dict[str, str]]:
         """Answer a signed call: status, body, headers. 401 when the key is not the linked one."""
         request = signing.Request("POST", url, headers)
+        status, said = self._judged(call, request, body)
+        text = _garbled(self.faults().get("answer")) or json.dumps(said).encode()
+        key = signing.key_from(self.fact("key") or "")
+        return status, text, signing.sign_answer(key, request, status, text, self.now())
+
+    def _judged(
+        self, call: str, request: signing.Request, body: bytes
+    ) -> tuple[int, dict[str, Any]]:
         try:
             service = self.fact("service")
             if service is None:
                 raise signing.SignatureRefused("no key of a service is in place here")
             public = signing.public_from(service)
-            signing.verify_request(public, request, body, datetime.now(UTC), self._seen)
+            names = (FOR, SERVICE, EPOCH)
+            purpose: signing.Purpose = "windbreak-agent"
+            signing.verify_request(public, request, body, self.now(), self._seen, purpose, names)
         except signing.SignatureRefused as error:
-            refused = {"code": "not-permitted", "detail": str(error)}
-            return 401, json.dumps(refused).encode(), {}
+            return 401, {"code": "not-permitted", "detail": str(error)}
         try:
-            args = json.loads(body)
-            status, said = 200, self._carry_out(call, args)
+            self._obey(request)
+            return 200, self._carry_out(call, json.loads(body))
         except CallFailed as error:
-            status, said = 409, {"code": error.failure, "detail": error.detail}
+            return 409, {"code": error.failure, "detail": error.detail}
         except (KeyError, ValueError, TypeError) as error:
-            status, said = 409, {"code": "unknown", "detail": f"odd arguments: {error}"}
-        text = json.dumps(said).encode()
-        key = signing.key_from(self.fact("key") or "")
-        return status, text, signing.sign_answer(key, request, status, text, datetime.now(UTC))
+            return 409, {"code": "unknown", "detail": f"odd arguments: {error}"}
+
+    def now(self) -> datetime:
+        """The time by this site's clock, which ``faults.json`` may put wrong: ``clock`` seconds."""
+        return datetime.now(UTC) + timedelta(seconds=float(self.faults().get("clock", 0)))
+
+    def _obey(self, request: signing.Request) -> None:
+        """Whether a call is for this agent, at its own place, and of the newest driver. Raises
+        CallFailed.
+        """
+        own, wanted = self.fact("id"), request.headers[FOR]
+        if wanted != own and not (wanted == NOBODY_YET and self.fact("code")):
+            raise CallFailed("not-permitted", "this call is for another agent")
+        bound = self.fact("address")
+        if bound is not None and _origin(bound) != _origin(request.url):
+            raise CallFailed(
+                "not-permitted",
+                f"this agent is bound to {bound}; a copy of its site needs an id of its own",
+            )
+        epoch, instance = int(request.headers[EPOCH]), request.headers[SERVICE]
+        newest = int(self.fact("epoch") or 0)
+        if epoch < newest or (epoch == newest and self.fact("instance") not in (None, instance)):
+            raise CallFailed("superseded", f"it obeys epoch {newest}; this call is of {epoch}")
+        if epoch > newest or self.fact("instance") is None:
+            self._set("epoch", str(epoch))
+            self._set("instance", instance)
 
     def _seen(self, nonce: str, until: datetime) -> bool:
         with self._database() as db:
@@ -218,7 +274,9 @@ class MillraceAgent:
         time.sleep(float(self.faults().get("slow", {}).get(call, 0)))
 
     def faults(self) -> dict[str, Any]:
-        """What is wrong with this site: ``slow`` calls, ``silent`` (no agent answers), ``down``."""
+        """What is wrong with this site: ``slow`` calls, ``silent`` (no agent answers), ``down``, a
+        ``clock`` so many seconds off, an ``answer`` that is "deep" or "large".
+        """
         told = self.state / "faults.json"
         return dict(json.loads(told.read_text())) if told.exists() else {}
 
@@ -262,6 +320,7 @@ class MillraceAgent:
         text = f"{agent}.{public}.{args['nonce']}".encode()
         proof = hmac.new(code.encode(), text, hashlib.sha256).hexdigest()
         self._set("site", str(args["site"]))
+        self._set("address", str(args["address"]))
         self._set("code", None)
         return {
             "agent_id": agent,

@@ -83,9 +83,11 @@ class Demo:
 
     def _start(self, name: str, module: str, *args: str) -> None:
         log = (self.data / f"{name}.log").open("ab")
-        # A group of their own: Ctrl-C reaches us alone, and we end them in order.
+        # A group of their own: Ctrl-C reaches us alone, and we end them in order. Where we are
+        # killed they end by themselves.
         self.processes[name] = subprocess.Popen(
-            [sys.executable, "-m", module, *args],
+            [sys.executable, "-m", "windbreak.standins.beside", module, *args],
+            stdin=subprocess.PIPE,
             stdout=log,
             stderr=log,
             start_new_session=True,
@@ -115,7 +117,7 @@ class Demo:
         """End the service as a power cut would."""
         process = self.processes.pop("service")
         process.send_signal(signal.SIGKILL)
-        process.wait()
+        _ended(process)
 
     def stop(self) -> None:
         """End everything that was started; a second Ctrl-C does not leave half of it behind."""
@@ -128,7 +130,7 @@ class Demo:
                         process.wait(timeout=10)
                     except subprocess.TimeoutExpired:
                         process.kill()
-                        process.wait()
+                    _ended(process)
 
     def link(self) -> str:
         """A one-time sign-in link."""
@@ -481,3 +483,10 @@ def _wait(demo: Demo) -> int:
                 print(f"error: {name} has ended; see {demo.data / f'{name}.log'}", file=sys.stderr)
                 return 1
         time.sleep(0.5)
+
+
+def _ended(process: subprocess.Popen[bytes]) -> None:
+    """Wait for a process that was told to end, and let go of its input."""
+    process.wait()
+    if process.stdin is not None:
+        process.stdin.close()

@@ -17,7 +17,8 @@ _OWNER = """<!doctype html><html lang=en><title>Settings · Windbreak agent</tit
 <h1>Windbreak agent</h1><p>{said}</p>
 <form method=post><label>Line from the console <input name=line size=60></label>
 <button>Link</button></form>
-<form method=post action=/owner/unlink><button>End the link</button></form>"""
+<form method=post action=/owner/unlink><button>End the link</button></form>
+<form method=post action=/owner/identity><button>Give this copy an id of its own</button></form>"""
 
 
 def site_app(site: MillraceSite, agent: MillraceAgent) -> Starlette:
@@ -39,6 +40,10 @@ def site_app(site: MillraceSite, agent: MillraceAgent) -> Starlette:
     def unlink(request: Request) -> Response:
         agent.unlink()
         return PlainTextResponse("The link is ended.")
+
+    def identity(request: Request) -> Response:
+        agent.renew()
+        return PlainTextResponse("This site has an id of its own now. Paste a new line to link it.")
 
     async def call(request: Request) -> Response:
         if agent.faults().get("silent"):
@@ -71,6 +76,7 @@ def site_app(site: MillraceSite, agent: MillraceAgent) -> Starlette:
             Route("/owner/link", owner),
             Route("/owner/link", paste, methods=["POST"]),
             Route("/owner/unlink", unlink, methods=["POST"]),
+            Route("/owner/identity", identity, methods=["POST"]),
             Route("/_windbreak/{call}", call, methods=["POST"]),
             Route("/editor", editor),
             Route("/order", order, methods=["POST"]),

@@ -141,12 +141,23 @@ class Outward(WithContext):
         headers, body = _Receiver.taken[0]
         request = signing.Request("POST", url, headers)
         public = signing.public_from(hook.public_key)
-        signing.verify_request(public, request, body, self.context.clock(), fresh)
+        signing.verify_request(public, request, body, self.context.clock(), fresh, "windbreak-hook")
         with self.assertRaises(signing.SignatureRefused):
-            signing.verify_request(public, request, body + b" ", self.context.clock(), fresh)
+            signing.verify_request(
+                public, request, body + b" ", self.context.clock(), fresh, "windbreak-hook"
+            )
         said = json.loads(body)
         self.assertEqual(said["news"], "finding.opened")
         self.assertIn("headline", said["what"])
+
+    def test_no_news_goes_to_the_address_of_a_site(self) -> None:
+        self.site("skerry-light")
+        for path in ("/_windbreak/restore", "/news", ""):
+            url = f"{self.where['skerry-light']}{path}"
+            with self.subTest(path=path), self.assertRaises(Refused) as caught:
+                outward.add_hook(self.context, NewHook(id="h", url=url, news=("release",)), RHONA)
+            self.assertEqual(caught.exception.code, "site-address")
+        self.assertEqual(self.context.store.hooks.all(), [])
 
     def test_what_nobody_takes_for_a_day_is_given_up(self) -> None:
         url = self.receiver()

@@ -1,13 +1,16 @@
 """Sites registered and linked: what is refused, and that a link belongs to one address."""
 
+import json
+import shutil
 from datetime import timedelta
 
 import httpx
 
-from tests.operations.within import RHONA, WithContext
+from tests.operations.within import RHONA, WithContext, look_again
 from windbreak.core.values.sites import NewSite
 from windbreak.links.errors import KeyRefused
-from windbreak.operations.administration import accounts
+from windbreak.operations.administration import accounts, instance
+from windbreak.operations.context import close, open_context
 from windbreak.operations.errors import NotPermitted, Refused
 from windbreak.operations.sites import sites
 
@@ -59,12 +62,72 @@ class Linking(WithContext):
             sites.link(self.context, "seapink-florists", RHONA)
         self.assertEqual(caught.exception.code, "no-link-code")
 
-    def test_a_clock_that_is_wrong_is_told_with_what_the_agent_says(self) -> None:
+    def test_a_clock_that_is_wrong_is_told_as_one(self) -> None:
         self.site("seapink-florists")
+        self.later = timedelta(seconds=8)
+        link = sites.refresh(self.context, "seapink-florists").link
+        self.assertEqual(link.state, "linked")
+        self.assertRegex(link.reason, r"its clock is [789] s behind")
         self.later = timedelta(minutes=10)
-        with self.assertRaises(KeyRefused) as caught:
-            sites.agent_for(self.context, "seapink-florists").look()
-        self.assertIn("future", str(caught.exception))
+        link = sites.refresh(self.context, "seapink-florists").link
+        self.assertEqual(link.state, "silent")
+        self.assertIn("its clock is 10 min behind", link.reason)
+        self.assertNotIn("key", link.reason)
+
+    def test_whoever_takes_over_is_obeyed_and_the_other_becomes_a_reader(self) -> None:
+        self.site("seapink-florists")
+        facts = self.context.store.facts
+        sites.refresh(self.context, "seapink-florists")
+        before = instance.of(self.context)
+        # The same database as another service has it, restored: an instance id of its own.
+        facts.set("instance", "another")
+        facts.set("drives", "no")
+        facts.set("aside", "restored")
+        with self.assertRaises(Refused):
+            sites.refresh(self.context, "seapink-florists")
+        taken = instance.take_over(self.context, RHONA, "the old one burnt down")
+        self.assertEqual(taken.epoch, before.epoch + 1)
+        self.assertEqual(sites.refresh(self.context, "seapink-florists").link.state, "linked")
+        # And the one that was taken over comes back.
+        facts.set("instance", before.id)
+        facts.set("epoch", str(before.epoch))
+        link = sites.refresh(self.context, "seapink-florists").link
+        self.assertEqual(link.state, "linked")  # what was known stands
+        now = instance.of(self.context)
+        self.assertEqual((now.drives, now.aside), (False, "superseded"))
+        self.assertTrue(any("superseded" in f.id for f in look_again(self.context)))
+        with self.assertRaises(Refused) as caught:
+            sites.unlink(self.context, "seapink-florists", RHONA)
+        self.assertEqual(caught.exception.code, "drives-nothing")
+
+    def test_a_copied_data_directory_finds_out_at_its_start(self) -> None:
+        instance.settle(self.context)
+        instance.settle(self.context)
+        self.assertTrue(instance.of(self.context).drives)
+        copy = self.context.data.parent / f"{self.context.data.name}-copy"
+        shutil.copytree(self.context.data, copy)
+        self.addCleanup(shutil.rmtree, copy)
+        other = open_context(copy)
+        self.addCleanup(close, other)
+        instance.settle(other)
+        self.assertEqual(instance.of(other).aside, "copied")
+        instance.take_over(other, RHONA, "moved to another disk")
+        instance.settle(other)
+        self.assertTrue(instance.of(other).drives)
+
+    def test_whatever_a_site_answers_costs_that_site_only(self) -> None:
+        for slug in ("seapink-florists", "skerry-light"):
+            self.site(slug)
+        told = self.demo.standins_folder / "seapink-florists" / "agent" / "faults.json"
+        before = told.read_text() if told.exists() else None
+        told.write_text(json.dumps({"answer": "deep"}))
+        try:
+            seen = {s.id: s for s in sites.refresh_many(self.context, sites.live(self.context))}
+        finally:
+            told.unlink() if before is None else told.write_text(before)
+        self.assertEqual(seen["skerry-light"].link.state, "linked")
+        self.assertEqual(seen["seapink-florists"].link.state, "silent")
+        self.assertIn("nested too deeply", seen["seapink-florists"].link.reason)
 
     def test_a_link_ended_here_is_ended_there_too(self) -> None:
         self.site("seapink-florists")

@@ -56,9 +56,11 @@ class Delivery(Value):
 
 
 class Instance(Value):
-    """This service itself. A restored copy drives no site until a person says so."""
+    """This service itself. ``aside`` says why it drives no site, until a person lets it."""
 
     id: str
+    epoch: int
     drives: bool
+    aside: Literal["restored", "copied", "superseded"] | None = None
     restored_at: datetime | None = None
     text: str

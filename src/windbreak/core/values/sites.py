@@ -53,7 +53,9 @@ class Window(Value):
 
 
 class Link(Value):
-    """The signed connection to a site, as last seen. ``reason`` is a sentence."""
+    """The signed connection to a site, as last seen. ``reason`` is a sentence; ``clock_ahead`` how
+    many seconds the site's clock is ahead of ours, below 0 behind.
+    """
 
     state: LinkState = "unlinked"
     reason: str = "No agent has been linked yet."
@@ -62,6 +64,7 @@ class Link(Value):
     agent_id: str | None = None
     agent_version: str | None = None
     agent_can: tuple[str, ...] = ()
+    clock_ahead: int = 0
 
 
 class NewSite(Value):

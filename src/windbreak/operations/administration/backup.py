@@ -105,6 +105,7 @@ def restore(file: Path, data: Path, passphrase: str, now: datetime) -> str:
     with store.transaction():
         store.facts.set("instance", secrets.token_hex(8))
         store.facts.set("drives", "no")
+        store.facts.set("aside", "restored")
         store.facts.set("restored_at", now.isoformat())
     store.close()
     if data.exists():

@@ -1,33 +1,51 @@
-"""This service itself: its id, and whether it may drive sites."""
+"""This service itself: its id, its key and epoch, and whether it may drive sites.
+
+Agents obey the newest epoch they have seen. Taking over raises it, so that whoever drove before
+finds out at the next call and becomes a reader; so does a copied data directory at its start, and
+a restored one is a reader from the beginning. Nothing goes out of a reader: no call to an agent,
+no news to a hook, no mail.
+"""
 
 from __future__ import annotations
 
 import secrets
 from datetime import datetime
+from functools import partial
+
+from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
 
 from windbreak.core.values.accounts import Principal
 from windbreak.core.values.hooks import Instance
+from windbreak.links import signing
+from windbreak.links.millrace import Caller
 from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
+
+# Why a service drives nothing, as it is told.
+_WHY = {
+    "restored": "It is a restored copy and drives no site until somebody says so.",
+    "copied": "Its data directory is a copy; it drives no site until somebody says so.",
+    "superseded": "Another service has taken the sites over; this one only reads.",
+}
 
 
 def of(context: Context) -> Instance:
     """Who this service is. Reads, and writes its id at the first use."""
-    id = context.store.facts.get("instance")
-    if id is None:
-        id = secrets.token_hex(8)
-        context.store.facts.set("instance", id)
-    restored = context.store.facts.get("restored_at")
-    drives = may_drive(context)
-    text = "It drives its sites."
-    if not drives:
-        text = "It is a restored copy and drives no site until somebody says so."
+    facts = context.store.facts
+    restored, drives = facts.get("restored_at"), may_drive(context)
     return Instance(
-        id=id,
+        id=_id(context),
+        epoch=_epoch(context),
         drives=drives,
+        aside=None if drives else aside(context),
         restored_at=datetime.fromisoformat(restored) if restored else None,
-        text=text,
+        text="It drives its sites." if drives else _WHY[aside(context)],
     )
+
+
+def aside(context: Context) -> str:
+    """Why this service drives nothing: "restored", "copied" or "superseded". Reads."""
+    return context.store.facts.get("aside") or "restored"
 
 
 def may_drive(context: Context) -> bool:
@@ -40,16 +58,77 @@ def must_drive(context: Context) -> None:
     if not may_drive(context):
         raise Refused(
             "drives-nothing",
-            "this service is a restored copy and drives no site; `windbreak take-over` lets it",
+            f"{_WHY[aside(context)].rstrip('.')}; `windbreak take-over` lets it drive them",
         )
 
 
 def take_over(context: Context, by: Principal, why: str) -> Instance:
-    """Let a restored copy drive the sites. Writes. Raises Refused where it does already."""
+    """Let a reader drive the sites: from now on agents obey no one older. Writes. Raises Refused
+    where it does already.
+    """
     if may_drive(context):
         raise Refused("drives-already", "this service drives its sites already")
     with context.store.transaction():
         context.store.facts.set("drives", "yes")
+        context.store.facts.set("epoch", str(_epoch(context) + 1))
+        context.store.facts.set("place", _place(context))
         context.record(by.name, "this copy takes the sites over", "instance", why=why)
     context.tell("day", "instance", "taken over")
     return of(context)
+
+
+def settle(context: Context) -> None:
+    """At the start: whether this data directory is the one it was, or a copy of it. Writes."""
+    here, before = _place(context), context.store.facts.get("place")
+    if before is None:
+        context.store.facts.set("place", here)
+    elif before != here and may_drive(context):
+        _step_aside(context, "copied", "its data directory was copied from another place")
+
+
+def superseded(context: Context, detail: str) -> None:
+    """An agent obeys a newer driver: this service becomes a reader. Writes."""
+    if may_drive(context):
+        _step_aside(context, "superseded", detail)
+
+
+def _step_aside(context: Context, why: str, detail: str) -> None:
+    with context.store.transaction():
+        context.store.facts.set("drives", "no")
+        context.store.facts.set("aside", why)
+        context.record("Windbreak", "this service drives no site any more", "instance", why=detail)
+    context.tell("day", "instance", _WHY[why])
+
+
+def caller(context: Context) -> Caller:
+    """Who calls agents: this service, under its key, id and epoch. Reads and writes."""
+    told = partial(superseded, context)
+    return Caller(key(context), _id(context), _epoch(context), context.clock, told)
+
+
+def key(context: Context) -> Ed25519PrivateKey:
+    """This service's own key, made at the first use and kept sealed. Reads and writes."""
+    sealed = context.store.secrets.get("service-key")
+    if sealed is None:
+        made = signing.new_key()
+        context.store.secrets.set("service-key", context.sealer.seal(signing.key_text(made)))
+        return made
+    return signing.key_from(context.sealer.open(sealed))
+
+
+def _id(context: Context) -> str:
+    id = context.store.facts.get("instance")
+    if id is None:
+        id = secrets.token_hex(8)
+        context.store.facts.set("instance", id)
+    return id
+
+
+def _epoch(context: Context) -> int:
+    return int(context.store.facts.get("epoch") or 1)
+
+
+def _place(context: Context) -> str:
+    """What a data directory keeps when it is moved, and a copy of it has not."""
+    files = (context.data / "seal.key", context.data / "windbreak.db")
+    return ".".join(str(file.stat().st_ino) for file in files)

@@ -9,14 +9,14 @@ from typing import Any
 
 from windbreak.core.values.accounts import Principal
 from windbreak.core.values.hooks import Delivery, Hook, NewHook, News
-from windbreak.feeds import way_out
 from windbreak.feeds.fetching import host_of, origin
 from windbreak.links import signing
 from windbreak.notices import web_hook
 from windbreak.notices.errors import NoticeError
+from windbreak.operations.administration import instance
 from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
-from windbreak.operations.sites.sites import service_key
+from windbreak.outside import way_out
 
 GIVE_UP = timedelta(days=1)
 _FIRST_WAIT = timedelta(seconds=30)
@@ -31,7 +31,13 @@ def add_hook(context: Context, new: NewHook, by: Principal) -> Hook:
             "private-network",
             f"{host} lies on a private network; the setting private_networks can allow it",
         )
-    key = signing.public_text(service_key(context))
+    for site in context.store.sites.live():
+        if origin(site.address) == origin(new.url):
+            raise Refused(
+                "site-address",
+                f"{new.url} lies at {site.label}, a site that is worked on; news go elsewhere",
+            )
+    key = signing.public_text(instance.key(context))
     hook = Hook(**dict(new), made_by=by.name, made_at=context.clock(), public_key=key)
     with context.store.transaction():
         context.store.hooks.add(hook)
@@ -71,7 +77,7 @@ def deliver(context: Context) -> int:
         hook = context.store.hooks.get(delivery.hook)
         body = json.dumps({"id": delivery.id, **json.loads(delivery.body)}).encode()
         try:
-            web_hook.send(context.out, hook.url, body, service_key(context), now)
+            web_hook.send(context.out, hook.url, body, instance.key(context), now)
         except NoticeError as error:
             tries = delivery.tries + 1
             over = now - delivery.made_at > GIVE_UP

@@ -150,7 +150,7 @@ class _Runner:
         def ask() -> AgentLook:
             return self.journal.ask(self.agent.look)
 
-        return probe(self.context.http, self.site.address, ask, self.context.clock())
+        return probe(sites.visiting(self.context, self.site), ask, self.context.clock())
 
     # Before and prepare.
 
@@ -419,9 +419,8 @@ class _Runner:
             self._do("caches purged", "purge", "all of them")
             self._inventory()
             seen = self._look("last probe", None)
-            visitor = look_at(
-                self.context.http, "As a visitor", f"{self.site.address}/", past_caches=False
-            )
+            here = sites.visiting(self.context, self.site)
+            visitor = look_at(here, "As a visitor", "/", past_caches=False)
             bad = worse(seen)
             if state == "done" and (bad or visitor.status != 200 or not visitor.bytes):
                 said = _say_worse(bad) or f"a visitor sees status {visitor.status}"

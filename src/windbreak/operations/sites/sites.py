@@ -6,12 +6,11 @@ import base64
 import hashlib
 import hmac
 import json
+import logging
 import re
 import secrets
 from collections.abc import Iterator, Sequence
 from datetime import timedelta
-
-from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
 
 from windbreak.core.values.accounts import Principal
 from windbreak.core.values.inventories import Inventory
@@ -25,18 +24,30 @@ from windbreak.core.values.sites import (
     SiteChange,
     Window,
 )
-from windbreak.feeds.at_once import at_once
 from windbreak.links import signing
 from windbreak.links.adapter import Agent
-from windbreak.links.errors import KeyRefused, LinkError, NotTheAgent
+from windbreak.links.errors import (
+    ClockOff,
+    KeyRefused,
+    LinkError,
+    NotTheAgent,
+    Superseded,
+    Unfit,
+    clock_text,
+)
 from windbreak.links.probing import look_at
 from windbreak.links.systems import SYSTEMS
+from windbreak.links.visiting import Visiting
 from windbreak.operations.administration import instance
 from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
 from windbreak.operations.sites import inventories
+from windbreak.outside.at_once import at_once
+
+log = logging.getLogger("windbreak.sites")
 
 CODE_GOOD = timedelta(hours=1)
+_CLOCK_TOLD = 5  # seconds from which a difference of clocks is told
 
 
 def put_host(context: Context, host: Host, by: Principal) -> Host:
@@ -91,7 +102,7 @@ def link_line(context: Context, site: str, by: Principal) -> LinkCode:
     code = secrets.token_urlsafe(24)
     until = context.clock() + CODE_GOOD
     context.store.agents.set_code(site, code, until)
-    said = json.dumps({"key": signing.public_text(service_key(context)), "code": code})
+    said = json.dumps({"key": signing.public_text(instance.key(context)), "code": code})
     line = "windbreak-link." + base64.urlsafe_b64encode(said.encode()).decode().rstrip("=")
     context.record(by.name, f"line for {known.label}'s agent made", site)
     return LinkCode(line=line, good_until=until)
@@ -110,7 +121,7 @@ def link(context: Context, site: str, by: Principal) -> Site:
             "no-link-code",
             f"no line is in use for {known.label}; make one with `windbreak site link {site}`",
         )
-    agent = _agent_of(context, known, public=None)
+    agent = _agent_of(context, known, None)
     nonce = secrets.token_urlsafe(18)
     try:
         hello = agent.hello(nonce, site)
@@ -186,16 +197,23 @@ def refresh(context: Context, site: str) -> Site:
     now = context.clock()
     if context.store.agents.key(site) is None:
         return known
+    agent = agent_for(context, site)
     try:
-        inventory = agent_for(context, site).inventory(site, now)
+        inventory = agent.inventory(site, now)
     except LinkError as error:
         return _unreached(context, known, error)
+    except Exception as error:
+        # Whatever a site does costs that site only.
+        log.exception("%s could not be asked; the others go on", site)
+        return _unreached(context, known, Unfit(f"its answer can't be used ({error})"))
+    ahead = round(agent.ahead or 0)
     with context.store.transaction():
         inventory = inventories.take_in(context, inventory)
         link = known.link.model_copy(
             update={
                 "state": "linked",
-                "reason": "Its agent answers.",
+                "reason": answering(ahead),
+                "clock_ahead": ahead,
                 "looked_at": now,
                 "agent_version": inventory.agent_version or known.link.agent_version,
                 "since": known.link.since if known.link.state == "linked" else now,
@@ -204,6 +222,13 @@ def refresh(context: Context, site: str) -> Site:
         changed = context.store.sites.change(site, link=link, facts_at=now)
     context.tell("site", site, "refreshed")
     return changed
+
+
+def answering(ahead: int) -> str:
+    """What is told of an agent that answers, its clock being so many seconds ahead."""
+    if abs(ahead) < _CLOCK_TOLD:
+        return "Its agent answers."
+    return f"Its agent answers; its clock is {clock_text(ahead)}."
 
 
 def live(context: Context) -> list[Site]:
@@ -259,10 +284,18 @@ def mark_own(context: Context, site: str, product: str, by: Principal, *, own: b
 def _unreached(context: Context, site: Site, error: LinkError) -> Site:
     """Two separate looks: the agent did not serve, so what do the pages say?"""
     state: LinkState
+    if isinstance(error, Superseded):
+        return site  # it is in order, and another service's
     if isinstance(error, KeyRefused):
         state, reason = "refused", f"The agent refuses our key: {error}."
+    elif isinstance(error, ClockOff):
+        state = "silent"
+        reason = (
+            f"Its agent answers, but {error}: signatures so far apart are not taken. Set its "
+            "server's clock right."
+        )
     else:
-        look = look_at(context.http, "Front page", f"{site.address}/")
+        look = look_at(visiting(context, site), "Front page", "/")
         if look.status is None:
             state, reason = "down", "Neither its pages nor its agent answer."
         else:
@@ -293,21 +326,16 @@ def agent_for(context: Context, site: str) -> Agent:
         raise Refused(
             "not-linked", f"{known.label} is not linked; see `windbreak site link {site}`"
         )
-    return _agent_of(context, known, public=key[1])
+    instance.must_drive(context)  # nothing goes out of a reader
+    return _agent_of(context, known, key)
 
 
-def _agent_of(context: Context, site: Site, public: str | None) -> Agent:
-    key = signing.public_from(public) if public else None
-    return SYSTEMS[site.system](
-        context.http, site.address, service_key(context), key, context.clock
-    )
+def visiting(context: Context, site: Site) -> Visiting:
+    """A site, as everything that is asked of it goes there."""
+    return Visiting(context.http, site.address)
 
 
-def service_key(context: Context) -> Ed25519PrivateKey:
-    """This service's own key, made at the first use and kept sealed. Reads and writes."""
-    sealed = context.store.secrets.get("service-key")
-    if sealed is None:
-        key = signing.new_key()
-        context.store.secrets.set("service-key", context.sealer.seal(signing.key_text(key)))
-        return key
-    return signing.key_from(context.sealer.open(sealed))
+def _agent_of(context: Context, site: Site, key: tuple[str, str] | None) -> Agent:
+    """The agent of a site, of which id and key are known, or not yet."""
+    id, public = (key[0], signing.public_from(key[1])) if key else (None, None)
+    return SYSTEMS[site.system](visiting(context, site), instance.caller(context), id, public)

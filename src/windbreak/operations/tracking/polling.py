@@ -10,7 +10,6 @@ from pydantic import ValidationError
 
 from windbreak.core.values.feeds import Feed, PollResult
 from windbreak.feeds.announced import Announced, Asked, Items
-from windbreak.feeds.at_once import at_once
 from windbreak.feeds.errors import FeedError, FeedRefused, FeedUnreachable, FeedUnreadable
 from windbreak.feeds.fetching import Answer, good_for, host_of
 from windbreak.feeds.formats import FORMATS
@@ -18,6 +17,7 @@ from windbreak.operations.administration import outward
 from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
 from windbreak.operations.tracking import asking, catalogue, recipes
+from windbreak.outside.at_once import at_once
 
 LONGEST_WAIT = timedelta(hours=24)
 MOST_PAGES = 20

@@ -7,11 +7,12 @@ from pathlib import Path
 from windbreak.core.values.accounts import Principal
 from windbreak.core.values.basics import Value
 from windbreak.core.values.releases import Announcement
-from windbreak.feeds import recipes, way_out
+from windbreak.feeds import recipes
 from windbreak.feeds.errors import FeedError, FeedUnreadable, RecipeError
 from windbreak.feeds.fetching import Credential, fetch, origin
 from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
+from windbreak.outside import way_out
 from windbreak.store.sealing import trimmed
 
 

@@ -11,6 +11,7 @@ from windbreak.core.values.inventories import Inventory
 from windbreak.core.values.runs import WENT_WRONG, Run
 from windbreak.core.values.sites import Site
 from windbreak.core.versions.version import parse_version
+from windbreak.operations.administration import instance
 from windbreak.operations.context import Context
 from windbreak.operations.findings.causes.made import act, finding
 from windbreak.operations.reasoning.catalogue import catalogue
@@ -309,16 +310,34 @@ def of_namesakes(context: Context, site: Site) -> Iterator[Finding]:
 
 
 def of_instance(context: Context) -> Iterator[Finding]:
+    if instance.may_drive(context):
+        return
+    aside = instance.aside(context)
     restored = context.store.facts.get("restored_at")
-    if context.store.facts.get("drives") == "no" and restored:
-        yield finding(
-            context,
-            "instance:restored",
-            "blocked",
-            "critical",
-            None,
+    head, more = {
+        "restored": (
             "**This service is a restored copy** and drives no site.",
-            f"It was restored {restored[:10]}. While the one it was copied from may still run, two "
-            "would drive the same sites. Say so when this one shall take over.",
-            act("Take over…", "take-over"),
-        )
+            f"It was restored {restored[:10] if restored else 'some time ago'}. While the one it "
+            "was copied from may still run, two would drive the same sites. Say so when this one "
+            "shall take over.",
+        ),
+        "copied": (
+            "**This service runs on a copied data directory** and drives no site.",
+            "The one it was copied from may still run. Say so when this one shall take over; the "
+            "other then becomes a reader.",
+        ),
+        "superseded": (
+            "**Another service has taken the sites over**; this one only reads.",
+            "Their agents obey the other. Taking over here makes that one a reader.",
+        ),
+    }[aside]
+    yield finding(
+        context,
+        f"instance:{aside}",
+        "blocked",
+        "critical",
+        None,
+        head,
+        more,
+        act("Take over…", "take-over"),
+    )

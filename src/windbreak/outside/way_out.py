@@ -1,9 +1,10 @@
-"""The way out to makers and to web hooks: what may be connected to, and for how long.
+"""The way out to makers, web hooks and sites: what may be connected to, and for how long.
 
-Addresses on private networks are refused unless the settings allow them. The check is made on
-the address that is connected to, after the name was resolved, so a name that points inwards
-gains nothing, and neither does a redirect. A fetch has one deadline for everything it does: a
-server that sends a byte now and then can't hold it.
+Makers and web hooks on private networks are refused unless the settings allow them. A site may lie
+anywhere but on link-local addresses and at this service's own. The check is made on the address
+that is connected to, after the name was resolved, so a name that points inwards gains nothing, and
+neither does a redirect. Whatever is asked has one deadline for everything: a server that sends a
+byte now and then can't hold it.
 """
 
 from __future__ import annotations
@@ -13,7 +14,7 @@ import socket
 import ssl
 import threading
 import time
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Container, Iterable, Iterator
 from contextlib import contextmanager
 from http.cookiejar import CookieJar, DefaultCookiePolicy
 from typing import Any
@@ -25,10 +26,11 @@ TIMEOUT = httpx.Timeout(10, read=20, pool=60)
 LIMITS = httpx.Limits(max_connections=64, max_keepalive_connections=16)
 
 Network = ipaddress.IPv4Network | ipaddress.IPv6Network
+Address = ipaddress.IPv4Address | ipaddress.IPv6Address
 
 
 class NotAllowed(httpcore.ConnectError):
-    """The address lies on a private network that the settings do not allow."""
+    """The address is none that may be connected to."""
 
 
 class _Deadline(threading.local):
@@ -99,11 +101,53 @@ class _Stream(httpcore.NetworkStream):
         return self._inner.get_extra_info(info)
 
 
-class _Guarded(httpcore.NetworkBackend):
-    """Connects to allowed addresses only."""
+# Why an address and a port may not be connected to; None where they may.
+Rule = Callable[[Address, int], str | None]
 
-    def __init__(self, allowed: tuple[Network, ...]) -> None:
-        self._allowed = allowed
+
+def only_makers(allowed: tuple[Network, ...]) -> Rule:
+    """Public addresses, and private ones that the settings allow."""
+
+    def rule(ip: Address, port: int) -> str | None:
+        if ip.is_global and not ip.is_multicast:
+            return None
+        if any(ip in network for network in allowed if network.version == ip.version):
+            return None
+        return (
+            f"{ip} lies on a private network; the setting private_networks would have to allow it"
+        )
+
+    return rule
+
+
+def only_sites(own: Container[int]) -> Rule:
+    """Any address but link-local ones and those that stand for nobody; at this machine's own none
+    of the ports that this service answers at, which may come to be known later.
+    """
+
+    def rule(ip: Address, port: int) -> str | None:
+        if ip.is_link_local or ip.is_multicast or ip.is_unspecified:
+            return f"{ip} is no address of a site"
+        if port in own and (ip.is_loopback or str(ip) in _own_addresses()):
+            return f"{ip}:{port} is this service itself"
+        return None
+
+    return rule
+
+
+def _own_addresses() -> set[str]:
+    try:
+        rows = socket.getaddrinfo(socket.gethostname(), None)
+    except OSError:
+        return set()
+    return {str(row[4][0]) for row in rows}
+
+
+class _Guarded(httpcore.NetworkBackend):
+    """Connects to what a rule lets it."""
+
+    def __init__(self, rule: Rule) -> None:
+        self._rule = rule
         self._inner = httpcore.SyncBackend()
 
     def connect_tcp(
@@ -115,16 +159,14 @@ class _Guarded(httpcore.NetworkBackend):
         socket_options: Iterable[Any] | None = None,
     ) -> httpcore.NetworkStream:
         try:
-            found = socket.getaddrinfo(host, port, type=socket.SOCK_STREAM)
+            rows = socket.getaddrinfo(host, port, type=socket.SOCK_STREAM)
         except (OSError, UnicodeError) as error:
             raise httpcore.ConnectError(f"the name {host} is not known ({error})") from error
-        addresses = list(dict.fromkeys(str(one[4][0]) for one in found))
-        good = [address for address in addresses if self._may(address)]
+        addresses = list(dict.fromkeys(str(row[4][0]) for row in rows))
+        against = {address: self._rule(_address(address), port) for address in addresses}
+        good = [address for address in addresses if against[address] is None]
         if not good:
-            raise NotAllowed(
-                f"{addresses[0]} lies on a private network; the setting private_networks "
-                "would have to allow it"
-            )
+            raise NotAllowed(against[addresses[0]])
         last: Exception | None = None
         for address in good:
             try:
@@ -136,14 +178,6 @@ class _Guarded(httpcore.NetworkBackend):
                 last = error
         raise last or httpcore.ConnectError("it has no address")
 
-    def _may(self, address: str) -> bool:
-        ip = ipaddress.ip_address(address.partition("%")[0])
-        mapped = getattr(ip, "ipv4_mapped", None)
-        ip = mapped or ip
-        if ip.is_global and not ip.is_multicast:
-            return True
-        return any(ip in network for network in self._allowed if network.version == ip.version)
-
     def connect_unix_socket(
         self, path: str, timeout: float | None = None, socket_options: Iterable[Any] | None = None
     ) -> httpcore.NetworkStream:
@@ -153,24 +187,29 @@ class _Guarded(httpcore.NetworkBackend):
         self._inner.sleep(seconds)
 
 
+def _address(text: str) -> Address:
+    ip = ipaddress.ip_address(text.partition("%")[0])
+    return getattr(ip, "ipv4_mapped", None) or ip
+
+
 class _Transport(httpx.HTTPTransport):
     """The usual transport over connections that are guarded."""
 
-    def __init__(self, allowed: tuple[Network, ...]) -> None:
-        super().__init__(trust_env=False, limits=LIMITS)
+    def __init__(self, rule: Rule, limits: httpx.Limits) -> None:
+        super().__init__(trust_env=False, limits=limits)
         self._pool = httpcore.ConnectionPool(
             ssl_context=httpx.create_ssl_context(trust_env=False),
-            max_connections=LIMITS.max_connections,
-            max_keepalive_connections=LIMITS.max_keepalive_connections,
+            max_connections=limits.max_connections,
+            max_keepalive_connections=limits.max_keepalive_connections,
             keepalive_expiry=5.0,
-            network_backend=_Guarded(allowed),
+            network_backend=_Guarded(rule),
         )
 
 
-def client(allowed: tuple[Network, ...] = ()) -> httpx.Client:
+def client(rule: Rule, *, limits: httpx.Limits = LIMITS) -> httpx.Client:
     """A client that asks the world: guarded, without cookies, without proxies."""
     return httpx.Client(
-        transport=_Transport(allowed),
+        transport=_Transport(rule, limits),
         timeout=TIMEOUT,
         trust_env=False,
         cookies=CookieJar(DefaultCookiePolicy(allowed_domains=[])),

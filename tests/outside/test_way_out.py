@@ -12,11 +12,11 @@ import httpx
 from hypothesis import given
 from hypothesis import strategies as st
 
-from windbreak.feeds.at_once import at_once
 from windbreak.feeds.errors import FeedUnreachable
 from windbreak.feeds.fetching import Credential, fetch, good_for, origin
 from windbreak.feeds.signin import signed_in
-from windbreak.feeds.way_out import client, is_private, networks
+from windbreak.outside.at_once import at_once
+from windbreak.outside.way_out import client, is_private, networks, only_makers
 
 
 class _Server(http.server.BaseHTTPRequestHandler):
@@ -41,7 +41,7 @@ class Networks(unittest.TestCase):
         self.addCleanup(self.server.shutdown)
 
     def ask(self, allowed: str, host: str = "127.0.0.1") -> bytes:
-        with client(networks(allowed)) as out:
+        with client(only_makers(networks(allowed))) as out:
             return fetch(out, f"http://{host}:{self.server.server_port}/feed").body
 
     def test_a_private_network_is_refused_unless_it_is_allowed(self) -> None:
@@ -60,7 +60,7 @@ class Networks(unittest.TestCase):
         def inwards(request: httpx.Request) -> None:
             seen.append(request.url.host)
 
-        with client(networks("127.0.0.0/8")) as out:
+        with client(only_makers(networks("127.0.0.0/8"))) as out:
             out.event_hooks["request"] = [inwards]
             with self.assertRaises(FeedUnreachable):
                 fetch(out, "http://169.254.10.10/feed")
@@ -68,7 +68,7 @@ class Networks(unittest.TestCase):
                 fetch(out, "http://[::ffff:10.0.0.1]/feed")
 
     def test_no_cookie_is_kept(self) -> None:
-        with client(networks("127.0.0.0/8")) as out:
+        with client(only_makers(networks("127.0.0.0/8"))) as out:
             url = f"http://127.0.0.1:{self.server.server_port}/"
             fetch(out, url)
             self.assertEqual(fetch(out, url).headers["x-cookie"], "none")
@@ -107,7 +107,7 @@ class Dripping(unittest.TestCase):
         self.addCleanup(listening.close)
         self.addCleanup(thread.join)
         self.addCleanup(stop.set)
-        with client(networks("127.0.0.0/8")) as out:
+        with client(only_makers(networks("127.0.0.0/8"))) as out:
             port = listening.getsockname()[1]
             with self.assertRaises(FeedUnreachable) as caught:
                 fetch(out, f"http://127.0.0.1:{port}/feed", seconds=1.0)

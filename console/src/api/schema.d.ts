@@ -856,6 +856,66 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/matters": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Matters
+         * @description Runs that ended badly and wait for a person, newest first.
+         */
+        get: operations["list_matters_api_v1_matters_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/matters/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show Matter
+         * @description A matter with what is owed to its site, and the ways out as they stand now.
+         */
+        get: operations["show_matter_api_v1_matters__id__get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/matters/{id}/ways": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Take Way Out
+         * @description Take a way out of a matter; it is done in the background, and the matter says what came.
+         */
+        post: operations["take_way_out_api_v1_matters__id__ways_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/metrics": {
         parameters: {
             query?: never;
@@ -1546,6 +1606,26 @@ export interface paths {
          * @description The site's situation as a windbreak-case/1 document.
          */
         get: operations["export_case_api_v1_sites__id__case_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sites/{id}/debts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Debts
+         * @description What runs still owe to a site: switched for them, and not yet read back as it was.
+         */
+        get: operations["list_debts_api_v1_sites__id__debts_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2507,6 +2587,45 @@ export interface components {
             valid: boolean;
         };
         /**
+         * Debt
+         * @description Something that a run switched, and that is to be as it was. ``was``: whether it was on, or
+         *     the maintenance page up. Paid only when it was read back.
+         */
+        Debt: {
+            /** Change */
+            change?: string | null;
+            /** Id */
+            id: number;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "updates" | "cache" | "plugin" | "page";
+            /**
+             * Name
+             * @default
+             */
+            name: string;
+            /** Paid At */
+            paid_at?: string | null;
+            /** Run */
+            run: number;
+            /**
+             * Since
+             * Format: date-time
+             */
+            since: string;
+            /** Site */
+            site: string;
+            /**
+             * Tries
+             * @default 0
+             */
+            tries: number;
+            /** Was */
+            was: boolean;
+        };
+        /**
          * DecideRepublished
          * @description Which of two packages of one version is right.
          * @example {
@@ -2609,6 +2728,26 @@ export interface components {
             product: string;
             /** Text */
             text: string;
+        };
+        /**
+         * Doing
+         * @description A way out that is being taken: by whom and why.
+         */
+        Doing: {
+            /**
+             * Act
+             * @enum {string}
+             */
+            act: "put-back-step" | "put-back-all" | "restore" | "take-page-away" | "accept" | "go-on" | "abandon";
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** By */
+            by: string;
+            /** Why */
+            why: string;
         };
         /**
          * EntryResult
@@ -3109,7 +3248,9 @@ export interface components {
          * Inventory
          * @description What is on a site, as its agent answered at an instant; its id is the site's.
          *
-         *     ``network`` is how many sites share this one's code; 0 for a site by itself.
+         *     ``network`` is how many sites share this one's code; 0 for a site by itself. ``caches`` are
+         *     those that are on, by name, ``caches_off`` those that are there and off. ``maintenance``:
+         *     whether the maintenance page is up; None where the agent does not tell.
          */
         Inventory: {
             /** Agent Version */
@@ -3126,12 +3267,19 @@ export interface components {
              * @default []
              */
             caches: string[];
+            /**
+             * Caches Off
+             * @default []
+             */
+            caches_off: string[];
             /** Components */
             components: components["schemas"]["Installed"][];
             /** Free Mb */
             free_mb: number;
             /** Id */
             id: string;
+            /** Maintenance */
+            maintenance?: boolean | null;
             /**
              * Network
              * @default 0
@@ -3679,6 +3827,53 @@ export interface components {
             good_until: string;
             /** Line */
             line: string;
+        };
+        /**
+         * Matter
+         * @description A run that ended badly, until a person closes it. Its number is the run's.
+         *
+         *     ``text`` is what happened; ``told`` what the last way out that was taken came to.
+         */
+        Matter: {
+            /** Closed At */
+            closed_at?: string | null;
+            /** Closed By */
+            closed_by?: string | null;
+            doing?: components["schemas"]["Doing"] | null;
+            /** How */
+            how?: ("put-back-step" | "put-back-all" | "restore" | "take-page-away" | "accept" | "go-on" | "abandon") | null;
+            /** Id */
+            id: number;
+            /**
+             * Opened At
+             * Format: date-time
+             */
+            opened_at: string;
+            /** Site */
+            site: string;
+            /** Text */
+            text: string;
+            /**
+             * Told
+             * @default
+             */
+            told: string;
+            /**
+             * Why
+             * @default
+             */
+            why: string;
+        };
+        /**
+         * MatterStory
+         * @description A matter with what is owed to its site, and the ways out as they stand now.
+         */
+        MatterStory: {
+            matter: components["schemas"]["Matter"];
+            /** Owed */
+            owed: components["schemas"]["Debt"][];
+            /** Ways */
+            ways: components["schemas"]["WayOut"][];
         };
         /**
          * Moved
@@ -4848,6 +5043,8 @@ export interface components {
         /**
          * Run
          * @description One plan being carried out on one site. ``step`` counts from 1; 0 before the first.
+         *     ``waiting_since``: its site has given no usable answer since then; ``waiting`` says what is
+         *     known.
          */
         Run: {
             /**
@@ -4894,6 +5091,13 @@ export interface components {
             stop_asked: boolean;
             /** Text */
             text: string;
+            /**
+             * Waiting
+             * @default
+             */
+            waiting: string;
+            /** Waiting Since */
+            waiting_since?: string | null;
         };
         /**
          * RunStep
@@ -4932,6 +5136,12 @@ export interface components {
             as_it_was: string;
             /** Journal */
             journal: components["schemas"]["JournalEntry"][];
+            matter?: components["schemas"]["Matter"] | null;
+            /**
+             * Owed
+             * @default []
+             */
+            owed: components["schemas"]["Debt"][];
             run: components["schemas"]["Run"];
             /** Seen */
             seen: components["schemas"]["Seen"][];
@@ -5453,6 +5663,23 @@ export interface components {
             why: string;
         };
         /**
+         * TakeWayOut
+         * @description Which way out of a matter is taken, and why.
+         * @example {
+         *       "act": "accept",
+         *       "why": "the white pages are mended by hand"
+         *     }
+         */
+        TakeWayOut: {
+            /**
+             * Act
+             * @enum {string}
+             */
+            act: "put-back-step" | "put-back-all" | "restore" | "take-page-away" | "accept" | "go-on" | "abandon";
+            /** Why */
+            why: string;
+        };
+        /**
          * Today
          * @description What wants attention, what is put aside, what is booked, and how old the facts are.
          */
@@ -5625,6 +5852,36 @@ export interface components {
             from_version?: string | null;
             /** On */
             on?: string | null;
+            /** Text */
+            text: string;
+        };
+        /**
+         * WayOut
+         * @description One way out of a matter, as it stands now: what it does and what is lost, or why not.
+         */
+        WayOut: {
+            /**
+             * Act
+             * @enum {string}
+             */
+            act: "put-back-step" | "put-back-all" | "restore" | "take-page-away" | "accept" | "go-on" | "abandon";
+            /**
+             * Closes
+             * @default true
+             */
+            closes: boolean;
+            /** Label */
+            label: string;
+            /**
+             * Loses
+             * @default []
+             */
+            loses: string[];
+            /**
+             * Possible
+             * @default true
+             */
+            possible: boolean;
             /** Text */
             text: string;
         };
@@ -9270,6 +9527,212 @@ export interface operations {
             };
         };
     };
+    list_matters_api_v1_matters_get: {
+        parameters: {
+            query?: {
+                /** @description also those that are closed */
+                every?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Matter"][];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    show_matter_api_v1_matters__id__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MatterStory"];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    take_way_out_api_v1_matters__id__ways_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TakeWayOut"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Matter"];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
     export_metrics_api_v1_metrics_get: {
         parameters: {
             query?: never;
@@ -12094,6 +12557,73 @@ export interface operations {
                     "application/json": {
                         [key: string]: unknown;
                     };
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    list_debts_api_v1_sites__id__debts_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Debt"][];
                 };
             };
             /** @description That can't be read */

@@ -31,6 +31,7 @@ if TYPE_CHECKING:
     from windbreak.core.values.inventories import Inventory
     from windbreak.core.values.ledger import LedgerEntry
     from windbreak.core.values.licences import Licence, LicenceChange, NewLicence, NewSeat, Seat
+    from windbreak.core.values.matters import Debt, Matter
     from windbreak.core.values.packages import Package, ShelfRight
     from windbreak.core.values.plans import SitePlan
     from windbreak.core.values.policy import InForce, NewRule, Rule
@@ -44,7 +45,7 @@ if TYPE_CHECKING:
     from windbreak.documents.named import Named
     from windbreak.documents.outlook import ActRow, Outlook
     from windbreak.documents.products import Coverage, ProductRow, ProductView
-    from windbreak.documents.runs import RunStory
+    from windbreak.documents.runs import MatterStory, RunStory
     from windbreak.documents.sites import SiteSummary, SiteView
     from windbreak.documents.today import Today
 
@@ -73,6 +74,7 @@ HOMES = {
     "core.values.policy": "InForce Rule",
     "core.values.products": "KnownProduct",
     "core.values.releases": "KnownRelease",
+    "core.values.matters": "Debt Matter",
     "core.values.runs": "Run",
     "core.values.sites": "Host LinkCode Site",
     "core.values.ties": "KnownClash KnownLockstep",
@@ -81,7 +83,7 @@ HOMES = {
     "documents.named": "Named",
     "documents.outlook": "ActRow Outlook",
     "documents.products": "Coverage ProductRow ProductView",
-    "documents.runs": "RunStory",
+    "documents.runs": "MatterStory RunStory",
     "documents.sites": "SiteSummary SiteView",
     "documents.today": "Today",
 }
@@ -399,6 +401,26 @@ def runs(site: str | None = None, limit: int = 50, after: int | None = None) -> 
 def run(id: int) -> Call[RunStory]:
     """A run with its steps, what the probes saw, and its journal."""
     return _get(_at("/runs/{}", id))
+
+
+def matters(every: bool = False) -> Call[list[Matter]]:
+    """Runs that ended badly and wait for a person, newest first; ``every``: also closed ones."""
+    return _get("/matters", every=every)
+
+
+def matter(id: int) -> Call[MatterStory]:
+    """A matter with what is owed to its site, and the ways out as they stand now."""
+    return _get(_at("/matters/{}", id))
+
+
+def take_way_out(id: int, act: str, why: str) -> Call[Matter]:
+    """Take a way out of a matter, as "restore" or "accept"; it is done in the background."""
+    return _send("POST", _at("/matters/{}/ways", id), {"act": act, "why": why})
+
+
+def debts(site: str) -> Call[list[Debt]]:
+    """What runs still owe to a site."""
+    return _get(_at("/sites/{}/debts", site))
 
 
 def stop_run(id: int) -> Call[Run]:

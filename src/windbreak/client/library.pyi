@@ -32,6 +32,7 @@ from windbreak.core.values.inventories import Inventory
 from windbreak.core.values.ledger import Event
 from windbreak.core.values.ledger import LedgerEntry
 from windbreak.core.values.licences import Licence, LicenceChange, NewLicence, NewSeat, Seat
+from windbreak.core.values.matters import Debt, Matter
 from windbreak.core.values.packages import Package, ShelfRight
 from windbreak.core.values.plans import SitePlan
 from windbreak.core.values.policy import InForce, NewRule, Rule
@@ -45,6 +46,7 @@ from windbreak.documents.licences import EntryResult, Forecast, LicenceView
 from windbreak.documents.named import Named
 from windbreak.documents.outlook import ActRow, Outlook
 from windbreak.documents.products import Coverage, ProductRow, ProductView
+from windbreak.documents.runs import MatterStory, RunStory
 from windbreak.documents.runs import RunStory
 from windbreak.documents.sites import SiteSummary, SiteView
 from windbreak.documents.today import Today
@@ -175,6 +177,14 @@ service that is away for a while is waited for."""
         """The runs, newest first; those before a number with ``after``."""
     def run(self, id: int) -> RunStory:
         """A run with its steps, what the probes saw, and its journal."""
+    def matters(self, every: bool=False) -> list[Matter]:
+        """Runs that ended badly and wait for a person, newest first; ``every``: also closed ones."""
+    def matter(self, id: int) -> MatterStory:
+        """A matter with what is owed to its site, and the ways out as they stand now."""
+    def take_way_out(self, id: int, act: str, why: str) -> Matter:
+        """Take a way out of a matter, as "restore" or "accept"; it is done in the background."""
+    def debts(self, site: str) -> list[Debt]:
+        """What runs still owe to a site."""
     def stop_run(self, id: int) -> Run:
         """Stop a run after the step it is at."""
     def feeds(self) -> list[Feed]:
@@ -418,6 +428,14 @@ service that is away for a while is waited for."""
         """The runs, newest first; those before a number with ``after``."""
     async def run(self, id: int) -> RunStory:
         """A run with its steps, what the probes saw, and its journal."""
+    async def matters(self, every: bool=False) -> list[Matter]:
+        """Runs that ended badly and wait for a person, newest first; ``every``: also closed ones."""
+    async def matter(self, id: int) -> MatterStory:
+        """A matter with what is owed to its site, and the ways out as they stand now."""
+    async def take_way_out(self, id: int, act: str, why: str) -> Matter:
+        """Take a way out of a matter, as "restore" or "accept"; it is done in the background."""
+    async def debts(self, site: str) -> list[Debt]:
+        """What runs still owe to a site."""
     async def stop_run(self, id: int) -> Run:
         """Stop a run after the step it is at."""
     async def feeds(self) -> list[Feed]:

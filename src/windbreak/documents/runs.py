@@ -1,4 +1,4 @@
-"""A run as it is read: its steps, what the probes saw, its journal."""
+"""A run as it is read: its steps, what the probes saw, its journal; and the matter it left."""
 
 from __future__ import annotations
 
@@ -6,6 +6,7 @@ from datetime import datetime
 from typing import Literal
 
 from windbreak.core.values.basics import Value
+from windbreak.core.values.matters import Debt, Matter, WayOut
 from windbreak.core.values.runs import JournalEntry, Run, Seen
 
 
@@ -39,3 +40,13 @@ class RunStory(Value):
     seen_after: int
     journal: tuple[JournalEntry, ...]
     as_it_was: str
+    matter: Matter | None = None
+    owed: tuple[Debt, ...] = ()
+
+
+class MatterStory(Value):
+    """A matter with what is owed to its site, and the ways out as they stand now."""
+
+    matter: Matter
+    owed: tuple[Debt, ...]
+    ways: tuple[WayOut, ...]

@@ -24,7 +24,7 @@ from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
 from windbreak.operations.findings import digest
 from windbreak.operations.planning import policy
-from windbreak.operations.runs import runs
+from windbreak.operations.runs import matters, runs, ways_out
 from windbreak.operations.scheduling import rollouts
 from windbreak.operations.sites import sites
 from windbreak.operations.tracking import credentials, polling, shelving
@@ -32,6 +32,8 @@ from windbreak.operations.views.projector import Projector
 from windbreak.service.settings import ShelfSettings
 
 log = logging.getLogger("windbreak.drive")
+
+_OWED_EVERY = timedelta(minutes=1)  # how often a site is asked to which something is owed
 
 
 class LeaseTaken(Exception):
@@ -91,6 +93,10 @@ class Driver:
         for run in running if instance.may_drive(self.context) else ():
             log.info("run %s is taken up where it was", run.id)
             self.carry_out(run)
+        for matter in matters.listed(self.context) if instance.may_drive(self.context) else ():
+            if matter.doing is not None:
+                log.info("matter %s: %s is taken up", matter.id, matter.doing.act)
+                self.take_way_out(matter.id)
         self._main.start()
         self._views.start()
 
@@ -116,6 +122,23 @@ class Driver:
         )
         self.threads.append(thread)
         thread.start()
+
+    def take_way_out(self, matter: int) -> None:
+        """Take the way out of a matter that was written down, in a thread of its own."""
+        thread = threading.Thread(
+            target=self._way_out, args=(matter,), name=f"matter-{matter}", daemon=True
+        )
+        self.threads.append(thread)
+        thread.start()
+
+    def _way_out(self, matter: int) -> None:
+        try:
+            ways_out.carry_out(self.context, matter)
+            self.asked.set()
+        except Exception:
+            log.exception("matter %s: the way out stopped on an error of ours", matter)
+        finally:
+            self.context.store.close()
 
     def _run(self, run: int) -> None:
         try:
@@ -196,15 +219,16 @@ class Driver:
     def _refreshes(self) -> None:
         if not self.refresh_every or (self._asking is not None and self._asking.is_alive()):
             return
-        if not self._due("refresh", ("site", "fleet"), self._next_refresh):
+        if not self._due("refresh", ("site", "fleet", "run"), self._next_refresh):
             return
         now = self.context.clock()
         busy = {run.site for run in self.context.store.runs.all(state="running")}
+        owed = self.context.store.debts.sites_owed()
         due = [
             site
             for site in sites.live(self.context)
             if site.link.looked_at is not None
-            and site.link.looked_at + self.refresh_every <= now
+            and site.link.looked_at + self._patience(site.id, owed) <= now
             and site.id not in busy
         ]
         if due:
@@ -214,8 +238,19 @@ class Driver:
             self._asking.start()
 
     def _next_refresh(self) -> datetime | None:
-        looks = [s.link.looked_at for s in sites.live(self.context) if s.link.looked_at is not None]
-        return min(looks) + self.refresh_every if looks else None
+        owed = self.context.store.debts.sites_owed()
+        return min(
+            [
+                site.link.looked_at + self._patience(site.id, owed)
+                for site in sites.live(self.context)
+                if site.link.looked_at is not None
+            ],
+            default=None,
+        )
+
+    def _patience(self, site: str, owed: set[str]) -> timedelta:
+        """How long until a site is asked again; sooner where something is owed to it."""
+        return min(self.refresh_every, _OWED_EVERY) if site in owed else self.refresh_every
 
     def _refresh(self, due: list[Site]) -> None:
         try:

@@ -354,11 +354,13 @@ class MillraceAgent:
                 {"product": product, "version": version, "name": slug.title(), "folder": slug}
             )
         registrations = [self._registration(c) for c in known if (c.header or {}).get("asks_code")]
-        caches = ["plugin/lee"] if self.site.setting("on:plugin/lee") == "on" else []
+        caches = self._caches_there()
         return {
             "components": components,
             "automatic_updates": self.site.setting("automatic_updates") == "on",
-            "caches": caches if self.site.setting("caches") == "on" else [],
+            "caches": [name for name, on in caches.items() if on],
+            "caches_off": [name for name, on in caches.items() if not on],
+            "maintenance": self.site.maintenance.exists(),
             "registrations": registrations,
             "network": int(self.site.setting("network", "0")),
             "agent_version": self.version,
@@ -512,8 +514,21 @@ class MillraceAgent:
     def _updates(self, args: dict[str, Any]) -> dict[str, Any]:
         return self._toggle("automatic_updates", bool(args["on"]))
 
+    def _caches_there(self) -> dict[str, bool]:
+        """The caches of the site, by name, and whether each is on."""
+        if self.site.setting("on:plugin/lee") != "on":
+            return {}
+        return {"plugin/lee": self.site.setting("caches") == "on"}
+
     def _caches(self, args: dict[str, Any]) -> dict[str, Any]:
-        return self._toggle("caches", bool(args["on"]))
+        """Switch one cache, or all of them; what each was."""
+        was = self._caches_there()
+        wanted = args.get("name")
+        if wanted is not None and wanted not in was:
+            raise CallFailed("not-permitted", f"there is no cache {wanted!r} here")
+        if was:
+            self.site.set_setting("caches", "on" if args["on"] else "off")
+        return {"was": {name: on for name, on in was.items() if wanted in (None, name)}}
 
     def _toggle(self, name: str, on: bool) -> dict[str, Any]:
         was = self.site.setting(name) == "on"

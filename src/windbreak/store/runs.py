@@ -35,7 +35,8 @@ class Runs(Documents[Run]):
     def marks(self, before: Run | None, after: Run | None) -> Iterable[Mark]:
         """A sign of life alone changes no view."""
         shown = [
-            (one.state, one.phase, one.step, one.text) if one else None for one in (before, after)
+            (one.state, one.phase, one.step, one.text, one.waiting) if one else None
+            for one in (before, after)
         ]
         one = after or before
         return () if one is None or shown[0] == shown[1] else (("run", one.site),)

@@ -10,6 +10,7 @@ from windbreak.store.facts import Facts, Secrets
 from windbreak.store.findings import Findings
 from windbreak.store.ledger import Events, Ledger
 from windbreak.store.licences import Licences, Seats
+from windbreak.store.matters import Debts, Matters
 from windbreak.store.outward import Deliveries, Hooks
 from windbreak.store.plans import Bookings, Plans, Rollouts
 from windbreak.store.policy import Clashes, Holds, Locksteps, Rules
@@ -39,6 +40,7 @@ class Store:
         self.plans, self.bookings = Plans(database), Bookings(database)
         self.rollouts = Rollouts(database)
         self.runs, self.journal = Runs(database), Journals(database)
+        self.debts, self.matters = Debts(database), Matters(database)
         self.findings = Findings(database)
         self.ledger, self.events = Ledger(database), Events(database)
         self.facts, self.secrets = Facts(database), Secrets(database)

@@ -41,6 +41,7 @@ ACTS: dict[str, Surface] = {
     "see-holds": Surface("product holds", "/products/{product}"),
     "see-licence": Surface("licence show {licence}", "/licences"),
     "see-licences": Surface("licence list --site {site}", "/licences"),
+    "see-matter": Surface("matter show {matter}", "/runs/{matter}"),
     "see-plan": Surface("plan {site}", "/sites/{site}/plan"),
     "see-product": Surface("product show {product}", "/products/{product}"),
     "see-rules": Surface("policy list", ""),

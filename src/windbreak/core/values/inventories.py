@@ -33,7 +33,9 @@ class Registration(Value):
 class Inventory(Value):
     """What is on a site, as its agent answered at an instant; its id is the site's.
 
-    ``network`` is how many sites share this one's code; 0 for a site by itself.
+    ``network`` is how many sites share this one's code; 0 for a site by itself. ``caches`` are
+    those that are on, by name, ``caches_off`` those that are there and off. ``maintenance``:
+    whether the maintenance page is up; None where the agent does not tell.
     """
 
     id: Slug
@@ -41,6 +43,8 @@ class Inventory(Value):
     components: tuple[Installed, ...]
     automatic_updates: bool
     caches: tuple[str, ...] = ()
+    caches_off: tuple[str, ...] = ()
+    maintenance: bool | None = None
     free_mb: int
     registrations: tuple[Registration, ...] = ()
     network: int = 0

@@ -70,7 +70,10 @@ class JournalEntry(Value):
 
 
 class Run(Value):
-    """One plan being carried out on one site. ``step`` counts from 1; 0 before the first."""
+    """One plan being carried out on one site. ``step`` counts from 1; 0 before the first.
+    ``waiting_since``: its site has given no usable answer since then; ``waiting`` says what is
+    known.
+    """
 
     id: int
     plan: int
@@ -85,3 +88,5 @@ class Run(Value):
     last_sign_at: datetime
     by: str = ""
     stop_asked: bool = False
+    waiting_since: datetime | None = None
+    waiting: str = ""

@@ -14,11 +14,15 @@ from typing import Any, TypeVar
 
 from windbreak.core.values.runs import EntryState, JournalEntry
 from windbreak.links.adapter import Agent
-from windbreak.links.errors import CallFailed, Unreachable
+from windbreak.links.errors import CallFailed, LinkError, Superseded
+from windbreak.links.probing import look_at
+from windbreak.links.visiting import Visiting
 from windbreak.operations.context import Context
 
-_PATIENCE = 90.0  # seconds until an agent that does not answer is given up
+_PATIENCE = 90.0  # seconds of silence from which a run is told to wait for its site
 _BETWEEN = 0.5
+_LONGEST = 15.0  # seconds between two asks, when the silence is long
+_PAGES = 60.0  # seconds between two looks at the pages meanwhile
 
 
 T = TypeVar("T")
@@ -100,15 +104,19 @@ class Journal:
         return detail
 
     def ask(self, question: Callable[[], T]) -> T:
-        """Ask the agent something, again while no answer comes. Raises Unreachable in the end."""
-        until = time.monotonic() + _PATIENCE
+        """Ask the agent until it answers: unreachable is not failed. Raises CallFailed."""
+        silence = _Silence(self)
         while True:
             try:
-                return question()
-            except Unreachable:
-                if time.monotonic() > until:
-                    raise
-                time.sleep(_BETWEEN)
+                answer = question()
+            except CallFailed:
+                silence.over()
+                raise
+            except LinkError as error:
+                silence.goes_on(error)
+            else:
+                silence.over()
+                return answer
 
     def fail(self, act: str, code: str, text: str, *, step: int | None = None) -> StepFailed:
         self.write(act, "failed", step=step, text=text, detail={"code": code})
@@ -134,10 +142,10 @@ class Journal:
         assert meant.change is not None  # written with one, just above or before a crash
         try:
             detail = self._carry_out(meant.change, do, ask_first=resumed)
+        except Superseded:
+            raise
         except CallFailed as error:
             raise self.fail(act, error.failure, str(error), step=step) from error
-        except Unreachable as error:
-            raise self.fail(act, "timed-out", str(error), step=step) from error
         self.write(act, "done", step=step, text=text, change=meant.change, detail=detail)
         return detail
 
@@ -146,31 +154,79 @@ class Journal:
     ) -> dict[str, Any]:
         """Do a change, asking the agent what became of it wherever that is not certain.
 
-        Known remedies: where no answer came, ask for the change's state and wait; where the site
-        is busy, wait.
+        Where no answer came, the change's state is asked for until there is one, however long that
+        takes. Where the site is busy, or the change under way, it is waited for.
         """
         until = time.monotonic() + _PATIENCE
-        asking = ask_first
+        asking, silence = ask_first, _Silence(self)
         while True:
             try:
-                if asking:
-                    found = self.agent.change(change)
-                    if found.state == "done":
-                        return found.result
-                    if found.state == "failed":
-                        raise CallFailed(found.code or "unknown", found.detail)
-                    if found.state == "unknown":
-                        return do(change)  # it never arrived: the id is still unused
-                else:
+                if not asking:
                     return do(change)
-            except Unreachable:
-                if time.monotonic() > until:
-                    raise
-                asking = True
+                known = self.agent.change(change)
+                silence.over()
+                if known.state == "done":
+                    return known.result
+                if known.state == "failed":
+                    raise CallFailed(known.code or "unknown", known.detail)
+                if known.state == "unknown":
+                    asking = False  # it never arrived: the id is still unused
+                    continue
+            except Superseded:
+                raise
             except CallFailed as error:
                 if error.failure != "busy" or time.monotonic() > until:
                     raise
-            if time.monotonic() > until:
-                raise Unreachable("the change is under way for longer than it may take")
+            except LinkError as error:
+                silence.goes_on(error)
+                asking = True
+                continue
             self.context.store.runs.change(self.run, last_sign_at=self.context.clock())
             time.sleep(_BETWEEN)
+
+
+class _Silence:
+    """The silence of a site in mid-run: told when it is long, and its pages looked at meanwhile."""
+
+    def __init__(self, journal: Journal) -> None:
+        self.journal, self.context = journal, journal.context
+        self.began: float | None = None
+        self._looked = 0.0
+        self._pause = _BETWEEN
+
+    def goes_on(self, error: LinkError) -> None:
+        """No usable answer came; wait a while before the next ask."""
+        now = time.monotonic()
+        if self.began is None:
+            self.began = now
+        if now - self.began >= _PATIENCE and now - self._looked >= _PAGES:
+            self._looked = now
+            self._tell(error)
+        # Whoever wants it asked now wakes it.
+        with self.context.news:
+            self.context.news.wait(self._pause)
+        self._pause = min(self._pause * 1.5, _LONGEST)
+
+    def _tell(self, error: LinkError) -> None:
+        run = self.context.store.runs.get(self.journal.run)
+        site = self.context.store.sites.get(run.site)
+        look = look_at(Visiting(self.context.http, site.address), "Front page", "/")
+        pages = f"answer ({look.status})" if look.status is not None else "do not answer either"
+        since = run.waiting_since or run.last_sign_at
+        text = f"No answer of its agent since {since:%H:%M} UTC: {error}. Its pages {pages}."
+        self.context.store.runs.change(run.id, waiting_since=since, waiting=text)
+        if run.waiting != text:
+            self.context.tell("run", str(run.id), f"It waits for its site. {text}")
+
+    def over(self) -> None:
+        """It answers again."""
+        if self.began is None:
+            return
+        self.began, self._pause = None, _BETWEEN
+        run = self.context.store.runs.get(self.journal.run)
+        if run.waiting_since is not None:
+            now = self.context.clock()
+            minutes = round((now - run.waiting_since).total_seconds() / 60)
+            self.context.store.runs.change(run.id, waiting_since=None, waiting="", last_sign_at=now)
+            text = f"its site answers again, after {minutes} min"
+            self.journal.write("waited", "noted", step=run.step or None, text=text)

@@ -8,23 +8,28 @@ from __future__ import annotations
 
 from typing import Any
 
+from windbreak.core.resolution.permit import permit
 from windbreak.core.values.accounts import Principal
 from windbreak.core.values.inventories import Inventory
+from windbreak.core.values.matters import Debt, DebtKind
 from windbreak.core.values.plans import SitePlan
-from windbreak.core.values.runs import Probe, Run, RunPhase, RunState, Seen
+from windbreak.core.values.runs import WENT_WRONG, Probe, Run, RunPhase, RunState, Seen
 from windbreak.core.values.verdicts import PlannedStep
 from windbreak.links.adapter import AgentLook
-from windbreak.links.errors import LinkError
+from windbreak.links.errors import LinkError, Superseded
 from windbreak.links.probing import compare, look_at, probe, worse
 from windbreak.operations.administration import instance, outward
 from windbreak.operations.context import Context
 from windbreak.operations.errors import OperationError, Refused
+from windbreak.operations.reasoning.cases import Ground
+from windbreak.operations.runs import debts, matters
 from windbreak.operations.runs.journal import Journal, StepFailed
 from windbreak.operations.scheduling import rollouts
 from windbreak.operations.sites import inventories, sites
 from windbreak.operations.tracking import rights, shelving
 from windbreak.store.errors import AlreadyThere
 from windbreak.wording.answers import step_title
+from windbreak.wording.permits import refusal_texts
 from windbreak.wording.words import counted
 
 LEAST_ROOM_MB = 200
@@ -96,14 +101,16 @@ def carry_out(context: Context, run: int) -> Run:
     known = context.store.runs.get(run)
     if known.state != "running":
         return known
-    return _Runner(context, known).go()
+    return Runner(context, known).go()
 
 
 class _Stopped(Exception):
     """The run ends early with nothing wrong on the site."""
 
 
-class _Runner:
+class Runner:
+    """One run, as it is carried out; the ways out of its matter use its acts."""
+
     def __init__(self, context: Context, run: Run) -> None:
         self.context = context
         self.run = run
@@ -121,29 +128,37 @@ class _Runner:
             return self._end("stopped", f"Nothing was changed: {error}")
         state: RunState
         try:
-            self._prepare()
-            text = self._steps()
-            state = "done"
-        except _Stopped as error:
-            state, text = "stopped", str(error)
-        except (StepFailed, LinkError, OperationError) as error:
-            state, text = self._go_back(error)
-        text = self._after(state, text)
+            try:
+                self._prepare()
+                text = self._steps()
+                state = "done"
+            except _Stopped as error:
+                state, text = "stopped", str(error)
+            except Superseded:
+                raise
+            except (StepFailed, LinkError, OperationError) as error:
+                state, text = self._go_back(error)
+            text = self._after(state, text)
+        except Superseded as error:
+            # Another service drives the site: not a thing more is done here.
+            return self._end("stopped", f"Another service has taken the site over ({error}).")
         return self._end("alarm" if self.alarmed else state, text)
 
-    def _title(self, step: PlannedStep) -> str:
-        return step_title(step, self.names)
+    def title(self, number: int) -> str:
+        """A step in words: "Netloft 1.6 → 1.9"."""
+        return step_title(self.plan.plan.steps[number - 1], self.names)
 
     def _set(self, phase: RunPhase, step: int, text: str) -> None:
         self.context.store.runs.change(self.run.id, phase=phase, step=step, text=text)
         self.context.tell("run", str(self.run.id), text)
 
-    def _inventory(self) -> Inventory:
+    def inventory(self) -> Inventory:
         now = self.context.clock()
         found = self.journal.ask(lambda: self.agent.inventory(self.site.id, now))
         with self.context.store.transaction():
             found = inventories.take_in(self.context, found, tried=True)
             self.context.store.sites.change(self.site.id, facts_at=found.at)
+            debts.settle(self.context, found)
         return found
 
     def _probe(self) -> Probe:
@@ -156,6 +171,8 @@ class _Runner:
 
     def _before(self) -> None:
         self._set("before", 0, "Looking that nothing has changed.")
+        if self.journal.done("inventory") is None:
+            self._pay_first()
         found = self.journal.once("inventory", self._look_before, text=lambda d: d["text"])
         if found["changed"]:
             what = ", ".join(found["changed"])
@@ -168,8 +185,24 @@ class _Runner:
             text=lambda d: f"{len(d['looks'])} looks",
         )
 
+    def _pay_first(self) -> None:
+        """What an earlier run still owes is set back first: it is not how the site was."""
+        if not debts.owed(self.context, self.site.id):
+            return
+        left = self.journal.ask(self.pay)
+        if left:
+            what = debts.in_words(left)
+            raise _Stopped(f"an earlier run still owes {what}, and it can't be set back.")
+
+    def pay(self, *but: DebtKind) -> list[Debt]:
+        """Set back what is owed; what still is."""
+        return debts.pay(self.context, self.agent, self.site.id, self.inventory, but=but)
+
+    def owe(self, kind: DebtKind, *, was: bool, name: str = "") -> None:
+        debts.owe(self.context, self.run, kind, was=was, name=name)
+
     def _look_before(self) -> dict[str, Any]:
-        found = self._inventory()
+        found = self.inventory()
         changed = self.plan.changed_since(found)
         return {
             "changed": changed,
@@ -191,11 +224,15 @@ class _Runner:
 
     def _prepare(self) -> None:
         self._set("prepare", 0, "Snapshot, automatic updates paused, caches off.")
-        self._do("snapshot", "snapshot", "the whole site, read back")
-        self._do("updates paused", "updates", "paused for the run", on=False)
-        self._do("caches off", "caches", "off for the run", on=False)
+        self.do("snapshot", "snapshot", "the whole site, read back")
+        if self.recorded["automatic_updates"]:
+            self.owe("updates", was=True)
+            self.do("updates paused", "updates", "paused for the run", on=False)
+        for cache in self.recorded["caches"]:
+            self.owe("cache", was=True, name=cache)
+            self.do(f"cache off {cache}", "caches", "off for the run", name=cache, on=False)
 
-    def _do(
+    def do(
         self, act: str, call: str, text: str, *, step: int | None = None, **args: object
     ) -> dict[str, Any]:
         return self.journal.change(
@@ -211,27 +248,43 @@ class _Runner:
                 if self.context.store.runs.get(self.run.id).stop_asked:
                     raise _Stopped(f"Stopped before step {number}, as asked.")
                 self._still_allowed(number, step)
-                self.journal.write(f"step {number}", "meant", step=number, text=self._title(step))
-            self._set("steps", number, self._title(step))
+                self.journal.write(f"step {number}", "meant", step=number, text=self.title(number))
+            self._set("steps", number, self.title(number))
             if self.journal.done(f"step {number}") is None:
                 self._step(number, step)
+                self._as_expected(number)
         return f"{counted(len(self.plan.plan.steps), 'step')} done, each looked at."
 
     def _still_allowed(self, number: int, step: PlannedStep) -> None:
-        """What stands against a step now that did not when it was approved."""
-        today = self.context.clock().date()
-        for hold in self.context.store.holds.all():
-            for move in step.moves:
-                stands = hold.until is None or today <= hold.until
-                here = hold.site in (None, self.site.id)
-                name = self.names.get(move.product, move.product)
-                if stands and here and hold.product == move.product:
-                    raise _Stopped(
-                        f"Stopped before step {number}: {name} is held meanwhile, "
-                        f"by {hold.author}: {hold.reason}"
-                    )
+        """What stands against a step now that did not when it was approved: the permit."""
+        before = f"Stopped before step {number}"
+        if not instance.may_drive(self.context):
+            raise _Stopped(f"{before}: this service drives no site any more.")
         if not self.plan.approval or self.context.store.plans.get(self.plan.id).state != "approved":
-            raise _Stopped(f"Stopped before step {number}: the plan is no longer approved.")
+            raise _Stopped(f"{before}: the plan is no longer approved.")
+        inventory = self.context.store.inventories.get(self.site.id)
+        ground = Ground.read(self.context)
+        case = ground.case(self.context.store.sites.get(self.site.id), inventory)
+        moves = [(move.product, move.to) for move in step.moves]
+        asked = permit(case, ground.catalogue.compiled.beside(case), moves)
+        against = list(refusal_texts(case, asked))
+        if against:
+            raise _Stopped(f"{before}: {' '.join(against)}")
+
+    def _as_expected(self, number: int) -> None:
+        """Whether all on the site is as the steps so far leave it; else other hands were here."""
+        expected = dict(self.plan.start)
+        for step in self.plan.plan.steps[:number]:
+            expected |= {move.product: move.to for move in step.moves}
+        found = self.context.store.inventories.get(self.site.id)
+        there = {c.product: c.version for c in found.components}
+        odd = [
+            f"{self.names.get(p, p)} is {there.get(p, 'gone')} and should be {version}"
+            for p, version in sorted(expected.items())
+            if version is not None and there.get(p) != version
+        ]
+        if odd:
+            raise _Stopped(f"Stopped after step {number}: other hands were here: {'; '.join(odd)}.")
 
     def _step(self, number: int, step: PlannedStep) -> None:
         combined = len(step.moves) > 1
@@ -243,18 +296,22 @@ class _Runner:
         packages = {}
         for move in step.moves:
             if not move.product.startswith("runtime/"):
-                package = shelving.fetch_package(self.context, move.product, move.to, self.run.site)
+                package = shelving.fetch_package(
+                    self.context, move.product, move.to, self.run.site, lent=True
+                )
                 packages[move.product] = package
         if combined:
-            self._do(f"page up {number}", "maintenance", "maintenance page", step=number, on=True)
+            self.owe("page", was=False)
+            self.do(f"page up {number}", "maintenance", "maintenance page", step=number, on=True)
             for product in plugins:
+                self.owe("plugin", was=True, name=product)
                 self._switch(f"off {number} {product}", product, on=False, step=number)
         for move in step.moves:
             act = f"apply {number} {move.product}"
             text = f"{move.product} {move.from_ or 'absent'} to {move.to}"
             if move.product.startswith("runtime/"):
                 args = {"product": move.product, "version": move.to}
-                self._do(act, "runtime", text, step=number, **args)
+                self.do(act, "runtime", text, step=number, **args)
                 continue
             package = packages[move.product]
             archive = self.context.shelf.read(package)
@@ -273,12 +330,12 @@ class _Runner:
             if move.from_ is None:
                 self._switch(f"on {number} {move.product}", move.product, on=True, step=number)
         if combined:
-            self._do(f"page down {number}", "maintenance", "page taken away", step=number, on=False)
+            self.do(f"page down {number}", "maintenance", "page taken away", step=number, on=False)
         self._read_back(number, step)
-        seen = self._look(f"probe {number}", number)
+        seen = self.look(f"probe {number}", number)
         bad = worse(seen)
         if bad:
-            raise self.journal.fail(f"step {number}", "breaks-site", _say_worse(bad), step=number)
+            raise self.journal.fail(f"step {number}", "breaks-site", say_worse(bad), step=number)
         self.journal.write(
             f"step {number}",
             "done",
@@ -289,13 +346,13 @@ class _Runner:
 
     def _switch(self, act: str, product: str, *, on: bool, step: int | None = None) -> None:
         text = f"{product} switched {'on' if on else 'off'}"
-        self._do(act, "switch", text, step=step, product=product, on=on)
+        self.do(act, "switch", text, step=step, product=product, on=on)
 
     def _read_back(self, number: int, step: PlannedStep) -> None:
         """The versions as the site has them now; the expected ones, or the step failed."""
 
         def read() -> dict[str, Any]:
-            found = self._inventory()
+            found = self.inventory()
             return {m.product: found.version_of(m.product) for m in step.moves}
 
         found = self.journal.once(
@@ -307,7 +364,7 @@ class _Runner:
                 text = f"{move.product} should be {move.to}; read back: {have}"
                 raise self.journal.fail(f"step {number}", "unknown", text, step=number)
 
-    def _look(self, act: str, step: int | None) -> tuple[Seen, ...]:
+    def look(self, act: str, step: int | None) -> tuple[Seen, ...]:
         detail = self.journal.once(
             act, lambda: self._probe().model_dump(mode="json"), step=step, text=_say_probe
         )
@@ -327,22 +384,22 @@ class _Runner:
             return "stopped", f"Stopped before the first step: {error}"
         number = begun[-1]
         step = self.plan.plan.steps[number - 1]
-        title = self._title(step)
+        title = self.title(number)
         if (f"step {number}", "failed") not in self.journal.entries:
             self.journal.fail(f"step {number}", getattr(error, "code", "unknown"), str(error))
         self._set("steps", number, f"Putting back {title}: {error}")
         try:
-            self._put_back(number, step)
-            bad = worse(self._look(f"probe after putting back {number}", number))
+            self.put_back(number, step)
+            bad = worse(self.look(f"probe after putting back {number}", number))
             if not bad:
                 self.journal.write(f"step {number}", "put back", step=number, text="as before")
                 return "put back", f"{title} was put back: {error}. The site is as before it."
-            why = _say_worse(bad)
+            why = say_worse(bad)
         except (StepFailed, LinkError) as failed:
             why = str(failed)
         return self._restore(number, title, f"{error}; put back, but {why}")
 
-    def _put_back(self, number: int, step: PlannedStep) -> None:
+    def put_back(self, number: int, step: PlannedStep) -> None:
         for move in reversed(step.moves):
             meant = self.journal.entries.get((f"apply {number} {move.product}", "meant"))
             if meant is None or meant.change is None:
@@ -355,10 +412,10 @@ class _Runner:
                 continue  # it was refused before anything was touched
             if move.product.startswith("runtime/"):
                 args: dict[str, object] = {"product": move.product, "version": move.from_}
-                self._do(act, "runtime", text, step=number, **args)
+                self.do(act, "runtime", text, step=number, **args)
             else:
                 added = move.from_ is None
-                self._do(
+                self.do(
                     act,
                     "put-back",
                     text,
@@ -367,7 +424,7 @@ class _Runner:
                     of=meant.change,
                     added=added,
                 )
-        self._as_it_was(f"after step {number}")
+        self.journal.ask(lambda: self.pay("updates", "cache"))
 
     def _restore(self, number: int, title: str, why: str) -> tuple[RunState, str]:
         snapshot = self.journal.done("snapshot") or {}
@@ -380,19 +437,20 @@ class _Runner:
                 },
             )
             if not written["same"] and not (approval and approval.restore_anyway):
-                self._do("page up for help", "maintenance", "left up for a person", on=True)
+                self.owe("page", was=False)
+                self.do("page up for help", "maintenance", "left up for a person", on=True)
                 return self._alarm(
                     f"{title}: {why}. Something was written since the snapshot, so it is not "
                     "restored without your word; the maintenance page is up."
                 )
-            self._do("restore", "restore", "the snapshot", snapshot=snapshot["snapshot"])
-            self._inventory()
-            bad = worse(self._look("probe after restore", number))
+            self.do("restore", "restore", "the snapshot", snapshot=snapshot["snapshot"])
+            self.inventory()
+            bad = worse(self.look("probe after restore", number))
         except (StepFailed, LinkError) as failed:
             return self._alarm(f"{title}: {why}; the restore failed too: {failed}.")
         if bad:
             return self._alarm(
-                f"{title}: {why}; restored, and still {_say_worse(bad)}. The site is left alone."
+                f"{title}: {why}; restored, and still {say_worse(bad)}. The site is left alone."
             )
         lost = "" if written["same"] else " What was written since the snapshot is lost."
         return "restored", f"{title}: {why}. The snapshot was restored.{lost}"
@@ -409,37 +467,27 @@ class _Runner:
         self._set("after", self.context.store.runs.get(self.run.id).step, text)
         try:
             keep_page = self.alarmed and ("page up for help", "done") in self.journal.entries
-            if not keep_page:
-                self._as_it_was("at the end")
-            recorded = self.recorded
-            if recorded["automatic_updates"]:
-                self._do("updates resumed", "updates", "as they were", on=True)
-            if recorded["caches"]:
-                self._do("caches on", "caches", "as they were", on=True)
-            self._do("caches purged", "purge", "all of them")
-            self._inventory()
-            seen = self._look("last probe", None)
+            kept: tuple[DebtKind, ...] = ("page",) if keep_page else ()
+            left = self.journal.ask(lambda: self.pay(*kept))
+            owed = [debt for debt in left if debt.kind not in kept]
+            if owed:
+                text = f"{text} Still owed to the site: {debts.in_words(owed)}."
+            self.journal.write("as it was", "noted", text=debts.in_words(left) or "all of it")
+            self.do("caches purged", "purge", "all of them")
+            seen = self.look("last probe", None)
             here = sites.visiting(self.context, self.site)
             visitor = look_at(here, "As a visitor", "/", past_caches=False)
             bad = worse(seen)
             if state == "done" and (bad or visitor.status != 200 or not visitor.bytes):
-                said = _say_worse(bad) or f"a visitor sees status {visitor.status}"
+                said = say_worse(bad) or f"a visitor sees status {visitor.status}"
                 self._alarm(f"The last probe differs: {said}.")
                 return f"{text} But the last probe differs: {said}."
+        except Superseded:
+            raise
         except (StepFailed, LinkError) as error:
             self._alarm(f"Not everything is as it was: {error}.")
             return f"{text} But not everything could be set as it was: {error}."
         return text
-
-    def _as_it_was(self, when: str) -> None:
-        """The page taken away, and every plugin switched as it was recorded."""
-        self._do(f"page down {when}", "maintenance", "page taken away", on=False)
-        now = {c.product: c.active for c in self._inventory().components}
-        for product, active in sorted(now.items()):
-            known = product.startswith("plugin/") and product in self.plan.start
-            was = product in self.recorded["active"]
-            if known and active != was:
-                self._switch(f"{'on' if was else 'off'} {when} {product}", product, on=was)
 
     def _end(self, state: RunState, text: str) -> Run:
         now = self.context.clock()
@@ -447,6 +495,8 @@ class _Runner:
             changed = self.context.store.runs.change(
                 self.run.id, state=state, phase="ended", text=text, ended_at=now, last_sign_at=now
             )
+            if state in WENT_WRONG:
+                matters.open_for(self.context, changed)
             plan_state = "carried out" if state == "done" else "failed"
             self.context.store.plans.change(self.plan.id, state=plan_state)
             inventory = self.context.store.inventories.find(self.site.id)
@@ -469,7 +519,7 @@ class _Runner:
         return changed
 
 
-def _say_worse(bad: tuple[Seen, ...]) -> str:
+def say_worse(bad: tuple[Seen, ...]) -> str:
     """What is worse, the first two things in full: the journal's probe holds the rest."""
     said = "; ".join(f"{s.name}: {s.before} before, {s.now} now" for s in bad[:2])
     more = len(bad) - 2

@@ -14,6 +14,7 @@ from datetime import timedelta
 
 from windbreak.core.values.accounts import Principal
 from windbreak.core.values.inventories import Inventory
+from windbreak.core.values.matters import DebtKind
 from windbreak.core.values.sites import (
     Host,
     Link,
@@ -41,6 +42,7 @@ from windbreak.links.visiting import Visiting
 from windbreak.operations.administration import instance
 from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
+from windbreak.operations.runs import debts
 from windbreak.operations.sites import inventories
 from windbreak.outside.at_once import at_once
 
@@ -220,8 +222,28 @@ def refresh(context: Context, site: str) -> Site:
             }
         )
         changed = context.store.sites.change(site, link=link, facts_at=now)
+    _pay(context, agent, site)
     context.tell("site", site, "refreshed")
     return changed
+
+
+def _pay(context: Context, agent: Agent, site: str) -> None:
+    """Pay what runs still owe to a site that answers again, before anything else. Writes.
+
+    A maintenance page that is up for a person stays: the matter's ways out take it away.
+    """
+    if not debts.owed(context, site) or context.store.runs.count(site=site, state="running"):
+        return
+    open_ = context.store.matters.count(site=site, open=True)
+    kept: tuple[DebtKind, ...] = ("page",) if open_ else ()
+
+    def read() -> Inventory:
+        return inventories.take_in(context, agent.inventory(site, context.clock()))
+
+    try:
+        debts.pay(context, agent, site, read, but=kept)
+    except LinkError as error:
+        log.warning("what is owed to %s could not be paid: %s", site, error)
 
 
 def answering(ahead: int) -> str:

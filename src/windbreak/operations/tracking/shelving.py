@@ -58,11 +58,14 @@ def give(context: Context, package: str, site: str, by: Principal) -> ShelfRight
     return right
 
 
-def fetch_package(context: Context, product: str, version: str, site: str | None = None) -> Package:
+def fetch_package(
+    context: Context, product: str, version: str, site: str | None = None, *, lent: bool = False
+) -> Package:
     """The package of a release, fetched and examined unless it is on the shelf. Writes.
 
     A product that comes only inside a theme is found by fetching a theme that carries it. With
-    ``site`` its seat's code is used where the maker wants one, and its right is noted. Raises
+    ``site`` its seat's code is used where the maker wants one, and its right is noted, but where
+    it is ``lent``: for a run only, which may be put back. Raises
     Refused when there is no way to it, when what came is not what was announced, and while
     somebody has to decide which of two packages is right.
     """
@@ -85,7 +88,7 @@ def fetch_package(context: Context, product: str, version: str, site: str | None
     if kept is None:
         raise Refused("no-package", f"no feed has a package of {product} {version}")
     known = context.store.products.find(product)
-    if site is not None and known is not None and known.access == "licensed":
+    if site is not None and not lent and known is not None and known.access == "licensed":
         rights.give(context, site, product, version, "taken under its seat")
     return kept
 

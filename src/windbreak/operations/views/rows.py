@@ -8,7 +8,8 @@ from datetime import datetime
 from typing import Any
 
 from windbreak.core.values.basics import State
-from windbreak.core.values.runs import WENT_WRONG, Run
+from windbreak.core.values.matters import Matter
+from windbreak.core.values.runs import Run
 from windbreak.core.values.sites import Site
 from windbreak.documents.sites import SiteSummary
 from windbreak.operations.context import Context
@@ -28,7 +29,7 @@ class Doings:
 
     hosts: dict[str, str]
     running: dict[str, Run]
-    last: dict[str, Run]
+    matters: dict[str, Matter]
     next_booking: dict[str, datetime]
     approved: frozenset[str]
 
@@ -42,14 +43,10 @@ class Doings:
         for booking in store.bookings.all(state="waiting", **of):
             known = bookings.get(booking.site, booking.starts_at)
             bookings[booking.site] = min(known, booking.starts_at)
-        if some is None:
-            last = store.runs.last()
-        else:
-            last = {k: run for site in some for k, run in store.runs.last(site).items()}
         return cls(
             {host.id: host.name for host in store.hosts.all()},
             {run.site: run for run in store.runs.all(state="running", **of)},
-            last,
+            {matter.site: matter for matter in store.matters.all(open=True, **of)},
             bookings,
             frozenset([plan.site for plan in store.plans.all(state="approved", **of)]),
         )
@@ -61,15 +58,15 @@ def row_of(
     """A site as a row; ``fault`` is why it could not be reasoned about."""
     state: State = view.state if view else "clear"
     text = view.text if view else ""
-    running, last = doings.running.get(site.id), doings.last.get(site.id)
+    running, matter = doings.running.get(site.id), doings.matters.get(site.id)
     if running is not None:
-        state, text = "running", running.text
+        state, text = "running", running.waiting or running.text
     elif fault is not None:
         state, text = "unknown", f"It can’t be reasoned about: {fault}"
     elif site.link.state != "linked":
         state, text = _UNLINKED[site.link.state], site.link.reason
-    elif last is not None and last.state in WENT_WRONG:
-        state, text = "failed", last.text
+    elif matter is not None:
+        state, text = "failed", matter.told or matter.text
     return SiteSummary(
         id=site.id,
         label=site.label,

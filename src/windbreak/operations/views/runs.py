@@ -7,6 +7,7 @@ from windbreak.core.values.verdicts import PlannedStep
 from windbreak.documents.runs import RunStep, RunStory
 from windbreak.links.probing import compare
 from windbreak.operations.context import Context
+from windbreak.operations.runs import debts
 from windbreak.wording.answers import step_title
 
 
@@ -30,6 +31,8 @@ def run_story(context: Context, run: int) -> RunStory:
         seen_after=after,
         journal=shown,
         as_it_was=_as_it_was(by_act),
+        matter=context.store.matters.find(run),
+        owed=tuple(d for d in debts.owed(context, known.site) if d.run == run),
     )
 
 

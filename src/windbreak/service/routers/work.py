@@ -13,14 +13,15 @@ from windbreak.core.values.charts import Chart
 from windbreak.core.values.findings import Finding, SnoozeFinding
 from windbreak.core.values.holds import NewHold, StandingHold
 from windbreak.core.values.ledger import LedgerEntry
+from windbreak.core.values.matters import Debt, Matter, TakeWayOut
 from windbreak.core.values.plans import ApprovePlan, SitePlan
 from windbreak.core.values.policy import InForce, NewRule, Rule
 from windbreak.core.values.runs import Run
-from windbreak.documents.runs import RunStory
+from windbreak.documents.runs import MatterStory, RunStory
 from windbreak.documents.today import Today
 from windbreak.operations.findings import findings, today
 from windbreak.operations.planning import planning, policy
-from windbreak.operations.runs import runs
+from windbreak.operations.runs import debts, matters, runs, ways_out
 from windbreak.operations.scheduling import rollouts
 from windbreak.operations.views import runs as run_views
 from windbreak.service.paging import After, page
@@ -140,6 +141,41 @@ def show_run(context: Ctx, who: Who, id: Number) -> RunStory:
 def stop_run(context: Ctx, who: Who, id: Number) -> Run:
     """Stop a run after the step it is at."""
     return runs.ask_to_stop(context, id, who)
+
+
+@router.get("/matters")
+def list_matters(
+    context: Ctx,
+    who: Who,
+    every: Annotated[bool, Query(description="also those that are closed")] = False,
+) -> list[Matter]:
+    """Runs that ended badly and wait for a person, newest first."""
+    return matters.listed(context, every=every)
+
+
+@router.get("/matters/{id}")
+def show_matter(context: Ctx, who: Who, id: Number) -> MatterStory:
+    """A matter with what is owed to its site, and the ways out as they stand now."""
+    return MatterStory(
+        matter=context.store.matters.get(id),
+        owed=tuple(debts.owed(context, context.store.matters.get(id).site)),
+        ways=ways_out.ways(context, id),
+    )
+
+
+@router.post("/matters/{id}/ways", status_code=202)
+def take_way_out(context: Ctx, who: Who, id: Number, how: TakeWayOut, request: Request) -> Matter:
+    """Take a way out of a matter; it is done in the background, and the matter says what came."""
+    ways_out.check(context, id, how.act)
+    matter = matters.take(context, id, how, who)
+    request.app.state.driver.take_way_out(id)
+    return matter
+
+
+@router.get("/sites/{id}/debts")
+def list_debts(context: Ctx, who: Who, id: str) -> list[Debt]:
+    """What runs still owe to a site: switched for them, and not yet read back as it was."""
+    return debts.owed(context, context.store.sites.get(id).id)
 
 
 @router.get("/holds")

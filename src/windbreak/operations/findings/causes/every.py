@@ -14,7 +14,6 @@ from functools import cached_property
 from typing import Literal
 
 from windbreak.core.values.findings import Finding
-from windbreak.core.values.runs import WENT_WRONG, Run
 from windbreak.core.values.sites import Site
 from windbreak.operations.context import Context
 from windbreak.operations.findings.causes import feeds, licences, releases, sites
@@ -47,10 +46,6 @@ class Sight:
         """Read every site at once, for causes that look at all of them."""
         for site in self.context.store.sites.all():
             self._sites[site.id] = None if site.retired_at is not None else site
-
-    @cached_property
-    def last_runs(self) -> dict[str, Run]:
-        return self.context.store.runs.last()
 
     @cached_property
     def missed(self) -> frozenset[str]:
@@ -125,12 +120,6 @@ def _on_site(look: Callable[[Sight, Site], Iterator[Finding]]) -> Look:
     return at
 
 
-def _of_run(sight: Sight, site: Site) -> Iterator[Finding]:
-    run = sight.last_runs.get(site.id)
-    if run is not None and run.state in WENT_WRONG:
-        yield sites.of_run(sight.context, site, run)
-
-
 def _of_registrations(sight: Sight, site: Site) -> Iterator[Finding]:
     inventory = sight.context.store.inventories.find(site.id)
     if inventory is not None:
@@ -144,7 +133,7 @@ def _cause(name: str, each: Sort, hangs_on: str, look: Look, *, timed: bool = Fa
 CAUSES: tuple[Cause, ...] = (
     _cause("link", "site", "site", _on_site(lambda s, x: sites.of_link(s.context, x))),
     _cause("fault", "site", "row", _on_site(lambda s, x: sites.of_fault(s.context, x))),
-    _cause("run", "site", "run", _on_site(_of_run)),
+    _cause("run", "site", "run", _on_site(lambda s, x: sites.of_runs(s.context, x)), timed=True),
     _cause("blocks", "site", "row", _on_site(lambda s, x: sites.of_blocks(s.context, x))),
     _cause("registrations", "site", "site registration", _on_site(_of_registrations)),
     _cause("namesakes", "site", "site", _on_site(lambda s, x: sites.of_namesakes(s.context, x))),

@@ -8,13 +8,14 @@ from datetime import timedelta
 from windbreak.core.values.basics import State
 from windbreak.core.values.findings import Finding, Weight
 from windbreak.core.values.inventories import Inventory
-from windbreak.core.values.runs import WENT_WRONG, Run
+from windbreak.core.values.runs import WENT_WRONG
 from windbreak.core.values.sites import Site
 from windbreak.core.versions.version import parse_version
 from windbreak.operations.administration import instance
 from windbreak.operations.context import Context
 from windbreak.operations.findings.causes.made import act, finding
 from windbreak.operations.reasoning.catalogue import catalogue
+from windbreak.operations.runs import debts
 from windbreak.operations.views import coverage
 from windbreak.wording.words import counted, day, listed
 
@@ -69,22 +70,58 @@ def _of_agent(context: Context, site: Site) -> Iterator[Finding]:
     )
 
 
-def of_run(context: Context, site: Site, run: Run) -> Finding:
-    words = {
-        "put back": "a step went wrong and was put back",
-        "restored": "a step went wrong; the snapshot was restored",
-        "alarm": "a run needs you",
-    }[run.state]
-    return finding(
-        context,
-        f"run:{site.id}",
-        "failed",
-        "critical" if run.state == "alarm" else "high",
-        site,
-        f"**{site.label}**: {words}.",
-        run.text,
-        act("Open the run", "see-run", run=str(run.id)),
-    )
+_TOLD_AFTER = timedelta(minutes=30)  # of silence, until a person is told that a run waits
+
+
+def of_runs(context: Context, site: Site) -> Iterator[Finding]:
+    """What runs left on a site: open matters, what is owed, a site that is waited for."""
+    owed = debts.owed(context, site.id)
+    for matter in context.store.matters.all(site=site.id, open=True):
+        run = context.store.runs.get(matter.id)
+        page = any(debt.kind == "page" for debt in owed)
+        head = {
+            "put back": "a step went wrong and was put back",
+            "restored": "a step went wrong; the snapshot was restored",
+            "alarm": "visitors see the maintenance page" if page else "a run needs you",
+        }.get(run.state, "a run needs you")
+        yield finding(
+            context,
+            f"run:{site.id}",
+            "failed",
+            "critical" if run.state == "alarm" else "high",
+            site,
+            f"**{site.label}**: {head}.",
+            matter.told or matter.text,
+            act("See the ways out", "see-matter", matter=str(matter.id)),
+        )
+        owed = [debt for debt in owed if debt.kind != "page"]
+    running = context.store.runs.all(site=site.id, state="running")
+    if owed and not running:
+        since = min(debt.since for debt in owed)
+        yield finding(
+            context,
+            f"debt:{site.id}",
+            "failed",
+            "high",
+            site,
+            f"**{site.label}**: {debts.in_words(owed)} still as a run left it.",
+            f"Switched for run {owed[0].run} at {since:%H:%M} UTC, and not read back as it was. It "
+            "is set back as soon as the site answers.",
+            act("Ask it now", "refresh", site=site.id),
+        )
+    for run in running:
+        long = run.waiting_since is not None and run.waiting_since + _TOLD_AFTER <= context.clock()
+        if long:
+            yield finding(
+                context,
+                f"waiting:{site.id}",
+                "failed",
+                "high",
+                site,
+                f"**{site.label}**: run {run.id} waits for its site.",
+                f"{run.waiting} It goes on when the agent answers; nothing is put back meanwhile.",
+                act("Open the run", "see-run", run=str(run.id)),
+            )
 
 
 def of_fault(context: Context, site: Site) -> Iterator[Finding]:

@@ -1,0 +1,44 @@
+"""Matters: a run that ended badly stays open until a person closes it, by one of the ways out.
+
+Each way says first what it will do and what is lost. It is written down before it is begun, carried
+out by the driver, and taken up again after a crash. What can't be taken now is told with why.
+"""
+
+from __future__ import annotations
+
+from windbreak.core.values.accounts import Principal
+from windbreak.core.values.matters import Doing, Matter, TakeWayOut
+from windbreak.core.values.runs import Run
+from windbreak.operations.context import Context
+from windbreak.operations.errors import Refused
+
+
+def open_for(context: Context, run: Run) -> Matter:
+    """Open the matter of a run that ended badly. Writes."""
+    return context.store.matters.put(
+        Matter(id=run.id, site=run.site, text=run.text, opened_at=context.clock())
+    )
+
+
+def listed(context: Context, *, every: bool = False) -> list[Matter]:
+    """The open matters, or all, newest first. Reads."""
+    return context.store.matters.all(newest_first=True, **({} if every else {"open": True}))
+
+
+def take(context: Context, matter: int, how: TakeWayOut, by: Principal) -> Matter:
+    """Write down that a way out is to be taken; the caller has it carried out. Writes.
+
+    Raises Refused where the matter is closed, or another way is being taken.
+    """
+    known = context.store.matters.get(matter)
+    if known.closed_at is not None:
+        raise Refused("matter-closed", f"matter {matter} was closed: {known.how}")
+    if known.doing is not None:
+        raise Refused("matter-busy", f"{known.doing.act} is being done by {known.doing.by}")
+    for run in context.store.runs.all(site=known.site, state="running"):
+        raise Refused("site-busy", f"run {run.id} is under way on {known.site}")
+    doing = Doing(act=how.act, by=by.name, why=how.why, at=context.clock())
+    with context.store.transaction():
+        changed = context.store.matters.change(matter, doing=doing)
+        context.record(by.name, f"matter {matter}: {how.act} begun", known.site, why=how.why)
+    return changed

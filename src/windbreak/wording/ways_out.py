@@ -1,0 +1,101 @@
+"""The ways out of a matter, in words: what each does, and what is lost by it."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+
+from windbreak.core.values.matters import WayOut, WayOutAct
+from windbreak.wording.words import counted, listed
+
+
+@dataclass(frozen=True)
+class Standing:
+    """What is known of a matter's site now. ``step`` is the title of the step that may still be put
+    back, ``steps`` the titles of all such, ``snapshot`` when the snapshot was made; ``came`` what
+    came in since, by kind, None where the agent does not answer. ``owed`` in words; ``page`` up.
+    """
+
+    step: str | None = None
+    steps: Sequence[str] = ()
+    snapshot: str | None = None
+    came: Mapping[str, int] | None = field(default_factory=dict)
+    owed: str = ""
+    page: bool = False
+    worse: bool = False
+
+
+def ways_out(now: Standing) -> tuple[WayOut, ...]:
+    """All ways out, what loses least first; what can't be taken now last, with why."""
+    every = [_way(act, now) for act in _ORDER]
+    return tuple(sorted(every, key=lambda way: (not way.possible, bool(way.loses))))
+
+
+_ORDER: tuple[WayOutAct, ...] = (
+    "put-back-step",
+    "put-back-all",
+    "restore",
+    "accept",
+    "take-page-away",
+    "go-on",
+    "abandon",
+)
+
+
+def _way(act: WayOutAct, now: Standing) -> WayOut:
+    if now.came is None and act != "abandon":
+        why = "Its agent does not answer now; nothing can be done on the site."
+        return WayOut(act=act, label=_LABELS[act], text=why, possible=False)
+    text, possible, loses = _told(act, now)
+    closes = act != "take-page-away"
+    return WayOut(
+        act=act, label=_LABELS[act], text=text, possible=possible, loses=loses, closes=closes
+    )
+
+
+_LABELS: dict[WayOutAct, str] = {
+    "put-back-step": "Put back the step",
+    "put-back-all": "Put back everything",
+    "restore": "Restore the snapshot",
+    "accept": "Accept as it is",
+    "take-page-away": "Take the page away",
+    "go-on": "Go on with the rest",
+    "abandon": "Abandon",
+}
+
+
+def _told(act: WayOutAct, now: Standing) -> tuple[str, bool, tuple[str, ...]]:
+    """The text of a way out, whether it can be taken, and what is lost."""
+    page = " The maintenance page comes down only if all is as before." if now.page else ""
+    match act:
+        case "put-back-step":
+            if now.step is None:
+                return "No step is left that could be put back.", False, ()
+            return f"Puts {now.step} back and looks at the site.{page}", True, ()
+        case "put-back-all":
+            if len(now.steps) < 2:
+                return "There is no more than one step to put back.", False, ()
+            what = listed(list(now.steps))
+            return f"Puts back, last first: {what}. Then looks at the site.{page}", True, ()
+        case "restore":
+            if now.snapshot is None:
+                return "There is no snapshot of this run.", False, ()
+            lost = tuple([counted(n, kind) for kind, n in sorted((now.came or {}).items())])
+            since = f"Files and database go back to {now.snapshot}."
+            more = f" {listed(list(lost))} since then would be lost." if lost else ""
+            return f"{since}{more}{page}", True, lost
+        case "accept":
+            owed = f" Set back first: {now.owed}." if now.owed else ""
+            return f"You have looked and say that it may stay as it is.{owed}", True, ()
+        case "take-page-away":
+            if not now.page:
+                return "No maintenance page of ours is up.", False, ()
+            return "Visitors see the pages as they are. The matter stays open.", True, ()
+        case "go-on":
+            if now.page or now.worse:
+                return "The next step can't be judged while the pages are not as before.", False, ()
+            return "Accepts it as it is and draws up a plan of the rest, to be approved.", True, ()
+        case "abandon":
+            stays = " The page stays up while the pages behind it are broken." if now.page else ""
+            owed = f"Sets back what can be: {now.owed}." if now.owed else "Nothing is owed."
+            return f"{owed}{stays} What can't be set back stays owed.", True, ()

@@ -80,7 +80,8 @@ def _told(act: WayOutAct, now: Standing) -> tuple[str, bool, tuple[str, ...]]:
         case "restore":
             if now.snapshot is None:
                 return "There is no snapshot of this run.", False, ()
-            lost = tuple([counted(n, kind) for kind, n in sorted((now.came or {}).items())])
+            came = sorted((now.came or {}).items())
+            lost = tuple([counted(n, kind.removesuffix("s")) for kind, n in came])
             since = f"Files and database go back to {now.snapshot}."
             more = f" {listed(list(lost))} since then would be lost." if lost else ""
             return f"{since}{more}{page}", True, lost

@@ -9,6 +9,7 @@ before anything else. What is owed is never taken for "as it was" by a later run
 
 from __future__ import annotations
 
+import secrets
 from collections.abc import Callable, Collection, Iterable
 
 from windbreak.core.values.inventories import Inventory
@@ -75,8 +76,9 @@ def pay(
     for debt in owed(context, site):
         if debt.kind in but:
             continue
-        # Each try has an id of its own: an answer kept from before is no proof of today's state.
-        change = f"debt-{debt.id}-{debt.tries}"
+        # Each try has an id of its own, never met before, in a restored copy either: an answer kept
+        # from before is no proof of today's state.
+        change = f"debt-{debt.id}-{secrets.token_hex(5)}"
         context.store.debts.change(debt.id, change=change, tries=debt.tries + 1)
         try:
             _switch(agent, debt, change)

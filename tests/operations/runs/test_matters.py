@@ -1,0 +1,300 @@
+"""What a run leaves behind: matters and their ways out, debts, a silent site, the permit."""
+
+import json
+import tempfile
+import threading
+import time
+from datetime import timedelta
+from pathlib import Path
+from unittest import mock
+
+import httpx
+
+from tests.operations.within import RHONA, WithContext, catch_up, look_again
+from windbreak.core.values.holds import NewHold
+from windbreak.core.values.matters import TakeWayOut, WayOutAct
+from windbreak.core.values.plans import SitePlan
+from windbreak.core.values.runs import Run
+from windbreak.core.values.ties import NewClash
+from windbreak.operations.errors import Refused
+from windbreak.operations.planning import policy, ties
+from windbreak.operations.runs import debts, journal, matters, runs, ways_out
+from windbreak.operations.sites import sites
+from windbreak.operations.views import sites as site_views
+from windbreak.standins.demo import Demo
+
+SHOP = "seapink-florists"  # a white page after its update; putting back does not help
+
+
+class WithRuns(WithContext):
+    """Each test has sites of its own: what runs leave behind stays on them."""
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        pass
+
+    def setUp(self) -> None:
+        folder = tempfile.TemporaryDirectory(prefix="windbreak-test-")
+        self.addCleanup(folder.cleanup)
+        type(self).demo = demo = Demo(Path(folder.name), few=True)
+        self.addCleanup(demo.stop)
+        type(self).where = demo.start_standins()
+        super().setUp()
+        self.feeds()
+
+    def status(self, slug: str) -> int:
+        return httpx.get(self.where[slug], trust_env=False).status_code
+
+    def faults(self, slug: str, **faults: object) -> None:
+        told = self.demo.standins_folder / slug / "agent" / "faults.json"
+        told.write_text(json.dumps(faults))
+
+    def alarm(self) -> Run:
+        """A run of which a step failed while an order came in: the page is up."""
+        self.site(SHOP)
+        plan = self.approved(SHOP)
+        real = runs.Runner.put_back
+
+        def ordered(runner: runs.Runner, *args: object) -> None:
+            httpx.post(f"{self.where[SHOP]}/order", trust_env=False).raise_for_status()
+            real(runner, *args)  # type: ignore[arg-type]
+
+        with mock.patch.object(runs.Runner, "put_back", ordered):
+            return self.carried_out(plan)
+
+    def take(self, matter: int, act: WayOutAct) -> str:
+        ways_out.check(self.context, matter, act)
+        matters.take(self.context, matter, TakeWayOut(act=act, why="tonight"), RHONA)
+        return ways_out.carry_out(self.context, matter).told
+
+
+class WaysOut(WithRuns):
+    def test_an_alarm_is_open_until_a_person_closes_it_and_says_what_each_way_loses(self) -> None:
+        run = self.alarm()
+        self.assertEqual(run.state, "alarm")
+        self.assertEqual(self.status(SHOP), 503)
+        (matter,) = matters.listed(self.context)
+        self.assertEqual(matter.id, run.id)
+        ways = {way.act: way for way in ways_out.ways(self.context, matter.id)}
+        self.assertEqual(ways["restore"].loses, ("1 order",))
+        self.assertEqual(ways["take-page-away"].loses, ())
+        self.assertFalse(ways["take-page-away"].closes)
+        self.assertFalse(ways["go-on"].possible)
+        found = next(f for f in look_again(self.context) if f.id == f"run:{SHOP}")
+        self.assertIn("visitors see the maintenance page", found.title)
+        self.assertEqual(found.next.act, "see-matter")
+
+    def test_the_page_is_taken_away_and_the_matter_stays(self) -> None:
+        run = self.alarm()
+        told = self.take(run.id, "take-page-away")
+        self.assertIn("away", told)
+        self.assertNotEqual(self.status(SHOP), 503)
+        self.assertEqual([m.id for m in matters.listed(self.context)], [run.id])
+        self.assertEqual(debts.owed(self.context, SHOP), [])
+
+    def test_restoring_brings_the_site_back_and_closes_the_matter(self) -> None:
+        run = self.alarm()
+        before = dict(self.context.store.plans.get(run.plan).start)
+        told = self.take(run.id, "restore")
+        self.assertIn("as before the run", told)
+        self.assertEqual(self.status(SHOP), 200)
+        self.assertEqual(matters.listed(self.context), [])
+        there = self.context.store.inventories.get(SHOP)
+        self.assertEqual({c.product: c.version for c in there.components}, before)
+        catch_up(self.context)
+        (row,) = [r for r in site_views.summaries(self.context) if r.id == SHOP]
+        self.assertNotEqual(row.state, "failed")
+
+    def test_accepting_sets_everything_back_and_is_written_down(self) -> None:
+        run = self.alarm()
+        self.take(run.id, "accept")
+        self.assertEqual(debts.owed(self.context, SHOP), [])
+        closed = self.context.store.matters.get(run.id)
+        self.assertEqual((closed.how, closed.closed_by), ("accept", "Rhona Vale"))
+        ledger = [e.what for e in self.context.store.ledger.all(subject=SHOP)]
+        self.assertIn(f"matter {run.id}: accept, closed", ledger)
+
+    def test_a_way_that_is_not_there_any_more_is_refused_with_why(self) -> None:
+        run = self.alarm()
+        with self.assertRaises(Refused) as caught:
+            ways_out.check(self.context, run.id, "go-on")
+        self.assertEqual(caught.exception.code, "not-now")
+        self.take(run.id, "restore")
+        for act in ("restore", "accept", "abandon"):
+            with self.subTest(act=act), self.assertRaises(Refused) as late:
+                ways_out.check(self.context, run.id, act)
+            self.assertEqual(late.exception.code, "matter-closed")
+        with self.assertRaises(Refused):
+            matters.take(self.context, run.id, TakeWayOut(act="accept", why="x"), RHONA)
+
+    def test_while_the_agent_is_away_only_giving_up_is_left_and_nothing_is_forgotten(self) -> None:
+        run = self.alarm()
+        self.faults(SHOP, silent=True)
+        self.addCleanup(self.faults, SHOP)
+        possible = [w.act for w in ways_out.ways(self.context, run.id) if w.possible]
+        self.assertEqual(possible, ["abandon"])
+        self.take(run.id, "abandon")
+        self.assertEqual([d.kind for d in debts.owed(self.context, SHOP)][-1], "page")
+        self.assertTrue(any(f.id == f"debt:{SHOP}" for f in look_again(self.context)))
+        self.faults(SHOP)
+        sites.refresh(self.context, SHOP)
+        self.assertEqual(debts.owed(self.context, SHOP), [])
+        self.assertNotEqual(self.status(SHOP), 503)
+
+
+class Silence(WithRuns):
+    def run_aside(self, plan: SitePlan) -> tuple[Run, threading.Thread]:
+        run = runs.start(self.context, plan.id, RHONA.name)
+
+        def go() -> None:
+            runs.carry_out(self.context, run.id)
+            self.context.store.close()
+
+        thread = threading.Thread(target=go)
+        thread.start()
+        return run, thread
+
+    def until(self, holds: object, seconds: float = 30) -> None:
+        end = time.monotonic() + seconds
+        while not holds():  # type: ignore[operator]
+            self.assertLess(time.monotonic(), end, "it did not come")
+            time.sleep(0.05)
+
+    def test_a_silent_site_is_waited_for_and_nothing_is_put_back(self) -> None:
+        self.site("skerry-light")
+        plan = self.approved("skerry-light")
+        self.addCleanup(self.faults, "skerry-light")
+        with (
+            mock.patch.object(journal, "_PATIENCE", 0.3),
+            mock.patch.object(journal, "_LONGEST", 0.2),
+        ):
+            self.faults("skerry-light", slow={"apply": 0.5})
+            run, thread = self.run_aside(plan)
+            store = self.context.store
+            self.until(lambda: ("step 1", "meant") in acts(store.journal.all(run=run.id)))
+            self.faults("skerry-light", silent=True)
+            self.until(lambda: store.runs.get(run.id).waiting_since is not None)
+            waiting = store.runs.get(run.id)
+            self.assertEqual(waiting.state, "running")
+            self.assertIn("Its pages answer (200)", waiting.waiting)
+            self.later = timedelta(minutes=31)
+            self.assertTrue(any(f.id == "waiting:skerry-light" for f in look_again(self.context)))
+            self.later = timedelta(0)
+            self.faults("skerry-light")
+            thread.join(60)
+        ended = store.runs.get(run.id)
+        self.assertEqual(ended.state, "done", ended.text)
+        self.assertIsNone(ended.waiting_since)
+        texts = acts(store.journal.all(run=run.id))
+        self.assertIn(("waited", "noted"), texts)
+        self.assertFalse([act for act, _ in texts if act.startswith(("put back", "restore"))])
+        self.assertEqual(debts.owed(self.context, "skerry-light"), [])
+
+
+def acts(entries: object) -> list[tuple[str, str]]:
+    return [(e.act, e.state) for e in entries]  # type: ignore[attr-defined]
+
+
+class Debts(WithRuns):
+    def test_every_cache_and_setting_is_as_it_was_on_every_site(self) -> None:
+        for slug in ("skerry-light", "tarnsey-harbour", "whinchat-radio"):
+            self.site(slug)
+            before = self.context.store.inventories.get(slug)
+            self.carried_out(self.approved(slug))
+            after = self.context.store.inventories.get(slug)
+            with self.subTest(site=slug):
+                for name in ("automatic_updates", "caches", "caches_off", "maintenance"):
+                    self.assertEqual(getattr(after, name), getattr(before, name), name)
+                self.assertEqual(debts.owed(self.context, slug), [])
+
+    def test_what_is_owed_is_not_taken_for_as_it_was_by_the_next_run(self) -> None:
+        self.site("skerry-light")
+        agent = sites.agent_for(self.context, "skerry-light")
+        run = Run.model_validate(
+            {
+                "id": 77,
+                "plan": 1,
+                "site": "skerry-light",
+                "state": "stopped",
+                "phase": "ended",
+                "step": 1,
+                "steps": 1,
+                "text": "",
+                "started_at": self.context.clock(),
+                "last_sign_at": self.context.clock(),
+            }
+        )
+        debts.owe(self.context, run, "updates", was=True)
+        agent.do("updates", "as-a-run-left-it", on=False)
+        plan = self.approved("skerry-light")
+        self.assertEqual(self.carried_out(plan).state, "done")
+        self.assertTrue(self.context.store.inventories.get("skerry-light").automatic_updates)
+
+    def test_a_debt_is_paid_only_when_it_was_read_back(self) -> None:
+        self.site("skerry-light")
+        run = self.carried_out(self.approved("skerry-light"))
+        debts.owe(self.context, run, "updates", was=True)
+        agent = sites.agent_for(self.context, "skerry-light")
+        agent.do("updates", "off-again", on=False)
+
+        class Liar:
+            """Says yes to everything, and does nothing."""
+
+            def do(self, call: str, change: str, **args: object) -> dict[str, object]:
+                return {"was": False}
+
+        def read() -> object:
+            return agent.inventory("skerry-light", self.context.clock())
+
+        left = debts.pay(self.context, Liar(), "skerry-light", read)  # type: ignore[arg-type]
+        self.assertEqual([d.kind for d in left], ["updates"])
+        left = debts.pay(self.context, agent, "skerry-light", read)  # type: ignore[arg-type]
+        self.assertEqual(left, [])
+
+
+class Permits(WithRuns):
+    def stopped_by(self, meanwhile: object) -> str:
+        """How a run ends when something comes between its approval and its first step."""
+        self.site("skerry-light")
+        plan = self.approved("skerry-light")
+        meanwhile()  # type: ignore[operator]
+        run = self.carried_out(plan)
+        there = self.context.store.inventories.get("skerry-light")
+        if run.state == "stopped":
+            self.assertEqual({c.product: c.version for c in there.components}, dict(plan.start))
+            self.assertEqual(debts.owed(self.context, "skerry-light"), [])
+        return f"{run.state}: {run.text}"
+
+    def test_a_hold_outside_the_targets_range_stops_nothing(self) -> None:
+        def hold() -> None:
+            new = NewHold(product="core/millrace", range=">=9", reason="not yet")
+            policy.hold(self.context, new, RHONA)
+
+        self.assertTrue(self.stopped_by(hold).startswith("done"))
+
+    def test_a_hold_on_the_target_stops_before_the_step(self) -> None:
+        def hold() -> None:
+            (plan,) = self.context.store.plans.all(site="skerry-light", state="approved")
+            for product in plan.targets:
+                policy.hold(self.context, NewHold(product=product, reason="wait"), RHONA)
+
+        told = self.stopped_by(hold)
+        self.assertTrue(told.startswith("stopped: Stopped before step 1"), told)
+        self.assertIn("is held", told)
+
+    def test_a_clash_that_came_after_the_approval_stops_the_step_that_brings_it(self) -> None:
+        self.site("skerry-light")
+        plan = self.approved("skerry-light")
+        (move,) = plan.plan.steps[0].moves
+        other = "core/millrace" if move.product != "core/millrace" else "theme/plainsail"
+        new = NewClash.model_validate(
+            {
+                "a": {"product": move.product, "range": f">={move.to}"},
+                "b": {"product": other, "range": "*"},
+                "reason": "seen elsewhere",
+            }
+        )
+        ties.add_clash(self.context, new, RHONA)
+        run = self.carried_out(plan)
+        self.assertEqual(run.state, "stopped", run.text)
+        self.assertIn("clash", run.text)

@@ -9,7 +9,7 @@ import httpx
 from tests.running import WithDemo
 from windbreak.client import Problem, Unreachable, Windbreak
 from windbreak.core.values.bookings import NewRollout
-from windbreak.core.values.sites import NewSite
+from windbreak.core.values.sites import NewSite, Window
 from windbreak.standins.feeds import SECRETS, TOKEN
 from windbreak.standins.fleet import FEW
 
@@ -325,6 +325,10 @@ class Booking(WithDemo):
             self.windbreak.book_plan(plan.id)
         self.assertEqual(caught.exception.code, "not-approved")
         self.windbreak.approve_plan(plan.id, "a test")
+        # In a window that is not open now, whatever the hour of the test.
+        hour = (datetime.now(UTC).hour + 6) % 24
+        window = Window(start=f"{hour:02}:00", end=f"{(hour + 3) % 24:02}:00")
+        self.windbreak.set_windows(site, [window], "UTC")
         booking = self.windbreak.book_plan(plan.id)
         self.assertIn("The window is", booking.why)
         self.demo.kill_service()

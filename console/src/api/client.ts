@@ -126,4 +126,8 @@ export const asked = {
     queryKey: ["run", id],
     queryFn: () => told(api.GET("/api/v1/runs/{id}", { params: { path: { id } } })),
   }),
+  matter: (id: number) => ({
+    queryKey: ["run", id, "matter"],
+    queryFn: () => told(api.GET("/api/v1/matters/{id}", { params: { path: { id } } })),
+  }),
 };

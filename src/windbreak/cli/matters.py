@@ -70,9 +70,8 @@ def _tell(story: MatterStory) -> None:
         print()
     for way in story.ways:
         _way(way)
-    first = next((way for way in story.ways if way.possible), None)
-    if first is not None and matter.doing is None:
-        say(f"Take one: windbreak matter take {matter.id} {first.act}")
+    if matter.doing is None:
+        say(f"Take one: windbreak matter take {matter.id} WAY")
 
 
 def _owed(debt: Debt) -> tuple[str, str, str]:

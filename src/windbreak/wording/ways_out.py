@@ -13,7 +13,8 @@ from windbreak.wording.words import counted, listed
 class Standing:
     """What is known of a matter's site now. ``step`` is the title of the step that may still be put
     back, ``steps`` the titles of all such, ``snapshot`` when the snapshot was made; ``came`` what
-    came in since, by kind, None where the agent does not answer. ``owed`` in words; ``page`` up.
+    came in since, by kind, None where the agent does not answer. ``owed`` in words; ``page`` up;
+    ``worse`` how many looks of the last probe were.
     """
 
     step: str | None = None
@@ -22,7 +23,7 @@ class Standing:
     came: Mapping[str, int] | None = field(default_factory=dict)
     owed: str = ""
     page: bool = False
-    worse: bool = False
+    worse: int = 0
 
 
 def ways_out(now: Standing) -> tuple[WayOut, ...]:
@@ -86,8 +87,10 @@ def _told(act: WayOutAct, now: Standing) -> tuple[str, bool, tuple[str, ...]]:
             more = f" {listed(list(lost))} since then would be lost." if lost else ""
             return f"{since}{more}{page}", True, lost
         case "accept":
-            owed = f" Set back first: {now.owed}." if now.owed else ""
-            return f"You have looked and say that it may stay as it is.{owed}", True, ()
+            owed = f" Set back: {now.owed}." if now.owed else ""
+            looks = f"{counted(now.worse, 'look')} {'is' if now.worse == 1 else 'are'}"
+            seen = f" {looks} worse than before the run." if now.worse else ""
+            return f"You have looked and say that it may stay as it is.{seen}{owed}", True, ()
         case "take-page-away":
             if not now.page:
                 return "No maintenance page of ours is up.", False, ()

@@ -81,8 +81,8 @@ class WaysOut(WithRuns):
         self.assertFalse(ways["take-page-away"].closes)
         self.assertFalse(ways["go-on"].possible)
         found = next(f for f in look_again(self.context) if f.id == f"run:{SHOP}")
-        self.assertIn("visitors see the maintenance page", found.title)
-        self.assertEqual(found.next.act, "see-matter")
+        self.assertIn("visitors see the maintenance page", found.headline)
+        self.assertEqual(found.act.act, "see-matter")
 
     def test_the_page_is_taken_away_and_the_matter_stays(self) -> None:
         run = self.alarm()

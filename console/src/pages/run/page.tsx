@@ -9,6 +9,7 @@ import { Age, Moves } from "../../pieces/words";
 import { Rail, type RailItem } from "../../rail/rail";
 import { Glyph } from "../../states/states";
 import { RUN_STATES } from "../runs/state";
+import { Matter, Owed } from "./matter";
 import { isCombined, took, VERDICTS } from "./state";
 
 export function RunPage() {
@@ -68,14 +69,22 @@ function Story({ story, label }: { story: RunStory; label: string }) {
       <p className={run.state === "done" || run.state === "running" ? "q py-2" : "py-2"} role="status">
         {run.text}
       </p>
+      {run.waiting_since && (
+        <p className="py-2 text-block" role="status">
+          <b>It waits for its site.</b> {run.waiting} It goes on when the agent answers; nothing is put
+          back for silence.
+        </p>
+      )}
       <div className="two run">
         <section aria-label="Steps">
           <Rail items={items(story)} label="Steps of the run" />
           {run.state === "running" && <Sign story={story} />}
           <h2 className="border-b border-line-strong pt-3 pb-1">To be as it was, whatever happens</h2>
           <p className="out">{story.as_it_was || "It is not yet known what was on before."}</p>
+          {run.state !== "running" && <Owed debts={story.owed} />}
         </section>
         <section aria-label="Probe and log">
+          {story.matter && <Matter run={run.id} />}
           <Probe story={story} />
           <h2 className="pt-4 pb-1">
             Log <span className="qq">newest first</span>

@@ -1,6 +1,6 @@
 /** What a run's page says of a run. No React here. */
 
-import type { RunStory, State } from "../../api/client";
+import type { RunStory, Schemas, State } from "../../api/client";
 
 type Step = RunStory["steps"][number];
 
@@ -23,4 +23,32 @@ export function took(
   if (!from) return "";
   const seconds = Math.max(0, Math.round(((to ? Date.parse(to) : now) - Date.parse(from)) / 1000));
   return `${Math.floor(seconds / 60)}:${String(seconds % 60).padStart(2, "0")}`;
+}
+
+type WayOut = Schemas["WayOut"];
+type Debt = Schemas["Debt"];
+
+/** What a way out loses, in two words at most: "nothing", "2 orders, 1 page". */
+export const lossOf = (way: WayOut): string =>
+  way.possible ? way.loses.join(", ") || "nothing" : "not now";
+
+const MENDS: readonly WayOut["act"][] = ["put-back-step", "put-back-all"];
+
+/** The act that is proposed first: one that mends and loses nothing; whatever else is for a person. */
+export function firstWay(ways: readonly WayOut[]): WayOut["act"] | null {
+  const safe = ways.find((way) => way.possible && way.loses.length === 0 && MENDS.includes(way.act));
+  return safe?.act ?? null;
+}
+
+/** What is owed, by name: "Automatic updates", "plugin/lee". */
+export function debtName(debt: Debt): string {
+  if (debt.kind === "updates") return "Automatic updates";
+  if (debt.kind === "page") return "Maintenance page";
+  return debt.kind === "cache" ? `${debt.name}, cache` : debt.name;
+}
+
+/** How it stands, with since when: "was on, off since". */
+export function debtStands(debt: Debt): string {
+  if (debt.kind === "page") return debt.was ? "was up, down since" : "was down, up since";
+  return debt.was ? "was on, off since" : "was off, on since";
 }

@@ -474,6 +474,8 @@ class Runner:
                 text = f"{text} Still owed to the site: {debts.in_words(owed)}."
             self.journal.write("as it was", "noted", text=debts.in_words(left) or "all of it")
             self.do("caches purged", "purge", "all of them")
+            if keep_page:
+                return text  # a probe would see our own page, and nothing behind it
             seen = self.look("last probe", None)
             here = sites.visiting(self.context, self.site)
             visitor = look_at(here, "As a visitor", "/", past_caches=False)

@@ -53,7 +53,7 @@ def _standing(context: Context, matter: Matter) -> Standing:
         came=came,
         owed=debts.in_words(left),
         page=any(debt.kind == "page" for debt in left),
-        worse=bool(worse(_last_seen(runner))) if runner else True,
+        worse=len(worse(_last_seen(runner))) if runner else 0,
     )
 
 

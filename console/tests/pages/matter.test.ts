@@ -1,0 +1,52 @@
+import { describe, expect, test } from "vitest";
+import type { Schemas } from "../../src/api/client";
+import { debtName, debtStands, firstWay, lossOf } from "../../src/pages/run/state";
+
+const way = (more: Partial<Schemas["WayOut"]>): Schemas["WayOut"] => ({
+  act: "accept",
+  label: "Accept as it is",
+  text: "",
+  loses: [],
+  possible: true,
+  closes: true,
+  ...more,
+});
+
+const debt = (more: Partial<Schemas["Debt"]>): Schemas["Debt"] => ({
+  id: 1,
+  site: "x",
+  run: 1,
+  kind: "updates",
+  name: "",
+  was: true,
+  since: "2026-11-24T01:10:00Z",
+  tries: 0,
+  ...more,
+});
+
+describe("a way out", () => {
+  test("says what it loses, or that it loses nothing, or that it can't be taken now", () => {
+    expect(lossOf(way({}))).toBe("nothing");
+    expect(lossOf(way({ loses: ["2 orders", "1 page"] }))).toBe("2 orders, 1 page");
+    expect(lossOf(way({ possible: false }))).toBe("not now");
+  });
+
+  test("is proposed first when it mends, can be taken and loses nothing", () => {
+    const restore = way({ act: "restore", loses: ["1 order"] });
+    const back = way({ act: "put-back-step" });
+    expect(firstWay([way({}), restore, back])).toBe("put-back-step");
+    expect(firstWay([way({}), restore, { ...back, possible: false }])).toBeNull();
+  });
+});
+
+describe("a debt", () => {
+  test.each([
+    [debt({}), "Automatic updates", "was on, off since"],
+    [debt({ kind: "page", was: false }), "Maintenance page", "was down, up since"],
+    [debt({ kind: "cache", name: "plugin/lee" }), "plugin/lee, cache", "was on, off since"],
+    [debt({ kind: "plugin", name: "plugin/trestle" }), "plugin/trestle", "was on, off since"],
+  ])("%# is named with what it was", (owed, name, stands) => {
+    expect(debtName(owed)).toBe(name);
+    expect(debtStands(owed)).toBe(stands);
+  });
+});

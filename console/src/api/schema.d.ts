@@ -2216,7 +2216,8 @@ export interface components {
         };
         /**
          * Approval
-         * @description Who let a plan go, when and why. ``restore_anyway``: also when orders came in meanwhile.
+         * @description Who let a plan go, when and why. ``restore_anyway``: also when orders came in meanwhile;
+         *     ``changed_files``: what becomes of files of components that were changed in place.
          */
         Approval: {
             /**
@@ -2226,6 +2227,8 @@ export interface components {
             at: string;
             /** By */
             by: string;
+            /** Changed Files */
+            changed_files?: ("carry-over" | "set-aside") | null;
             /**
              * Restore Anyway
              * @default false
@@ -2241,6 +2244,8 @@ export interface components {
          *     }
          */
         ApprovePlan: {
+            /** Changed Files */
+            changed_files?: ("carry-over" | "set-aside") | null;
             /**
              * Restore Anyway
              * @default false

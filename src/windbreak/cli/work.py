@@ -26,6 +26,11 @@ def add(commands: Any, common: argparse.ArgumentParser) -> None:
         action="store_true",
         help="restore the snapshot if need be, though orders came in meanwhile",
     )
+    one.add_argument(
+        "--changed-files",
+        choices=("carry-over", "set-aside"),
+        help="what becomes of files that were changed in place",
+    )
     one.add_argument("--yes", action="store_true")
     one.set_defaults(do=_approve)
     one = commands.add_parser(
@@ -239,7 +244,7 @@ def _approve(args: argparse.Namespace) -> None:
             f"A step that fails is put back; if that does not help, {restore}.",
             yes=args.yes,
         )
-        plan = windbreak.approve_plan(args.plan, args.why, args.restore_anyway)
+        plan = windbreak.approve_plan(args.plan, args.why, args.restore_anyway, args.changed_files)
     if args.json:
         return dump(plan)
     say(

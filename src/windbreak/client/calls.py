@@ -341,9 +341,11 @@ def charts(id: int) -> Call[list[Chart]]:
     return _get(_at("/plans/{}/charts", id))
 
 
-def approve_plan(id: int, why: str = "", restore_anyway: bool = False) -> Call[SitePlan]:
+def approve_plan(
+    id: int, why: str = "", restore_anyway: bool = False, changed_files: str | None = None
+) -> Call[SitePlan]:
     """Let a plan go: exactly its targets."""
-    said = {"why": why, "restore_anyway": restore_anyway}
+    said = {"why": why, "restore_anyway": restore_anyway, "changed_files": changed_files}
     return _send("POST", _at("/plans/{}/approval", id), said)
 
 

@@ -153,7 +153,7 @@ service that is away for a while is waited for."""
         """One plan."""
     def charts(self, id: int) -> list[Chart]:
         """The pairs of a plan that bind each other: which versions go together, and the way through."""
-    def approve_plan(self, id: int, why: str='', restore_anyway: bool=False) -> SitePlan:
+    def approve_plan(self, id: int, why: str='', restore_anyway: bool=False, changed_files: str | None=None) -> SitePlan:
         """Let a plan go: exactly its targets."""
     def book_plan(self, id: int, at: datetime | None=None) -> Booking:
         """Book an approved plan: at an instant, or at the site's next window."""
@@ -404,7 +404,7 @@ service that is away for a while is waited for."""
         """One plan."""
     async def charts(self, id: int) -> list[Chart]:
         """The pairs of a plan that bind each other: which versions go together, and the way through."""
-    async def approve_plan(self, id: int, why: str='', restore_anyway: bool=False) -> SitePlan:
+    async def approve_plan(self, id: int, why: str='', restore_anyway: bool=False, changed_files: str | None=None) -> SitePlan:
         """Let a plan go: exactly its targets."""
     async def book_plan(self, id: int, at: datetime | None=None) -> Booking:
         """Book an approved plan: at an instant, or at the site's next window."""

@@ -5,8 +5,9 @@ A new content system is one module that meets this and a line in ``systems``.
 
 from __future__ import annotations
 
+from collections.abc import Mapping, Sequence
 from datetime import datetime
-from typing import Any, Protocol
+from typing import Any, Literal, Protocol
 
 from windbreak.core.values.basics import Value
 from windbreak.core.values.inventories import Inventory
@@ -33,6 +34,20 @@ class AgentLook(Value):
     editor: str
 
 
+class OwnFile(Value):
+    """A file in a component's folder that its package does not hold, or holds otherwise."""
+
+    path: str
+    bytes: int
+    state: Literal["added", "changed"]
+
+
+class OwnFiles(Value):
+    """What an agent answers when it is asked for a component's own files."""
+
+    files: tuple[OwnFile, ...]
+
+
 class Hello(Value):
     """What an agent answers to the first signed call under a code."""
 
@@ -57,5 +72,8 @@ class Agent(Protocol):
     def look(self) -> AgentLook: ...
     def change(self, change: str) -> ChangeState: ...
     def do(self, call: str, change: str, **args: object) -> dict[str, Any]: ...
-    def apply(self, change: str, package: Package, archive: bytes, site: str) -> dict[str, Any]: ...
+    def own_files(self, product: str, pristine: Mapping[str, str]) -> tuple[OwnFile, ...]: ...
+    def apply(
+        self, change: str, package: Package, archive: bytes, site: str, carry: Sequence[str] = ()
+    ) -> dict[str, Any]: ...
     def goodbye(self) -> None: ...

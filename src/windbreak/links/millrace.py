@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import base64
 import json
-from collections.abc import Callable
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from email.utils import parsedate_to_datetime
@@ -20,7 +20,7 @@ from pydantic import BaseModel, ValidationError
 from windbreak.core.values.inventories import Inventory
 from windbreak.core.values.packages import Package
 from windbreak.links import signing
-from windbreak.links.adapter import AgentLook, ChangeState, Hello
+from windbreak.links.adapter import AgentLook, ChangeState, Hello, OwnFile, OwnFiles
 from windbreak.links.errors import (
     CallFailed,
     ClockOff,
@@ -87,7 +87,13 @@ class MillraceAgent:
     def do(self, call: str, change: str, **args: object) -> dict[str, Any]:
         return self._call(call, {"change": change, **args})
 
-    def apply(self, change: str, package: Package, archive: bytes, site: str) -> dict[str, Any]:
+    def own_files(self, product: str, pristine: Mapping[str, str]) -> tuple[OwnFile, ...]:
+        said = self._call("own-files", {"product": product, "pristine": dict(pristine)})
+        return self._read(OwnFiles, said).files
+
+    def apply(
+        self, change: str, package: Package, archive: bytes, site: str, carry: Sequence[str] = ()
+    ) -> dict[str, Any]:
         return self._call(
             "apply",
             {
@@ -97,6 +103,7 @@ class MillraceAgent:
                 "version": package.version,
                 "size": len(archive),
                 "sha256": package.id,
+                "carry": list(carry),
                 "archive": base64.b64encode(archive).decode(),
             },
         )

@@ -35,8 +35,9 @@ VERSION = "1.1"
 CAN = (
     *("inventory", "look", "change", "snapshot", "restore", "drop", "apply", "put-back"),
     *("switch", "remove", "maintenance", "updates", "caches", "purge", "runtime", "goodbye"),
-    "register",
+    *("register", "own-files"),
 )
+_NEW = ("register", "own-files")  # what an agent older than 1.1 can't do
 PASS_MINUTES = 5
 GRACE_DAYS = 10
 
@@ -56,6 +57,17 @@ def _origin(url: str) -> tuple[str, str]:
     return parts.scheme, parts.netloc
 
 
+def _carry(old: Path, new: Path, path: str) -> None:
+    """Take a file of the site's own from a component's old folder into its new one."""
+    source, target = old / path, new / path
+    if ".." in Path(path).parts or Path(path).is_absolute() or source.is_symlink():
+        raise CallFailed("not-permitted", f"{path!r} can't be carried over")
+    if not source.is_file():
+        return  # it is gone since it was listed
+    target.parent.mkdir(parents=True, exist_ok=True)
+    shutil.copy2(source, target)
+
+
 class LinkLineRefused(ValueError):
     """The line that was pasted is not one that the service makes."""
 
@@ -71,8 +83,7 @@ class MillraceAgent:
         version: str = VERSION,
     ) -> None:
         self.state, self.site, self.offers, self.version = state, site, offers, version
-        # An agent older than 1.1 can't enter codes.
-        self.can = CAN if version == VERSION else tuple(c for c in CAN if c != "register")
+        self.can = CAN if version == VERSION else tuple(c for c in CAN if c not in _NEW)
         self.lock = threading.Lock()
         for folder in ("kept", "snapshots", "staging"):
             (state / folder).mkdir(parents=True, exist_ok=True)
@@ -222,6 +233,8 @@ class MillraceAgent:
             "change": lambda a: self._change(a["change"]),
             "goodbye": self._goodbye,
         }
+        if "own-files" in self.can:
+            reading["own-files"] = self._own_files
         if call in reading:
             return reading[call](args)
         changing: dict[str, Callable[[dict[str, Any]], dict[str, Any]]] = {
@@ -475,10 +488,27 @@ class MillraceAgent:
         kept = self.state / "kept" / str(args["change"])
         had = target.exists()
         if had:
+            for path in args.get("carry", ()):
+                _carry(target, staging / target.name, str(path))
             target.rename(kept)
         (staging / target.name).rename(target)
         shutil.rmtree(staging, ignore_errors=True)
         return {"version": args["version"], "kept": had}
+
+    def _own_files(self, args: dict[str, Any]) -> dict[str, Any]:
+        """The files of a component that its package does not hold, or that differ from it."""
+        folder, pristine = self._place(args["product"]), dict(args["pristine"])
+        files = []
+        for file in sorted(folder.rglob("*")) if folder.exists() else ():
+            path = file.relative_to(folder).as_posix()
+            if not file.is_file() or file.is_symlink():
+                continue
+            data = file.read_bytes()
+            known = pristine.get(path)
+            if known != hashlib.sha256(data).hexdigest():
+                state = "added" if known is None else "changed"
+                files.append({"path": path, "bytes": len(data), "state": state})
+        return {"files": files}
 
     def _put_back(self, args: dict[str, Any]) -> dict[str, Any]:
         target = self._place(args["product"])

@@ -13,12 +13,13 @@ import httpx
 from tests.operations.within import RHONA, WithContext, catch_up, look_again
 from windbreak.core.values.holds import NewHold
 from windbreak.core.values.matters import TakeWayOut, WayOutAct
-from windbreak.core.values.plans import SitePlan
+from windbreak.core.values.plans import ApprovePlan, SitePlan
 from windbreak.core.values.runs import Run
 from windbreak.core.values.ties import NewClash
 from windbreak.operations.errors import Refused
-from windbreak.operations.planning import policy, ties
+from windbreak.operations.planning import planning, policy, ties
 from windbreak.operations.runs import debts, journal, matters, runs, ways_out
+from windbreak.operations.scheduling import rollouts
 from windbreak.operations.sites import sites
 from windbreak.operations.views import sites as site_views
 from windbreak.standins.demo import Demo
@@ -298,3 +299,57 @@ class Permits(WithRuns):
         run = self.carried_out(plan)
         self.assertEqual(run.state, "stopped", run.text)
         self.assertIn("clash", run.text)
+
+
+class OwnFiles(WithRuns):
+    def setUp(self) -> None:
+        super().setUp()
+        self.site("skerry-light")
+        plan = self.planned()
+        self.product = next(p for p in plan.targets if p.startswith("plugin/"))
+        place = self.demo.standins_folder / "skerry-light" / "site" / "plugins"
+        self.folder = place / self.product.partition("/")[2]
+
+    def planned(self) -> SitePlan:
+        return planning.draft(self.context, "skerry-light")
+
+    def approve(self, **more: object) -> SitePlan:
+        said = ApprovePlan.model_validate({"why": "a test", **more})
+        return rollouts.approve(self.context, self.planned().id, said, RHONA)
+
+    def test_a_translation_of_the_sites_own_is_carried_over_through_every_hop(self) -> None:
+        lang = self.folder / "lang" / "gd.po"
+        lang.parent.mkdir()
+        lang.write_text("Fàilte")
+        run = self.carried_out(self.approve())
+        self.assertEqual(run.state, "done", run.text)
+        self.assertEqual(lang.read_text(), "Fàilte")
+        (line,) = [e for e in self.context.store.journal.all(run=run.id) if e.act == "own files"]
+        self.assertIn("1 file carried over", line.text)
+
+    def test_what_was_changed_in_place_is_decided_with_the_approval(self) -> None:
+        header = self.folder / "readme.txt"
+        before = header.read_text() if header.exists() else None
+        name = header.name
+        if before is None:
+            header = next(f for f in sorted(self.folder.iterdir()) if f.name != "component.toml")
+            name = header.name
+        header.write_text("changed by hand")
+        with self.assertRaises(Refused) as caught:
+            self.approve()
+        self.assertEqual(caught.exception.code, "changed-files")
+        self.assertIn(name, str(caught.exception))
+        plan = self.approve(changed_files="carry-over")
+        run = self.carried_out(plan)
+        self.assertEqual(run.state, "done", run.text)
+        self.assertEqual(header.read_text(), "changed by hand")
+
+    def test_what_is_set_aside_stays_with_the_old_folder(self) -> None:
+        changed = next(f for f in sorted(self.folder.iterdir()) if f.name != "component.toml")
+        changed.write_text("changed by hand")
+        run = self.carried_out(self.approve(changed_files="set-aside"))
+        self.assertEqual(run.state, "done", run.text)
+        self.assertNotEqual(changed.read_text() if changed.exists() else "", "changed by hand")
+        kept = self.demo.standins_folder / "skerry-light" / "agent" / "kept"
+        words = [f.read_text() for f in kept.rglob(changed.name)]
+        self.assertIn("changed by hand", words)

@@ -13,13 +13,19 @@ from windbreak.core.values.verdicts import Answer, Plan
 PlanState = Literal["draft", "approved", "replaced", "carried out", "failed"]
 
 
+ChangedFiles = Literal["carry-over", "set-aside"]
+
+
 class Approval(Value):
-    """Who let a plan go, when and why. ``restore_anyway``: also when orders came in meanwhile."""
+    """Who let a plan go, when and why. ``restore_anyway``: also when orders came in meanwhile;
+    ``changed_files``: what becomes of files of components that were changed in place.
+    """
 
     by: str
     at: datetime
     why: str
     restore_anyway: bool = False
+    changed_files: ChangedFiles | None = None
 
 
 class ApprovePlan(Value):
@@ -27,6 +33,7 @@ class ApprovePlan(Value):
 
     why: str = ""
     restore_anyway: bool = False
+    changed_files: ChangedFiles | None = None
 
 
 class SitePlan(Value):

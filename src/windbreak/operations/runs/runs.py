@@ -6,12 +6,14 @@ crash (see journal). Judged by reading back and by probes, never by a message.
 
 from __future__ import annotations
 
+from functools import partial
 from typing import Any
 
 from windbreak.core.resolution.permit import permit
 from windbreak.core.values.accounts import Principal
 from windbreak.core.values.inventories import Inventory
 from windbreak.core.values.matters import Debt, DebtKind
+from windbreak.core.values.packages import Package
 from windbreak.core.values.plans import SitePlan
 from windbreak.core.values.runs import WENT_WRONG, Probe, Run, RunPhase, RunState, Seen
 from windbreak.core.values.verdicts import PlannedStep
@@ -22,7 +24,7 @@ from windbreak.operations.administration import instance, outward
 from windbreak.operations.context import Context
 from windbreak.operations.errors import OperationError, Refused
 from windbreak.operations.reasoning.cases import Ground
-from windbreak.operations.runs import debts, matters
+from windbreak.operations.runs import debts, matters, own_files
 from windbreak.operations.runs.journal import Journal, StepFailed
 from windbreak.operations.scheduling import rollouts
 from windbreak.operations.sites import inventories, sites
@@ -179,6 +181,7 @@ class Runner:
             raise _Stopped(f"the site is not as it was planned from: {what} changed since.")
         if found["free_mb"] < LEAST_ROOM_MB:
             raise _Stopped(f"only {found['free_mb']} MB are free; {LEAST_ROOM_MB} are needed.")
+        self.journal.once("own files", self._own_files, text=_own_text)
         self.journal.once(
             "baseline",
             lambda: self._probe().model_dump(mode="json"),
@@ -200,6 +203,24 @@ class Runner:
 
     def owe(self, kind: DebtKind, *, was: bool, name: str = "") -> None:
         debts.owe(self.context, self.run, kind, was=was, name=name)
+
+    def _own_files(self) -> dict[str, Any]:
+        """The files of the site's own in what is moved: which are carried over, by product."""
+        decided = self.plan.approval.changed_files if self.plan.approval else None
+        every = self.journal.ask(
+            lambda: own_files.check(self.context, self.agent, self.plan, decided)
+        )
+        return {
+            "carry": {own.product: own.carried(decided) for own in every if own.known},
+            "aside": {
+                own.product: own.changed for own in every if own.changed and decided == "set-aside"
+            },
+            "unknown": [own.product for own in every if not own.known],
+        }
+
+    def _carry(self, product: str) -> tuple[str, ...]:
+        """The files of a component that go with it into its next version."""
+        return tuple((self.journal.done("own files") or {}).get("carry", {}).get(product, ()))
 
     def _look_before(self) -> dict[str, Any]:
         found = self.inventory()
@@ -314,15 +335,7 @@ class Runner:
                 self.do(act, "runtime", text, step=number, **args)
                 continue
             package = packages[move.product]
-            archive = self.context.shelf.read(package)
-            self.journal.change(
-                act,
-                lambda change, p=package, a=archive: self.agent.apply(  # type: ignore[misc]
-                    change, p, a, self.site.id
-                ),
-                step=number,
-                text=text,
-            )
+            self.journal.change(act, partial(self._apply, package), step=number, text=text)
         if combined:
             for product in plugins:
                 self._switch(f"on {number} {product}", product, on=True, step=number)
@@ -343,6 +356,11 @@ class Runner:
             text=f"as before on {len(seen)} looks",
             detail={"seen": [s.model_dump() for s in seen]},
         )
+
+    def _apply(self, package: Package, change: str) -> dict[str, Any]:
+        archive = self.context.shelf.read(package)
+        carry = self._carry(package.product)
+        return self.agent.apply(change, package, archive, self.site.id, carry)
 
     def _switch(self, act: str, product: str, *, on: bool, step: int | None = None) -> None:
         text = f"{product} switched {'on' if on else 'off'}"
@@ -530,3 +548,15 @@ def say_worse(bad: tuple[Seen, ...]) -> str:
 
 def _say_probe(detail: dict[str, Any]) -> str:
     return f"{len(detail['looks'])} looks, editor: {detail['editor_blocks']} blocks"
+
+
+def _own_text(detail: dict[str, Any]) -> str:
+    """The journal's line of the site's own files."""
+    carried = sum(len(paths) for paths in detail["carry"].values())
+    aside = sum(len(paths) for paths in detail["aside"].values())
+    parts = [f"{counted(carried, 'file')} carried over" if carried else "none to carry over"]
+    if aside:
+        parts.append(f"{counted(aside, 'file')} set aside, as approved")
+    if detail["unknown"]:
+        parts.append(f"not known of {', '.join(detail['unknown'])}")
+    return "; ".join(parts)

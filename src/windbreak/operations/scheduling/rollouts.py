@@ -15,6 +15,8 @@ from windbreak.operations.administration import instance
 from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
 from windbreak.operations.planning import planning
+from windbreak.operations.runs import own_files
+from windbreak.operations.sites import sites
 from windbreak.wording.words import counted
 
 MISSED_AFTER = timedelta(hours=4)
@@ -34,8 +36,15 @@ def approve(context: Context, plan: int, said: ApprovePlan, by: Principal) -> Si
     if not known.plan.steps:
         raise Refused("nothing-to-do", f"plan {plan} moves nothing on {site.label}")
     check_start(context, known)
+    if context.store.agents.key(known.site) is not None and instance.may_drive(context):
+        agent = sites.agent_for(context, known.site)
+        own_files.check_if_it_answers(context, agent, known, said.changed_files)
     approval = Approval(
-        by=by.name, at=context.clock(), why=said.why, restore_anyway=said.restore_anyway
+        by=by.name,
+        at=context.clock(),
+        why=said.why,
+        restore_anyway=said.restore_anyway,
+        changed_files=said.changed_files,
     )
     drawn = tuple(planning.drawn(context, known))
     with context.store.transaction():

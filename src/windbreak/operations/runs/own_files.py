@@ -1,0 +1,97 @@
+"""Files of a site's own inside its components: listed before a component's folder is swapped.
+
+What the component's package does not hold (translations, uploads) is carried over. What was changed
+in place is for a person to decide when the plan is approved: carried over into the new version, or
+set aside with the old folder. Where the package can't be had it is told that nothing is known.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
+
+from windbreak.core.values.plans import ChangedFiles, SitePlan
+from windbreak.feeds.errors import FeedError
+from windbreak.links.adapter import Agent
+from windbreak.links.errors import LinkError
+from windbreak.operations.context import Context
+from windbreak.operations.errors import Refused
+from windbreak.operations.tracking import shelving
+from windbreak.packages.errors import PackageRefused
+from windbreak.packages.pristine import sums
+from windbreak.wording.words import listed
+
+
+@dataclass(frozen=True)
+class Own:
+    """A component's own files; ``known`` False where nobody can tell which they are."""
+
+    product: str
+    known: bool
+    added: tuple[str, ...] = ()
+    changed: tuple[str, ...] = ()
+
+    def carried(self, decided: ChangedFiles | None) -> tuple[str, ...]:
+        """The files that go into the new version."""
+        return self.added + (self.changed if decided == "carry-over" else ())
+
+
+def of_component(context: Context, agent: Agent, site: str, product: str, version: str) -> Own:
+    """A component's own files, as its agent lists them. Raises LinkError."""
+    if "own-files" not in context.store.sites.get(site).link.agent_can:
+        return Own(product, known=False)
+    try:
+        package = shelving.fetch_package(context, product, version, site, lent=True)
+    except (Refused, PackageRefused, FeedError):
+        return Own(product, known=False)
+    files = agent.own_files(product, sums(context.shelf.read(package)))
+    by_state = {
+        state: tuple([file.path for file in files if file.state == state])
+        for state in ("added", "changed")
+    }
+    return Own(product, True, by_state["added"], by_state["changed"])
+
+
+def moved(plan: SitePlan) -> Iterator[tuple[str, str]]:
+    """The components of which a plan swaps the folder, each as it is at the plan's start."""
+    for product in plan.targets:
+        start = plan.start.get(product)
+        if start is not None and not product.startswith("runtime/"):
+            yield product, start
+
+
+def check(
+    context: Context, agent: Agent, plan: SitePlan, decided: ChangedFiles | None
+) -> list[Own]:
+    """The own files of what a plan moves. Raises Refused where some were changed in place and
+    nobody has decided what becomes of them, and LinkError.
+    """
+    every = [of_component(context, agent, plan.site, p, v) for p, v in moved(plan)]
+    changed = [own for own in every if own.changed]
+    if changed and decided is None:
+        raise Refused(
+            "changed-files",
+            f"files of {in_words(changed)} were changed in place; say what becomes of them: "
+            "carry-over, or set-aside",
+        )
+    return every
+
+
+def check_if_it_answers(
+    context: Context, agent: Agent, plan: SitePlan, decided: ChangedFiles | None
+) -> None:
+    """The same, where the agent answers; a run looks again before it changes anything."""
+    try:
+        check(context, agent, plan, decided)
+    except LinkError:
+        return
+
+
+def in_words(every: Iterable[Own]) -> str:
+    """Components with their changed files: "plugin/oarlock (form.php, 2 more)"."""
+    return listed([f"{own.product} ({_few(own.changed)})" for own in every])
+
+
+def _few(paths: tuple[str, ...]) -> str:
+    more = len(paths) - 2
+    return ", ".join(paths[:2]) + (f", {more} more" if more > 0 else "")

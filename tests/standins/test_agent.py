@@ -146,7 +146,12 @@ class Changes(WithAgent):
         self.assertEqual(self.call("updates", change="2", on=True), {"was": False})
         self.assertEqual(self.call("maintenance", change="3", on=True), {"was": False})
         self.assertTrue(self.site.maintenance.exists())
-        self.assertEqual(self.call("caches", change="4", on=False), {"was": True})
+        self.assertEqual(self.call("caches", change="4", on=False), {"was": {"plugin/lee": True}})
+        self.assertEqual(self.call("inventory")["caches_off"], ["plugin/lee"])
+        on = self.call("caches", change="4b", on=True, name="plugin/lee")
+        self.assertEqual(on, {"was": {"plugin/lee": False}})
+        self.refused("not-permitted", "caches", change="4c", on=True, name="plugin/none")
+        self.call("caches", change="4d", on=False)
         self.assertEqual(self.call("inventory")["caches"], [])
 
     def test_a_runtime_is_switched_to_what_the_host_offers(self) -> None:

@@ -35,9 +35,9 @@ VERSION = "1.1"
 CAN = (
     *("inventory", "look", "change", "snapshot", "restore", "drop", "apply", "put-back"),
     *("switch", "remove", "maintenance", "updates", "caches", "purge", "runtime", "goodbye"),
-    *("register", "own-files"),
+    *("register", "own-files", "clear"),
 )
-_NEW = ("register", "own-files")  # what an agent older than 1.1 can't do
+_NEW = ("register", "own-files", "clear")  # what an agent older than 1.1 can't do
 PASS_MINUTES = 5
 GRACE_DAYS = 10
 
@@ -251,6 +251,7 @@ class MillraceAgent:
             "purge": self._purge,
             "runtime": self._runtime,
             "register": self._register,
+            "clear": self._clear,
         }
         if call not in changing or call not in self.can:
             raise CallFailed("not-permitted", f"this agent has no call {call!r}")
@@ -481,6 +482,7 @@ class MillraceAgent:
             examine(archive, product=args["product"], version=args["version"])
         except PackageRefused as error:
             raise CallFailed("wrong-archive", str(error)) from error
+        self._stumble(args["product"], args["version"])
         target = self._place(args["product"])
         staging = self.state / "staging" / str(args["change"])
         with zipfile.ZipFile(io.BytesIO(archive)) as opened:
@@ -494,6 +496,32 @@ class MillraceAgent:
         (staging / target.name).rename(target)
         shutil.rmtree(staging, ignore_errors=True)
         return {"version": args["version"], "kept": had}
+
+    def _stumble(self, product: str, version: str) -> None:
+        """What goes wrong at this site when something is applied. ``faults.json`` names products
+        for each: ``leftover``, a half-made folder of an earlier try is in the way; ``stale``, the
+        site's record of what can be had is old; both until they are cleared. ``newest``: it says
+        that the version is there already, and it is not.
+        """
+        faults = self.faults()
+        for kind, code in (("leftover", "folder-exists"), ("stale", "stale-record")):
+            cleared = self.fact(f"cleared:{kind}:{product}")
+            if product in faults.get(kind, ()) and not cleared:
+                raise CallFailed(code, f"{kind} of {product}")
+        here = self._place(product)
+        header = next((c for c in self.site.components() if c.product == product), None)
+        there = here.exists() and header is not None and header.version == version
+        if there or product in faults.get("newest", ()):
+            raise CallFailed("already-there", f"{product} {version}")
+
+    def _clear(self, args: dict[str, Any]) -> dict[str, Any]:
+        """Clear what is in the way of a product: a leftover folder, a stale record."""
+        product, kind = str(args["product"]), str(args["kind"])
+        if kind not in ("leftover", "stale"):
+            raise CallFailed("not-permitted", f"{kind!r} is nothing that can be cleared")
+        shutil.rmtree(self.state / "staging" / f"leftover-{product.replace('/', '-')}", True)
+        self._set(f"cleared:{kind}:{product}", "yes")
+        return {"cleared": kind}
 
     def _own_files(self, args: dict[str, Any]) -> dict[str, Any]:
         """The files of a component that its package does not hold, or that differ from it."""

@@ -16,6 +16,7 @@ from windbreak.core.values.matters import TakeWayOut, WayOutAct
 from windbreak.core.values.plans import ApprovePlan, SitePlan
 from windbreak.core.values.runs import Run
 from windbreak.core.values.ties import NewClash
+from windbreak.core.values.verdicts import PlannedStep
 from windbreak.operations.errors import Refused
 from windbreak.operations.planning import planning, policy, ties
 from windbreak.operations.runs import debts, journal, matters, runs, ways_out
@@ -23,6 +24,8 @@ from windbreak.operations.scheduling import rollouts
 from windbreak.operations.sites import sites
 from windbreak.operations.views import sites as site_views
 from windbreak.standins.demo import Demo
+from windbreak.standins.fleet import put
+from windbreak.standins.millrace import MillraceSite
 
 SHOP = "seapink-florists"  # a white page after its update; putting back does not help
 
@@ -353,3 +356,51 @@ class OwnFiles(WithRuns):
         kept = self.demo.standins_folder / "skerry-light" / "agent" / "kept"
         words = [f.read_text() for f in kept.rglob(changed.name)]
         self.assertIn("changed by hand", words)
+
+
+class Remedies(WithRuns):
+    def run_with(self, **faults: object) -> tuple[Run, list[tuple[str, str]]]:
+        self.site("skerry-light")
+        plan = self.approved("skerry-light")
+        product = next(p for p in plan.targets if p.startswith("plugin/"))
+        told = {k: [product] if v == "it" else v for k, v in faults.items()}
+        self.faults("skerry-light", **told)
+        self.addCleanup(self.faults, "skerry-light")
+        run = self.carried_out(plan)
+        return run, acts(self.context.store.journal.all(run=run.id))
+
+    def mended(self, kind: str) -> None:
+        run, seen = self.run_with(**{kind: "it"})
+        self.assertEqual(run.state, "done", run.text)
+        self.assertEqual(sum(a.startswith("clear ") for a, s in seen if s == "done"), 1)
+        self.assertEqual(sum(a.endswith(" again") for a, s in seen if s == "done"), 1)
+
+    def test_a_leftover_folder_is_cleared_once_and_tried_again(self) -> None:
+        self.mended("leftover")
+
+    def test_a_stale_record_is_cleared_once_and_tried_again(self) -> None:
+        self.mended("stale")
+
+    def test_a_site_that_says_newest_and_is_not_is_not_believed(self) -> None:
+        run, _ = self.run_with(newest="it")
+        self.assertEqual(run.state, "put back", run.text)
+        self.assertIn("should be", run.text)
+        self.assertEqual(debts.owed(self.context, "skerry-light"), [])
+
+    def test_what_is_there_already_is_judged_by_reading_back(self) -> None:
+        self.site("skerry-light")
+        plan = self.approved("skerry-light")
+        product, version = next((p, v) for p, v in plan.targets.items() if p == "plugin/gangway")
+        place = self.demo.standins_folder / "skerry-light" / "site"
+        real = runs.Runner._step
+
+        def put_by_hand(runner: runs.Runner, number: int, step: PlannedStep) -> None:
+            if any(m.product == product for m in step.moves):
+                put(MillraceSite(place), product, version)  # somebody else was quicker
+            real(runner, number, step)
+
+        with mock.patch.object(runs.Runner, "_step", put_by_hand):
+            run = self.carried_out(plan)
+        self.assertEqual(run.state, "done", run.text)
+        seen = acts(self.context.store.journal.all(run=run.id))
+        self.assertTrue([a for a, s in seen if s == "noted" and "again" in a])

@@ -35,6 +35,7 @@ from windbreak.wording.permits import refusal_texts
 from windbreak.wording.words import counted
 
 LEAST_ROOM_MB = 200
+_CLEARED = {"folder-exists": "leftover", "stale-record": "stale"}  # by the code that tells of it
 
 
 def start(context: Context, plan: int, by: str, *, booking: int | None = None) -> Run:
@@ -334,8 +335,7 @@ class Runner:
                 args = {"product": move.product, "version": move.to}
                 self.do(act, "runtime", text, step=number, **args)
                 continue
-            package = packages[move.product]
-            self.journal.change(act, partial(self._apply, package), step=number, text=text)
+            self._applied(act, packages[move.product], number, text)
         if combined:
             for product in plugins:
                 self._switch(f"on {number} {product}", product, on=True, step=number)
@@ -356,6 +356,34 @@ class Runner:
             text=f"as before on {len(seen)} looks",
             detail={"seen": [s.model_dump() for s in seen]},
         )
+
+    def _applied(self, act: str, package: Package, number: int, text: str) -> None:
+        """Apply a package; what has a known remedy is mended once, and tried again. Raises
+        StepFailed.
+        """
+        apply = partial(self._apply, package)
+        try:
+            self.journal.change(act, apply, step=number, text=text)
+        except StepFailed as error:
+            if not self._mended(act, error.code, package.product, number):
+                raise
+            if error.code != "already-there":
+                self.journal.change(f"{act} again", apply, step=number, text=text)
+
+    def _mended(self, act: str, code: str, product: str, number: int) -> bool:
+        """Whether a known fault was mended, so that trying again makes sense. It is judged by what
+        is read back after the step, never by the message.
+        """
+        if code == "already-there":
+            note = f"the site says that {product} is there already; what is read back decides"
+            self.journal.write(f"{act} again", "noted", step=number, text=note)
+            return True
+        kind = _CLEARED.get(code)
+        if kind is not None and "clear" in self.site.link.agent_can:
+            text = f"{code}: {kind} of {product} cleared, again"
+            self.do(f"clear {act}", "clear", text, step=number, product=product, kind=kind)
+            return True
+        return False
 
     def _apply(self, package: Package, change: str) -> dict[str, Any]:
         archive = self.context.shelf.read(package)
@@ -386,7 +414,9 @@ class Runner:
         detail = self.journal.once(
             act, lambda: self._probe().model_dump(mode="json"), step=step, text=_say_probe
         )
-        failed = any(state == "failed" for _, state in self.journal.entries)
+        failed = any(
+            state == "failed" and act.startswith("step ") for act, state in self.journal.entries
+        )
         return compare(self.baseline, Probe.model_validate(detail), judged=failed)
 
     # Going back.
@@ -419,7 +449,9 @@ class Runner:
 
     def put_back(self, number: int, step: PlannedStep) -> None:
         for move in reversed(step.moves):
-            meant = self.journal.entries.get((f"apply {number} {move.product}", "meant"))
+            act = f"apply {number} {move.product}"
+            again = self.journal.entries.get((f"{act} again", "meant"))
+            meant = again or self.journal.entries.get((act, "meant"))
             if meant is None or meant.change is None:
                 continue
             change = meant.change

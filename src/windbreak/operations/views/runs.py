@@ -46,7 +46,9 @@ def _newest_probe(
     if baseline is None:
         return (), 0
     before = Probe.model_validate(baseline.detail)
-    failed_at = next((e.id for e in journal if e.state == "failed"), None)
+    failed_at = next(
+        (e.id for e in journal if e.state == "failed" and e.act.startswith("step ")), None
+    )
     for entry in reversed(journal):
         if "probe" in entry.act and entry.state == "done":
             judged = failed_at is not None and entry.id > failed_at

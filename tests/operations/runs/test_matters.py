@@ -194,6 +194,17 @@ class Silence(WithRuns):
         self.assertFalse([act for act, _ in texts if act.startswith(("put back", "restore"))])
         self.assertEqual(debts.owed(self.context, "skerry-light"), [])
 
+    def test_a_site_that_is_silent_before_anything_was_changed_ends_the_run(self) -> None:
+        self.site("skerry-light")
+        plan = self.approved("skerry-light")
+        self.faults("skerry-light", silent=True)
+        self.addCleanup(self.faults, "skerry-light")
+        with mock.patch.object(journal, "_PATIENCE", 0.3):
+            run = self.carried_out(plan)
+        self.assertEqual(run.state, "stopped")
+        self.assertIn("Nothing was changed", run.text)
+        self.assertEqual(matters.listed(self.context), [])
+
 
 def acts(entries: object) -> list[tuple[str, str]]:
     return [(e.act, e.state) for e in entries]  # type: ignore[attr-defined]

@@ -77,6 +77,11 @@ class Journal:
         context.tell("run", str(self.run), f"{act}: {text}" if text else act)
         return entry
 
+    @property
+    def changes(self) -> bool:
+        """Whether anything was to be changed on the site yet."""
+        return any(state == "meant" for _, state in self.entries)
+
     def done(self, act: str) -> dict[str, Any] | None:
         """What an act brought, when it ended well. Raises StepFailed when it failed."""
         ended = self.entries.get((act, "done"))
@@ -104,7 +109,9 @@ class Journal:
         return detail
 
     def ask(self, question: Callable[[], T]) -> T:
-        """Ask the agent until it answers: unreachable is not failed. Raises CallFailed."""
+        """Ask the agent until it answers: unreachable is not failed. Raises CallFailed, and other
+        LinkErrors while nothing was changed.
+        """
         silence = _Silence(self)
         while True:
             try:
@@ -195,10 +202,14 @@ class _Silence:
         self._pause = _BETWEEN
 
     def goes_on(self, error: LinkError) -> None:
-        """No usable answer came; wait a while before the next ask."""
+        """No usable answer came; wait a while before the next ask. Raises the error where nothing
+        was changed yet: such a run ends, and is begun another time.
+        """
         now = time.monotonic()
         if self.began is None:
             self.began = now
+        if now - self.began >= _PATIENCE and not self.journal.changes:
+            raise error
         if now - self.began >= _PATIENCE and now - self._looked >= _PAGES:
             self._looked = now
             self._tell(error)

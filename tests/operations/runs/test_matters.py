@@ -242,8 +242,20 @@ class Debts(WithRuns):
         debts.owe(self.context, run, "updates", was=True)
         agent.do("updates", "as-a-run-left-it", on=False)
         plan = self.approved("skerry-light")
-        self.assertEqual(self.carried_out(plan).state, "done")
+        ended = self.carried_out(plan)
+        self.assertEqual(ended.state, "done")
         self.assertTrue(self.context.store.inventories.get("skerry-light").automatic_updates)
+        journal = self.context.store.journal.all(run=ended.id)
+        (recorded,) = [e.detail for e in journal if e.act == "inventory"]
+        self.assertTrue(recorded["automatic_updates"])  # it was set back before it was looked at
+
+    def test_what_is_owed_already_stays_as_it_was_first_written(self) -> None:
+        self.site("skerry-light")
+        run = self.carried_out(self.approved("skerry-light"))
+        first = debts.owe(self.context, run, "cache", was=True, name="plugin/lee")
+        again = debts.owe(self.context, run, "cache", was=False, name="plugin/lee")
+        self.assertEqual(again, first)
+        self.assertEqual(len(debts.owed(self.context, "skerry-light")), 1)
 
     def test_a_debt_is_paid_only_when_it_was_read_back(self) -> None:
         self.site("skerry-light")

@@ -3,7 +3,7 @@
 PYTHON ?= python3
 BIN := .venv/bin
 
-.PHONY: setup console demo demo-tour test check format generated types-console bench clean
+.PHONY: setup console demo demo-tour test check format torture generated types-console bench clean
 
 setup: .venv/ready
 console: src/windbreak/service/console/index.html
@@ -43,6 +43,10 @@ test: setup console
 bench: setup
 	$(BIN)/python -m pip install --quiet --disable-pip-version-check "matplotlib>=3.9" "ortools>=9.12"
 	$(BIN)/python -m benchmarks.run
+
+# A bad night: SEED=7 repeats one, SHORT=1 is a tenth of it.
+torture: setup
+	$(BIN)/python -m tests.torture $(if $(SEED),--seed $(SEED)) $(if $(SHORT),--short)
 
 # Format, lint, types and the core's tests, in a minute.
 check: setup console

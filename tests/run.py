@@ -30,6 +30,7 @@ CHECKS: tuple[tuple[str, Path, tuple[str, ...]], ...] = (
 # The longest first, so that none is waited for at the end: those with browsers and services.
 FIRST = ("console", "cli", "service", "client", "operations", "core")
 QUICK = ("tests.core", "tests.wording", "tests.test_house", "tests.test_generated")
+LONGEST = 480.0  # seconds for one module
 COUNTS = re.compile(r"^counts: (\d+) (\d+) (\d+)$", re.MULTILINE)
 
 
@@ -68,7 +69,14 @@ def module(name: str) -> Done:
     began = time.monotonic()
     command = [sys.executable, *(f"-W{option}" for option in sys.warnoptions)]
     command += ["-m", "tests.run", "--here", name]
-    done = subprocess.run(command, cwd=ROOT, check=False, capture_output=True, text=True)
+    try:
+        done = subprocess.run(
+            command, cwd=ROOT, check=False, capture_output=True, text=True, timeout=LONGEST
+        )
+    except subprocess.TimeoutExpired as error:
+        told = (error.stdout or b"").decode() + (error.stderr or b"").decode()
+        text = f"{told}\n{name} did not end in {LONGEST:.0f} s"
+        return Done(name, 0, 1, 0, time.monotonic() - began, text)
     text = done.stdout + done.stderr
     counts = COUNTS.search(done.stdout)
     # A module that dies before it can count has failed once.

@@ -71,7 +71,7 @@ class WithDemo(unittest.TestCase):
     def applied(self, site: str) -> list[str]:
         """The change ids of the applies that the site's agent has done."""
         with closing(sqlite3.connect(self.folder(site).parent / "agent/agent.db")) as db:
-            rows = db.execute("SELECT id FROM change WHERE call='apply' AND state='done'")
+            rows = db.execute("SELECT id FROM act WHERE call='apply' AND state='done'")
             return [str(row[0]) for row in rows]
 
     def slow(self, site: str, **seconds: float) -> None:

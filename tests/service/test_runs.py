@@ -127,7 +127,7 @@ class Restoring(WithDemo):
         header.write_text(header.read_text().replace("7.1.2", "7.1.3"))
         story = self.ended(self.windbreak.run_plan(plan.id).id)
         self.assertEqual(story.run.state, "stopped")
-        self.assertIn("plugin/oarlock", story.run.text)
+        self.assertIn("Oarlock is 7.1.3 and should be 7.1.2", story.run.text)
         self.assertEqual(self.applied(site), [])
         with self.assertRaises(Problem) as caught:
             self.windbreak.approve_plan(plan.id)

@@ -176,9 +176,9 @@ class Changes(WithAgent):
         self.call("purge", change="1")
 
     def test_what_was_under_way_when_the_agent_died_is_not_trusted(self) -> None:
-        self.agent._note("c9", "apply", "running", since="then")
+        self.agent.memory.begin("c9", "apply")
         again = MillraceAgent(self.folder / "skerry-light/agent", self.site, {})
-        self.assertEqual(again._change("c9")["state"], "failed")
+        self.assertEqual(again.memory.change("c9")["state"], "failed")
 
     def test_odd_calls_are_refused(self) -> None:
         self.refused("not-permitted", "explode", change="1")

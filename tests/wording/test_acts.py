@@ -19,6 +19,7 @@ ON = {
     "licence": "breakwater",
     "plan": "3",
     "run": "1",
+    "errand": "1",
     "matter": "1",
     "state": "ready",
     "folder": "lee-forms",

@@ -256,6 +256,70 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/errands": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Errands
+         * @description Work for a person: what keeps a run first, then by its day.
+         */
+        get: operations["list_errands_api_v1_errands_get"];
+        put?: never;
+        /**
+         * Add Errand
+         * @description Write down an errand.
+         */
+        post: operations["add_errand_api_v1_errands_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/errands/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show Errand
+         * @description One errand.
+         */
+        get: operations["show_errand_api_v1_errands__id__get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/errands/{id}/done": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Close Errand
+         * @description Close an errand: it is done.
+         */
+        post: operations["close_errand_api_v1_errands__id__done_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/events": {
         parameters: {
             query?: never;
@@ -634,6 +698,26 @@ export interface paths {
         get: operations["show_instance_api_v1_instance_get"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/instance/keys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Rotate Keys
+         * @description Turn the keys that sign for this service and its agents; as a task.
+         */
+        post: operations["rotate_keys_api_v1_instance_keys_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1368,6 +1452,66 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/runs/{id}/ask": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Ask Now
+         * @description Ask the site of a run that waits for it now, and not at the next time.
+         */
+        post: operations["ask_now_api_v1_runs__id__ask_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/runs/{id}/go-on": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Go On
+         * @description Go on with a run that waited for an errand which is done.
+         */
+        post: operations["go_on_api_v1_runs__id__go_on_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/runs/{id}/pictures/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show Picture
+         * @description A picture of a page, before or after a run, as a PNG.
+         */
+        get: operations["show_picture_api_v1_runs__id__pictures__name__get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/runs/{id}/stop": {
         parameters: {
             query?: never;
@@ -1561,7 +1705,7 @@ export interface paths {
         put?: never;
         /**
          * Refresh All
-         * @description Ask every linked site what is installed.
+         * @description Ask many sites what is installed, all that are linked where none is named; as a task.
          */
         post: operations["refresh_all_api_v1_sites_refresh_post"];
         delete?: never;
@@ -1806,6 +1950,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sites/{id}/proof": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Prove Backup
+         * @description Prove on its twin that a site's backup can be restored; the twin is then as it was.
+         */
+        post: operations["prove_backup_api_v1_sites__id__proof_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/sites/{id}/refresh": {
         parameters: {
             query?: never;
@@ -1840,6 +2004,26 @@ export interface paths {
          * @description Retire a site: its work stops, its link ends, its seats are freed, its history stays.
          */
         post: operations["retire_site_api_v1_sites__id__retirement_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sites/{id}/twin-refresh": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Refresh Twin
+         * @description Make a twin as its production site is now; as a task.
+         */
+        post: operations["refresh_twin_api_v1_sites__id__twin_refresh_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1899,6 +2083,46 @@ export interface paths {
          * @description Set the hours in which a site may be worked on.
          */
         put: operations["set_windows_api_v1_sites__id__windows_put"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tasks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Tasks
+         * @description The work of the service that outlives a request, newest first.
+         */
+        get: operations["list_tasks_api_v1_tasks_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tasks/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show Task
+         * @description One task, and how far it has come.
+         */
+        get: operations["show_task_api_v1_tasks__id__get"];
+        put?: never;
         post?: never;
         delete?: never;
         options?: never;
@@ -2217,7 +2441,8 @@ export interface components {
         /**
          * Approval
          * @description Who let a plan go, when and why. ``restore_anyway``: also when orders came in meanwhile;
-         *     ``changed_files``: what becomes of files of components that were changed in place.
+         *     ``changed_files``: what becomes of files of components that were changed in place; ``patches``:
+         *     patch releases of the targets that appear meanwhile may be taken too.
          */
         Approval: {
             /**
@@ -2230,6 +2455,11 @@ export interface components {
             /** Changed Files */
             changed_files?: ("carry-over" | "set-aside") | null;
             /**
+             * Patches
+             * @default false
+             */
+            patches: boolean;
+            /**
              * Restore Anyway
              * @default false
              */
@@ -2239,6 +2469,7 @@ export interface components {
         };
         /**
          * ApprovePlan
+         * @description ``fetch``: the packages are fetched and examined now, so that the run finds them in hand.
          * @example {
          *       "why": "updates of November"
          *     }
@@ -2246,6 +2477,16 @@ export interface components {
         ApprovePlan: {
             /** Changed Files */
             changed_files?: ("carry-over" | "set-aside") | null;
+            /**
+             * Fetch
+             * @default true
+             */
+            fetch: boolean;
+            /**
+             * Patches
+             * @default false
+             */
+            patches: boolean;
             /**
              * Restore Anyway
              * @default false
@@ -2335,6 +2576,38 @@ export interface components {
             state: "waiting" | "started" | "missed" | "withdrawn";
             /** Why */
             why: string;
+        };
+        /**
+         * Brought
+         * @description What a move of a plan brings with it, beside its step. ``by`` whom it is done: the run
+         *     itself, a person (then it becomes an errand), or nobody: it is to be read.
+         */
+        Brought: {
+            /**
+             * Blocking
+             * @default false
+             */
+            blocking: boolean;
+            /**
+             * By
+             * @enum {string}
+             */
+            by: "run" | "person" | "nobody";
+            /** Due Days */
+            due_days?: number | null;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "migrate" | "regenerate" | "restart" | "register" | "review" | "runtime" | "other" | "breaking";
+            /** Product */
+            product: string;
+            /** Step */
+            step: number;
+            /** Text */
+            text: string;
+            /** Version */
+            version: string;
         };
         /** BundleExclusion */
         BundleExclusion: {
@@ -2743,7 +3016,7 @@ export interface components {
              * Act
              * @enum {string}
              */
-            act: "put-back-step" | "put-back-all" | "restore" | "take-page-away" | "accept" | "go-on" | "abandon";
+            act: "put-back-step" | "put-back-all" | "restore" | "take-page-away" | "accept" | "go-on" | "try-again" | "abandon";
             /**
              * At
              * Format: date-time
@@ -2770,6 +3043,67 @@ export interface components {
             state: "registered" | "grace" | "missing" | "unknown" | "other code" | "not asked";
             /** Text */
             text: string;
+        };
+        /**
+         * Errand
+         * @description Work for a person. A ``blocking`` one keeps the run that waits for it; others have a day.
+         *
+         *     ``closed_by`` None: open. ``how``: in the words of who did it, or what was read back.
+         */
+        Errand: {
+            /**
+             * Blocking
+             * @default false
+             */
+            blocking: boolean;
+            /** Closed At */
+            closed_at?: string | null;
+            /** Closed By */
+            closed_by?: string | null;
+            /** Due */
+            due?: string | null;
+            /**
+             * How
+             * @default
+             */
+            how: string;
+            /** Id */
+            id: number;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "migrate" | "regenerate" | "restart" | "register" | "review" | "runtime" | "other";
+            /**
+             * Made At
+             * Format: date-time
+             */
+            made_at: string;
+            /** Product */
+            product?: string | null;
+            /** Run */
+            run?: number | null;
+            /** Site */
+            site: string;
+            /** Step */
+            step?: number | null;
+            /** Text */
+            text: string;
+            /** Version */
+            version?: string | null;
+        };
+        /**
+         * ErrandDone
+         * @example {
+         *       "how": "chosen with the client on the phone"
+         *     }
+         */
+        ErrandDone: {
+            /**
+             * How
+             * @default
+             */
+            how: string;
         };
         /**
          * Fact
@@ -3255,7 +3589,8 @@ export interface components {
          *
          *     ``network`` is how many sites share this one's code; 0 for a site by itself. ``caches`` are
          *     those that are on, by name, ``caches_off`` those that are there and off. ``maintenance``:
-         *     whether the maintenance page is up; None where the agent does not tell.
+         *     whether the maintenance page is up; None where the agent does not tell. ``kept_mb``: what its
+         *     snapshots and kept folders take.
          */
         Inventory: {
             /** Agent Version */
@@ -3283,6 +3618,10 @@ export interface components {
             free_mb: number;
             /** Id */
             id: string;
+            /** Kept Mb */
+            kept_mb?: number | null;
+            /** @default {} */
+            limits: components["schemas"]["Limits"];
             /** Maintenance */
             maintenance?: boolean | null;
             /**
@@ -3785,6 +4124,18 @@ export interface components {
             without: string[];
         };
         /**
+         * Limits
+         * @description What the runtime of a site may use; None where the agent does not tell.
+         */
+        Limits: {
+            /** Memory Mb */
+            memory_mb?: number | null;
+            /** Time S */
+            time_s?: number | null;
+            /** Upload Mb */
+            upload_mb?: number | null;
+        };
+        /**
          * Link
          * @description The signed connection to a site, as last seen. ``reason`` is a sentence; ``clock_ahead`` how
          *     many seconds the site's clock is ahead of ours, below 0 behind.
@@ -3846,7 +4197,7 @@ export interface components {
             closed_by?: string | null;
             doing?: components["schemas"]["Doing"] | null;
             /** How */
-            how?: ("put-back-step" | "put-back-all" | "restore" | "take-page-away" | "accept" | "go-on" | "abandon") | null;
+            how?: ("put-back-step" | "put-back-all" | "restore" | "take-page-away" | "accept" | "go-on" | "try-again" | "abandon") | null;
             /** Id */
             id: number;
             /**
@@ -3879,6 +4230,21 @@ export interface components {
             owed: components["schemas"]["Debt"][];
             /** Ways */
             ways: components["schemas"]["WayOut"][];
+        };
+        /**
+         * Meanwhile
+         * @description A look at the pages of a site whose agent is silent: how many of how many are as before.
+         */
+        Meanwhile: {
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** Fine */
+            fine: number;
+            /** Of */
+            of: number;
         };
         /**
          * Moved
@@ -3986,6 +4352,21 @@ export interface components {
              * Format: password
              */
             credential: string;
+        };
+        /**
+         * NewErrand
+         * @example {
+         *       "site": "tarnsey-harbour",
+         *       "text": "tell them about the new editor"
+         *     }
+         */
+        NewErrand: {
+            /** Due */
+            due?: string | null;
+            /** Site */
+            site: string;
+            /** Text */
+            text: string;
         };
         /**
          * NewFeed
@@ -4245,6 +4626,8 @@ export interface components {
         /**
          * NewRollout
          * @description One release taken across a twin and its production site, the twin first.
+         *
+         *     ``refresh_twin``: the twin is made as its site is now before it goes.
          * @example {
          *       "product": "core/millrace",
          *       "quiet_minutes": 1200,
@@ -4261,6 +4644,11 @@ export interface components {
              * @default 1200
              */
             quiet_minutes: number;
+            /**
+             * Refresh Twin
+             * @default true
+             */
+            refresh_twin: boolean;
             /** Site */
             site: string;
             /** Version */
@@ -4510,6 +4898,36 @@ export interface components {
             supposed: components["schemas"]["Supposed"][];
         };
         /**
+         * Pacing
+         * @description The change that is under way: since when, how long it usually takes, its signs of life.
+         */
+        Pacing: {
+            /** Act */
+            act: string;
+            /**
+             * Began At
+             * Format: date-time
+             */
+            began_at: string;
+            /**
+             * Progress
+             * @default
+             */
+            progress: string;
+            /**
+             * Signs
+             * @default []
+             */
+            signs: string[];
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "usual" | "slow" | "stuck";
+            /** Usual Seconds */
+            usual_seconds: number;
+        };
+        /**
          * Package
          * @description An archive on the shelf, as it was examined; its id is its SHA-256 in hex.
          *
@@ -4586,6 +5004,43 @@ export interface components {
             change: components["schemas"]["Change"];
             /** Version */
             version: string;
+        };
+        /**
+         * PicturePair
+         * @description A page before and after, at one width, ``height`` pixels tall at the most. ``boxes``: where
+         *     the two differ; ``lively``: where it changed by itself before the run.
+         */
+        PicturePair: {
+            /** After */
+            after?: string | null;
+            /** Before */
+            before: string;
+            /**
+             * Boxes
+             * @default []
+             */
+            boxes: [
+                number,
+                number,
+                number,
+                number
+            ][];
+            /** Height */
+            height: number;
+            /**
+             * Lively
+             * @default []
+             */
+            lively: [
+                number,
+                number,
+                number,
+                number
+            ][];
+            /** Page */
+            page: string;
+            /** Width */
+            width: number;
         };
         /**
          * Plan
@@ -4893,6 +5348,22 @@ export interface components {
             text: string;
         };
         /**
+         * RefreshMany
+         * @description Which sites are to be asked; none means all that are linked.
+         * @example {
+         *       "sites": [
+         *         "tarnsey-harbour"
+         *       ]
+         *     }
+         */
+        RefreshMany: {
+            /**
+             * Sites
+             * @default []
+             */
+            sites: string[];
+        };
+        /**
          * Registration
          * @description Whether a product is registered on a site, as the agent read it there.
          */
@@ -4976,6 +5447,11 @@ export interface components {
             quiet_minutes: number;
             /** Quiet Until */
             quiet_until?: string | null;
+            /**
+             * Refresh Twin
+             * @default true
+             */
+            refresh_twin: boolean;
             /** Site */
             site: string;
             /** Site Run */
@@ -4984,7 +5460,9 @@ export interface components {
              * State
              * @enum {string}
              */
-            state: "rehearsing" | "quiet" | "going" | "ended well" | "stopped";
+            state: "refreshing" | "rehearsing" | "quiet" | "going" | "ended well" | "stopped";
+            /** Task */
+            task?: number | null;
             /** Text */
             text: string;
             /** Twin */
@@ -5049,16 +5527,41 @@ export interface components {
          * Run
          * @description One plan being carried out on one site. ``step`` counts from 1; 0 before the first.
          *     ``waiting_since``: its site has given no usable answer since then; ``waiting`` says what is
-         *     known.
+         *     known, ``asked`` when it was asked in vain, ``ask_at`` when it is asked next, and ``meanwhile``
+         *     how its pages were. ``outside``: it was begun outside the site's windows, knowingly. ``signs``
+         *     are the last signs of life of the change under way, and ``pace`` how it goes: slow past its
+         *     usual length, stuck when there was no sign for three times that. ``surprises``: what other hands
+         *     changed.
+         *     ``dropped``: its snapshot and kept folders are gone from the site. ``broke``:
+         *     it stopped on a fault of this service, and can be taken up where it was.
          */
         Run: {
+            /** Ask At */
+            ask_at?: string | null;
+            /**
+             * Asked
+             * @default []
+             */
+            asked: string[];
+            /**
+             * Broke
+             * @default false
+             */
+            broke: boolean;
             /**
              * By
              * @default
              */
             by: string;
+            /**
+             * Dropped
+             * @default false
+             */
+            dropped: boolean;
             /** Ended At */
             ended_at?: string | null;
+            /** Errand */
+            errand?: number | null;
             /** Id */
             id: number;
             /**
@@ -5067,12 +5570,38 @@ export interface components {
              */
             last_sign_at: string;
             /**
+             * Meanwhile
+             * @default []
+             */
+            meanwhile: components["schemas"]["Meanwhile"][];
+            /**
+             * Outside
+             * @default false
+             */
+            outside: boolean;
+            /**
+             * Pace
+             * @default usual
+             * @enum {string}
+             */
+            pace: "usual" | "slow" | "stuck";
+            /**
              * Phase
              * @enum {string}
              */
-            phase: "before" | "prepare" | "steps" | "after" | "ended";
+            phase: "before" | "prepare" | "steps" | "after" | "waiting" | "ended";
             /** Plan */
             plan: number;
+            /**
+             * Progress
+             * @default
+             */
+            progress: string;
+            /**
+             * Signs
+             * @default []
+             */
+            signs: string[];
             /** Site */
             site: string;
             /**
@@ -5084,7 +5613,7 @@ export interface components {
              * State
              * @enum {string}
              */
-            state: "running" | "done" | "put back" | "restored" | "stopped" | "alarm";
+            state: "running" | "waiting" | "done" | "put back" | "restored" | "stopped" | "alarm";
             /** Step */
             step: number;
             /** Steps */
@@ -5094,6 +5623,11 @@ export interface components {
              * @default false
              */
             stop_asked: boolean;
+            /**
+             * Surprises
+             * @default []
+             */
+            surprises: string[];
             /** Text */
             text: string;
             /**
@@ -5106,9 +5640,14 @@ export interface components {
         };
         /**
          * RunStep
-         * @description A step of a run as it stands. ``title`` is its moves in words.
+         * @description A step of a run as it stands: its moves in words, ``brings`` what comes with it.
          */
         RunStep: {
+            /**
+             * Brings
+             * @default []
+             */
+            brings: string[];
             /** Ended At */
             ended_at?: string | null;
             /** Moves */
@@ -5134,11 +5673,17 @@ export interface components {
         };
         /**
          * RunStory
-         * @description A run with its steps, what the probes saw, and its journal.
+         * @description A run with its steps, what the probes saw, and its journal. ``window``: how much is left of
+         *     the site's, while it goes; ``told_at``: when a person is told that it waits for its site.
          */
         RunStory: {
             /** As It Was */
             as_it_was: string;
+            /**
+             * Errands
+             * @default []
+             */
+            errands: components["schemas"]["Errand"][];
             /** Journal */
             journal: components["schemas"]["JournalEntry"][];
             matter?: components["schemas"]["Matter"] | null;
@@ -5147,6 +5692,12 @@ export interface components {
              * @default []
              */
             owed: components["schemas"]["Debt"][];
+            pace?: components["schemas"]["Pacing"] | null;
+            /**
+             * Pictures
+             * @default []
+             */
+            pictures: components["schemas"]["PicturePair"][];
             run: components["schemas"]["Run"];
             /** Seen */
             seen: components["schemas"]["Seen"][];
@@ -5154,6 +5705,9 @@ export interface components {
             seen_after: number;
             /** Steps */
             steps: components["schemas"]["RunStep"][];
+            /** Told At */
+            told_at?: string | null;
+            window?: components["schemas"]["WindowLeft"] | null;
         };
         /**
          * Seat
@@ -5279,7 +5833,9 @@ export interface components {
          * @description One installation of the content system, at one address.
          *
          *     ``own`` are the components made for this site: no offer that bears their folder's name is
-         *     theirs. A retired site is worked on no more; its history stays.
+         *     theirs. ``pages`` are looked at beside those the agent names. A retired site is worked on no
+         *     more; its history stays. ``refreshed_at``: when a twin was last made as its site is; ``proved``:
+         *     whether a backup of the site could be restored on its twin, when, and what was seen.
          * @example {
          *       "address": "https://skerry-light.example",
          *       "client": "Skerry Light Trust",
@@ -5323,6 +5879,22 @@ export interface components {
              * @default []
              */
             own: string[];
+            /**
+             * Pages
+             * @default []
+             */
+            pages: string[];
+            /**
+             * Proof
+             * @default
+             */
+            proof: string;
+            /** Proved */
+            proved?: boolean | null;
+            /** Proved At */
+            proved_at?: string | null;
+            /** Refreshed At */
+            refreshed_at?: string | null;
             /** Retired At */
             retired_at?: string | null;
             /**
@@ -5380,6 +5952,8 @@ export interface components {
             host?: string | null;
             /** Label */
             label?: string | null;
+            /** Pages */
+            pages?: string[] | null;
             /** Tags */
             tags?: string[] | null;
         };
@@ -5404,6 +5978,11 @@ export interface components {
         SitePlan: {
             answer: components["schemas"]["Answer"];
             approval?: components["schemas"]["Approval"] | null;
+            /**
+             * Brings
+             * @default []
+             */
+            brings: components["schemas"]["Brought"][];
             /** Charts */
             charts?: components["schemas"]["Chart"][] | null;
             /** Id */
@@ -5638,6 +6217,21 @@ export interface components {
             text: string;
         };
         /**
+         * Subject
+         * @description What a task came to at one of its sites.
+         */
+        Subject: {
+            /** Site */
+            site: string;
+            /** Text */
+            text: string;
+            /**
+             * Well
+             * @default true
+             */
+            well: boolean;
+        };
+        /**
          * Supposed
          * @description An act taken as done: on one host or site, or (both None) wherever it can be.
          *
@@ -5680,9 +6274,55 @@ export interface components {
              * Act
              * @enum {string}
              */
-            act: "put-back-step" | "put-back-all" | "restore" | "take-page-away" | "accept" | "go-on" | "abandon";
+            act: "put-back-step" | "put-back-all" | "restore" | "take-page-away" | "accept" | "go-on" | "try-again" | "abandon";
             /** Why */
             why: string;
+        };
+        /**
+         * Task
+         * @description Work that is done in the background. ``sites`` are those it is for, ``ended`` those it has
+         *     come to; it is taken up again after a restart.
+         */
+        Task: {
+            /** By */
+            by: string;
+            /**
+             * Ended
+             * @default []
+             */
+            ended: components["schemas"]["Subject"][];
+            /** Ended At */
+            ended_at?: string | null;
+            /** Id */
+            id: number;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "refresh" | "refresh twin" | "prove backup" | "rotate keys";
+            /**
+             * Made At
+             * Format: date-time
+             */
+            made_at: string;
+            /**
+             * Phase
+             * @default
+             */
+            phase: string;
+            /** Sites */
+            sites: string[];
+            /**
+             * State
+             * @default running
+             * @enum {string}
+             */
+            state: "running" | "done" | "failed";
+            /**
+             * Text
+             * @default
+             */
+            text: string;
         };
         /**
          * Today
@@ -5869,7 +6509,7 @@ export interface components {
              * Act
              * @enum {string}
              */
-            act: "put-back-step" | "put-back-all" | "restore" | "take-page-away" | "accept" | "go-on" | "abandon";
+            act: "put-back-step" | "put-back-all" | "restore" | "take-page-away" | "accept" | "go-on" | "try-again" | "abandon";
             /**
              * Closes
              * @default true
@@ -5918,6 +6558,32 @@ export interface components {
              * @default 01:00
              */
             start: string;
+        };
+        /**
+         * WindowLeft
+         * @description The window that is open at a site: until when a run may go on, so that its steps and the way
+         *     back are over before it closes.
+         */
+        WindowLeft: {
+            /** Back Minutes */
+            back_minutes: number;
+            /**
+             * Closes
+             * Format: date-time
+             */
+            closes: string;
+            /**
+             * Latest
+             * Format: date-time
+             */
+            latest: string;
+            /**
+             * Opens
+             * Format: date-time
+             */
+            opens: string;
+            /** Steps Minutes */
+            steps_minutes: number;
         };
         /**
          * Windows
@@ -6906,6 +7572,282 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["DigestSent"];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    list_errands_api_v1_errands_get: {
+        parameters: {
+            query?: {
+                site?: string | null;
+                /** @description also those that are done */
+                every?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Errand"][];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    add_errand_api_v1_errands_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewErrand"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Errand"];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    show_errand_api_v1_errands__id__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Errand"];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    close_errand_api_v1_errands__id__done_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ErrandDone"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Errand"];
                 };
             };
             /** @description That can't be read */
@@ -8529,6 +9471,71 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Instance"];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    rotate_keys_api_v1_instance_keys_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Task"];
                 };
             };
             /** @description That can't be read */
@@ -11449,6 +12456,206 @@ export interface operations {
             };
         };
     };
+    ask_now_api_v1_runs__id__ask_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Run"];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    go_on_api_v1_runs__id__go_on_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Run"];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    show_picture_api_v1_runs__id__pictures__name__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
     stop_run_api_v1_runs__id__stop_post: {
         parameters: {
             query?: never;
@@ -12346,15 +13553,19 @@ export interface operations {
             path?: never;
             cookie?: never;
         };
-        requestBody?: never;
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RefreshMany"];
+            };
+        };
         responses: {
             /** @description Successful Response */
-            200: {
+            202: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Site"][];
+                    "application/json": components["schemas"]["Task"];
                 };
             };
             /** @description That can't be read */
@@ -13427,6 +14638,73 @@ export interface operations {
             };
         };
     };
+    prove_backup_api_v1_sites__id__proof_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Task"];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
     refresh_site_api_v1_sites__id__refresh_post: {
         parameters: {
             query?: never;
@@ -13516,6 +14794,73 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Site"];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    refresh_twin_api_v1_sites__id__twin_refresh_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Task"];
                 };
             };
             /** @description That can't be read */
@@ -13729,6 +15074,140 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Site"];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    list_tasks_api_v1_tasks_get: {
+        parameters: {
+            query?: {
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Task"][];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    show_task_api_v1_tasks__id__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Task"];
                 };
             };
             /** @description That can't be read */

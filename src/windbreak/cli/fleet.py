@@ -13,8 +13,8 @@ from windbreak.cli.profile import connect, pick_product, pick_site
 def add(commands: Any, common: argparse.ArgumentParser) -> None:
     site = commands.add_parser(
         "site",
-        help="sites: list, add, set, link, unlink, show, refresh, window, mark-own, retire, "
-        "export, import",
+        help="sites: list, add, set, link, unlink, show, refresh, refresh-twin, prove, window, "
+        "mark-own, retire, export, import",
     )
     verbs = site.add_subparsers(dest="verb", metavar="VERB", required=True)
     one = verbs.add_parser("list", parents=[common], help="every site, worst first")
@@ -61,6 +61,14 @@ def add(commands: Any, common: argparse.ArgumentParser) -> None:
     one = verbs.add_parser("refresh", parents=[common], help="ask what is installed")
     one.add_argument("sites", metavar="SITE", nargs="*", help="all when none is given")
     one.set_defaults(do=_refresh)
+    for verb, act, words in (
+        ("refresh-twin", _refresh_twin, "make a twin as its production site is now"),
+        ("prove", _prove, "prove on its twin that a site's backup can be restored"),
+    ):
+        one = verbs.add_parser(verb, parents=[common], help=words)
+        one.add_argument("site", metavar="SITE")
+        one.add_argument("--yes", action="store_true")
+        one.set_defaults(do=act)
     one = verbs.add_parser(
         "window",
         parents=[common],
@@ -84,6 +92,12 @@ def _add_more(verbs: Any, common: argparse.ArgumentParser) -> None:
     one.add_argument("--client")
     one.add_argument("--host")
     one.add_argument("--tag", action="append", dest="tags")
+    one.add_argument(
+        "--look-at",
+        action="append",
+        metavar="PATH",
+        help="a page that runs look at beside those the agent names, as /menu; may be repeated",
+    )
     one.set_defaults(do=_set)
     one = verbs.add_parser(
         "mark-own",
@@ -260,27 +274,71 @@ def _show(args: argparse.Namespace) -> None:
 
 
 def _refresh(args: argparse.Namespace) -> int:
+    if len(args.sites) == 1:
+        return _refresh_one(args)
+    from windbreak.cli.errands import follow
+
     with connect(args) as windbreak:
-        if args.sites:
-            found = [windbreak.refresh_site(pick_site(windbreak, s)) for s in args.sites]
-        else:
-            found = windbreak.refresh_sites()
+        picked = [pick_site(windbreak, s) for s in args.sites]
+        task = follow(windbreak, windbreak.refresh_sites(picked).id, quiet=args.json)
     if args.json:
-        dump(found)
+        dump(task)
     else:
-        for site in found:
-            facts = age(site.facts_at)
-            say(f"**{site.label}** {site.link.state}: {site.link.reason} Facts {facts}.")
-    lost = [s for s in found if s.link.state != "linked"]
-    if not lost:
+        for subject in sorted(task.ended, key=lambda s: s.well):
+            say(f"**{subject.site}**: {subject.text}")
+        say(f"Task {task.id}: {task.text}")
+    well = sum(subject.well for subject in task.ended)
+    if well == len(task.ended):
         return 0
-    return 5 if len(lost) < len(found) else 1
+    return 5 if well else 1
+
+
+def _refresh_one(args: argparse.Namespace) -> int:
+    with connect(args) as windbreak:
+        site = windbreak.refresh_site(pick_site(windbreak, args.sites[0]))
+    if args.json:
+        dump(site)
+    else:
+        say(f"**{site.label}** {site.link.state}: {site.link.reason} Facts {age(site.facts_at)}.")
+    return 0 if site.link.state == "linked" else 1
+
+
+def _refresh_twin(args: argparse.Namespace) -> int:
+    from windbreak.cli.errands import follow
+
+    with connect(args) as windbreak:
+        site = pick_site(windbreak, args.site)
+        ask(
+            f"What is on the twin of **{site}** is replaced by what is on its site now: files, "
+            "content and settings. Its link and its seats stay its own.",
+            yes=args.yes,
+        )
+        task = follow(windbreak, windbreak.refresh_twin(site).id, quiet=args.json)
+    dump(task) if args.json else say(f"**{task.sites[0]}**: {task.text}")
+    return 0 if task.state == "done" else 1
+
+
+def _prove(args: argparse.Namespace) -> int:
+    from windbreak.cli.errands import follow
+
+    with connect(args) as windbreak:
+        site = pick_site(windbreak, args.site)
+        ask(
+            f"A snapshot of **{site}** is restored on its twin and looked at; then the twin is "
+            "brought back to what it is now.",
+            yes=args.yes,
+        )
+        task = follow(windbreak, windbreak.prove_backup(site).id, quiet=args.json)
+    dump(task) if args.json else say(f"**{site}**: {task.text}")
+    return 0 if task.state == "done" else 1
 
 
 def _set(args: argparse.Namespace) -> None:
     from windbreak.core.values.sites import SiteChange
 
-    change = SiteChange(label=args.label, client=args.client, host=args.host, tags=args.tags)
+    change = SiteChange(
+        label=args.label, client=args.client, host=args.host, tags=args.tags, pages=args.look_at
+    )
     with connect(args) as windbreak:
         site = windbreak.change_site(pick_site(windbreak, args.site), change)
     dump(site) if args.json else say(f"**{site.label}** is changed.")

@@ -13,7 +13,10 @@ if TYPE_CHECKING:
     from windbreak.core.values.matters import Debt, WayOut
     from windbreak.documents.runs import MatterStory
 
-_ACTS = ("put-back-step", "put-back-all", "restore", "accept", "take-page-away", "go-on", "abandon")
+_ACTS = (
+    *("put-back-step", "put-back-all", "restore", "accept"),
+    *("take-page-away", "go-on", "try-again", "abandon"),
+)
 
 
 def add(commands: Any, common: argparse.ArgumentParser) -> None:

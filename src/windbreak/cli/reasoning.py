@@ -9,6 +9,9 @@ from windbreak.cli.output import Refusal, age, dump, local, say, table
 from windbreak.cli.profile import connect, pick_product, pick_site
 
 if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from windbreak.core.values.errands import Brought
     from windbreak.core.values.plans import SitePlan
     from windbreak.core.values.verdicts import Plan, Verdict
     from windbreak.documents.outlook import ActRow, Outlook
@@ -191,9 +194,10 @@ def _acts(args: argparse.Namespace) -> None:
     return None
 
 
-def show_steps(plan: Plan, names: dict[str, str]) -> None:
+def show_steps(plan: Plan, names: dict[str, str], brings: Sequence[Brought] = ()) -> None:
     """Print the steps of a plan with the reason for each place."""
     from windbreak.wording.answers import step_title
+    from windbreak.wording.brought import brought_text
 
     if not plan.steps:
         say("Nothing moves now.")
@@ -201,6 +205,9 @@ def show_steps(plan: Plan, names: dict[str, str]) -> None:
         note = "  (waypoint)" if step.waypoint else ""
         say(f"  {number:2}  **{step_title(step, names)}**{note}")
         say(f"      {step.why}")
+        for bring in brings:
+            if bring.step == number:
+                say(f"      {brought_text(bring)}")
     for stuck in plan.stuck:
         say(f"  stuck: {stuck.text}")
 
@@ -208,7 +215,7 @@ def show_steps(plan: Plan, names: dict[str, str]) -> None:
 def show_plan(plan: SitePlan, names: dict[str, str]) -> None:
     """Print a kept plan: its steps, and what is not in it."""
     say(f"**Plan {plan.id} for {plan.site}**, {plan.state}, reckoned {local(plan.made_at)}")
-    show_steps(plan.plan, names)
+    show_steps(plan.plan, names, plan.brings)
     for verdict in plan.answer.verdicts:
         if verdict.blocked is not None:
             say(f"  not in it: {verdict.blocked.text}")

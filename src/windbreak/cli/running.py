@@ -24,7 +24,7 @@ ENDED_WELL = "done"
 
 
 def add(commands: Any, common: argparse.ArgumentParser) -> None:
-    run = commands.add_parser("run", help="runs: start, watch, show, stop, list")
+    run = commands.add_parser("run", help="runs: start, watch, show, stop, ask, go-on, list")
     verbs = run.add_subparsers(dest="verb", metavar="VERB", required=True)
     one = verbs.add_parser("list", parents=[common], help="the runs, newest first")
     one.add_argument("--site")
@@ -37,7 +37,9 @@ def add(commands: Any, common: argparse.ArgumentParser) -> None:
     for verb, act, words in (
         ("watch", _watch, "follow a run; Ctrl-C leaves it running"),
         ("show", _show, "a run's steps, what was seen, its journal"),
-        ("stop", _stop, "stop after the step it is at"),
+        ("stop", _stop, "stop after the step it is at; one that waits, once its site answers"),
+        ("ask", _ask, "ask the site of a run that waits for it, now"),
+        ("go-on", _go_on, "go on with a run whose errand is done"),
     ):
         one = verbs.add_parser(verb, parents=[common], help=words)
         one.add_argument("run", metavar="RUN", type=int)
@@ -165,6 +167,18 @@ def _show(args: argparse.Namespace) -> None:
         at = entry.at.astimezone()
         say(f"  {at:%H:%M:%S}  {entry.state:9} {entry.act}: {entry.text}{change}")
     return None
+
+
+def _ask(args: argparse.Namespace) -> None:
+    with connect(args) as windbreak:
+        run = windbreak.ask_now(args.run)
+    dump(run) if args.json else say(f"Run {run.id}: its site is asked now. {run.waiting}")
+
+
+def _go_on(args: argparse.Namespace) -> None:
+    with connect(args) as windbreak:
+        run = windbreak.go_on(args.run)
+    dump(run) if args.json else say(f"Run {run.id} goes on: windbreak run watch {run.id}")
 
 
 def _stop(args: argparse.Namespace) -> None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import json
 import os
 from pathlib import Path
 from typing import Any
@@ -29,6 +30,16 @@ def add(commands: Any, common: argparse.ArgumentParser) -> None:
         help="play the whole job without a person, in a folder of its own, and end",
     )
     one.set_defaults(do=_demo)
+    one = commands.add_parser(
+        "demo-fault",
+        help="switch on what can be wrong with a site of the demo fleet, or list it",
+        epilog="example: windbreak demo-fault wrack-line slow=apply:20 leftover=plugin/oarlock",
+    )
+    one.add_argument("site", metavar="SITE", nargs="?")
+    one.add_argument("fault", metavar="FAULT", nargs="*", help="as silent, or slow=apply:20")
+    one.add_argument("--none", action="store_true", help="first switch off what is on")
+    one.add_argument("--data", type=Path, metavar="DIR", default=Path("demo-data"))
+    one.set_defaults(do=_demo_fault)
     one = commands.add_parser(
         "sign-in",
         help="sign this terminal in with a one-time link",
@@ -70,6 +81,35 @@ def _serve(args: argparse.Namespace) -> int:
         raise Refusal(str(error), 2) from None
     except (LeaseTaken, StoreError) as error:
         raise Refusal(str(error)) from None
+
+
+def _demo_fault(args: argparse.Namespace) -> None:
+    from windbreak.standins.faults import KINDS, FaultRefused, read
+
+    folder = args.data / "standins"
+    if args.site is None:
+        table(
+            ["fault", "takes", "what goes wrong"],
+            ((name, kind.takes, kind.text + (" (once)" if kind.once else "")) for name, kind in
+             KINDS.items()),
+            "",
+        )  # fmt: skip
+        return
+    kept = folder / args.site / "agent" / "faults.json"
+    if not kept.parent.is_dir():
+        there = ", ".join(sorted(path.parent.name for path in folder.glob("*/agent")))
+        raise Refusal(f"there is no stand-in {args.site!r} in {folder}; there are {there}", 2)
+    told = json.loads(kept.read_text()) if kept.exists() else {}
+    if args.none:
+        told = {}
+    try:
+        told |= read(args.fault)
+    except FaultRefused as error:
+        raise Refusal(str(error), 2) from None
+    part = kept.with_suffix(".part")
+    part.write_text(json.dumps(told))
+    part.replace(kept)
+    say(f"**{args.site}**: {json.dumps(told) if told else 'nothing is wrong with it'}")
 
 
 def _demo(args: argparse.Namespace) -> int:

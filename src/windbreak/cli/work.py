@@ -31,6 +31,11 @@ def add(commands: Any, common: argparse.ArgumentParser) -> None:
         choices=("carry-over", "set-aside"),
         help="what becomes of files that were changed in place",
     )
+    one.add_argument(
+        "--patches",
+        action="store_true",
+        help="patch releases of the targets that appear meanwhile may be taken too",
+    )
     one.add_argument("--yes", action="store_true")
     one.set_defaults(do=_approve)
     one = commands.add_parser(
@@ -244,7 +249,9 @@ def _approve(args: argparse.Namespace) -> None:
             f"A step that fails is put back; if that does not help, {restore}.",
             yes=args.yes,
         )
-        plan = windbreak.approve_plan(args.plan, args.why, args.restore_anyway, args.changed_files)
+        plan = windbreak.approve_plan(
+            args.plan, args.why, args.restore_anyway, args.changed_files, args.patches
+        )
     if args.json:
         return dump(plan)
     say(

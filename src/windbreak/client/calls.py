@@ -8,7 +8,7 @@ from __future__ import annotations
 import json
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from datetime import datetime
+from datetime import date, datetime
 from functools import wraps
 from importlib import import_module
 from inspect import isfunction
@@ -24,6 +24,7 @@ if TYPE_CHECKING:
     from windbreak.core.values.advisories import KnownAdvisory
     from windbreak.core.values.bookings import Booking, NewRollout, Rollout
     from windbreak.core.values.charts import Chart
+    from windbreak.core.values.errands import Errand
     from windbreak.core.values.feeds import CredentialCheck, Feed, FeedChange, NewFeed, PollResult
     from windbreak.core.values.findings import Finding, SnoozeFinding
     from windbreak.core.values.holds import NewHold, StandingHold
@@ -39,6 +40,7 @@ if TYPE_CHECKING:
     from windbreak.core.values.releases import DecideRepublished, KnownRelease, NewRelease
     from windbreak.core.values.runs import Run
     from windbreak.core.values.sites import Host, LinkCode, NewSite, Site, SiteChange, Window
+    from windbreak.core.values.tasks import Task
     from windbreak.core.values.ties import KnownClash, KnownLockstep, NewClash, NewLockstep
     from windbreak.core.values.verdicts import Answer, Verdict
     from windbreak.documents.licences import EntryResult, Forecast, LicenceView
@@ -62,6 +64,7 @@ HOMES = {
     "core.values.advisories": "KnownAdvisory",
     "core.values.bookings": "Booking Rollout",
     "core.values.charts": "Chart",
+    "core.values.errands": "Errand",
     "core.values.feeds": "CredentialCheck Feed PollResult",
     "core.values.findings": "Finding",
     "core.values.holds": "StandingHold",
@@ -77,6 +80,7 @@ HOMES = {
     "core.values.matters": "Debt Matter",
     "core.values.runs": "Run",
     "core.values.sites": "Host LinkCode Site",
+    "core.values.tasks": "Task",
     "core.values.ties": "KnownClash KnownLockstep",
     "core.values.verdicts": "Answer Verdict",
     "documents.licences": "EntryResult Forecast LicenceView",
@@ -281,9 +285,55 @@ def refresh_site(id: str) -> Call[Site]:
     return _send("POST", _at("/sites/{}/refresh", id))
 
 
-def refresh_sites() -> Call[list[Site]]:
-    """Ask every linked site what is installed."""
-    return _send("POST", "/sites/refresh")
+def refresh_sites(sites: Sequence[str] = ()) -> Call[Task]:
+    """Ask many sites what is installed, all that are linked where none is named; a task."""
+    return _send("POST", "/sites/refresh", {"sites": list(sites)})
+
+
+def refresh_twin(id: str) -> Call[Task]:
+    """Make a twin as its production site is now; a task."""
+    return _send("POST", _at("/sites/{}/twin-refresh", id))
+
+
+def prove_backup(id: str) -> Call[Task]:
+    """Prove on its twin that a site's backup can be restored; a task."""
+    return _send("POST", _at("/sites/{}/proof", id))
+
+
+def rotate_keys() -> Call[Task]:
+    """Turn the keys that sign for the service and its agents; a task."""
+    return _send("POST", "/instance/keys")
+
+
+def tasks(limit: int = 30) -> Call[list[Task]]:
+    """The work of the service that outlives a request, newest first."""
+    return _get("/tasks", limit=limit)
+
+
+def task(id: int) -> Call[Task]:
+    """One task, and how far it has come."""
+    return _get(_at("/tasks/{}", id))
+
+
+def errands(site: str | None = None, every: bool = False) -> Call[list[Errand]]:
+    """Work for a person: what keeps a run first, then by its day; ``every``: also what is done."""
+    return _get("/errands", site=site, every=every)
+
+
+def errand(id: int) -> Call[Errand]:
+    """One errand."""
+    return _get(_at("/errands/{}", id))
+
+
+def add_errand(site: str, text: str, due: date | None = None) -> Call[Errand]:
+    """Write down an errand."""
+    day = due.isoformat() if due else None
+    return _send("POST", "/errands", {"site": site, "text": text, "due": day})
+
+
+def close_errand(id: int, how: str = "") -> Call[Errand]:
+    """Close an errand: it is done."""
+    return _send("POST", _at("/errands/{}/done", id), {"how": how})
 
 
 def inventory(id: str) -> Call[Inventory]:
@@ -342,10 +392,19 @@ def charts(id: int) -> Call[list[Chart]]:
 
 
 def approve_plan(
-    id: int, why: str = "", restore_anyway: bool = False, changed_files: str | None = None
+    id: int,
+    why: str = "",
+    restore_anyway: bool = False,
+    changed_files: str | None = None,
+    patches: bool = False,
 ) -> Call[SitePlan]:
-    """Let a plan go: exactly its targets."""
-    said = {"why": why, "restore_anyway": restore_anyway, "changed_files": changed_files}
+    """Let a plan go: exactly its targets, or with ``patches`` patch releases of them too."""
+    said = {
+        "why": why,
+        "restore_anyway": restore_anyway,
+        "changed_files": changed_files,
+        "patches": patches,
+    }
     return _send("POST", _at("/plans/{}/approval", id), said)
 
 
@@ -403,6 +462,16 @@ def runs(site: str | None = None, limit: int = 50, after: int | None = None) -> 
 def run(id: int) -> Call[RunStory]:
     """A run with its steps, what the probes saw, and its journal."""
     return _get(_at("/runs/{}", id))
+
+
+def ask_now(id: int) -> Call[Run]:
+    """Ask the site of a run that waits for it now."""
+    return _send("POST", _at("/runs/{}/ask", id))
+
+
+def go_on(id: int) -> Call[Run]:
+    """Go on with a run that waited for an errand which is done."""
+    return _send("POST", _at("/runs/{}/go-on", id))
 
 
 def matters(every: bool = False) -> Call[list[Matter]]:

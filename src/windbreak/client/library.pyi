@@ -3,7 +3,7 @@ from collections.abc import AsyncIterator, Callable, Iterator
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from dataclasses import replace
-from datetime import datetime
+from datetime import date, datetime
 from functools import wraps
 from importlib import import_module
 from inspect import Parameter, signature
@@ -24,6 +24,7 @@ from windbreak.core.values.accounts import Account, Principal, Token
 from windbreak.core.values.advisories import KnownAdvisory
 from windbreak.core.values.bookings import Booking, NewRollout, Rollout
 from windbreak.core.values.charts import Chart
+from windbreak.core.values.errands import Errand
 from windbreak.core.values.feeds import CredentialCheck, Feed, FeedChange, NewFeed, PollResult
 from windbreak.core.values.findings import Finding, SnoozeFinding
 from windbreak.core.values.holds import NewHold, StandingHold
@@ -40,6 +41,7 @@ from windbreak.core.values.products import KnownProduct, ProductChange
 from windbreak.core.values.releases import DecideRepublished, KnownRelease, NewRelease
 from windbreak.core.values.runs import Run
 from windbreak.core.values.sites import Host, LinkCode, NewSite, Site, SiteChange, Window
+from windbreak.core.values.tasks import Task
 from windbreak.core.values.ties import KnownClash, KnownLockstep, NewClash, NewLockstep
 from windbreak.core.values.verdicts import Answer, Verdict
 from windbreak.documents.licences import EntryResult, Forecast, LicenceView
@@ -129,8 +131,26 @@ service that is away for a while is waited for."""
         """End the link."""
     def refresh_site(self, id: str) -> Site:
         """Ask the site's agent what is installed."""
-    def refresh_sites(self) -> list[Site]:
-        """Ask every linked site what is installed."""
+    def refresh_sites(self, sites: Sequence[str]=()) -> Task:
+        """Ask many sites what is installed, all that are linked where none is named; a task."""
+    def refresh_twin(self, id: str) -> Task:
+        """Make a twin as its production site is now; a task."""
+    def prove_backup(self, id: str) -> Task:
+        """Prove on its twin that a site's backup can be restored; a task."""
+    def rotate_keys(self) -> Task:
+        """Turn the keys that sign for the service and its agents; a task."""
+    def tasks(self, limit: int=30) -> list[Task]:
+        """The work of the service that outlives a request, newest first."""
+    def task(self, id: int) -> Task:
+        """One task, and how far it has come."""
+    def errands(self, site: str | None=None, every: bool=False) -> list[Errand]:
+        """Work for a person: what keeps a run first, then by its day; ``every``: also what is done."""
+    def errand(self, id: int) -> Errand:
+        """One errand."""
+    def add_errand(self, site: str, text: str, due: date | None=None) -> Errand:
+        """Write down an errand."""
+    def close_errand(self, id: int, how: str='') -> Errand:
+        """Close an errand: it is done."""
     def inventory(self, id: str) -> Inventory:
         """What is on the site, as its agent last said."""
     def case(self, id: str) -> Case:
@@ -153,8 +173,8 @@ service that is away for a while is waited for."""
         """One plan."""
     def charts(self, id: int) -> list[Chart]:
         """The pairs of a plan that bind each other: which versions go together, and the way through."""
-    def approve_plan(self, id: int, why: str='', restore_anyway: bool=False, changed_files: str | None=None) -> SitePlan:
-        """Let a plan go: exactly its targets."""
+    def approve_plan(self, id: int, why: str='', restore_anyway: bool=False, changed_files: str | None=None, patches: bool=False) -> SitePlan:
+        """Let a plan go: exactly its targets, or with ``patches`` patch releases of them too."""
     def book_plan(self, id: int, at: datetime | None=None) -> Booking:
         """Book an approved plan: at an instant, or at the site's next window."""
     def run_plan(self, id: int) -> Run:
@@ -177,6 +197,10 @@ service that is away for a while is waited for."""
         """The runs, newest first; those before a number with ``after``."""
     def run(self, id: int) -> RunStory:
         """A run with its steps, what the probes saw, and its journal."""
+    def ask_now(self, id: int) -> Run:
+        """Ask the site of a run that waits for it now."""
+    def go_on(self, id: int) -> Run:
+        """Go on with a run that waited for an errand which is done."""
     def matters(self, every: bool=False) -> list[Matter]:
         """Runs that ended badly and wait for a person, newest first; ``every``: also closed ones."""
     def matter(self, id: int) -> MatterStory:
@@ -380,8 +404,26 @@ service that is away for a while is waited for."""
         """End the link."""
     async def refresh_site(self, id: str) -> Site:
         """Ask the site's agent what is installed."""
-    async def refresh_sites(self) -> list[Site]:
-        """Ask every linked site what is installed."""
+    async def refresh_sites(self, sites: Sequence[str]=()) -> Task:
+        """Ask many sites what is installed, all that are linked where none is named; a task."""
+    async def refresh_twin(self, id: str) -> Task:
+        """Make a twin as its production site is now; a task."""
+    async def prove_backup(self, id: str) -> Task:
+        """Prove on its twin that a site's backup can be restored; a task."""
+    async def rotate_keys(self) -> Task:
+        """Turn the keys that sign for the service and its agents; a task."""
+    async def tasks(self, limit: int=30) -> list[Task]:
+        """The work of the service that outlives a request, newest first."""
+    async def task(self, id: int) -> Task:
+        """One task, and how far it has come."""
+    async def errands(self, site: str | None=None, every: bool=False) -> list[Errand]:
+        """Work for a person: what keeps a run first, then by its day; ``every``: also what is done."""
+    async def errand(self, id: int) -> Errand:
+        """One errand."""
+    async def add_errand(self, site: str, text: str, due: date | None=None) -> Errand:
+        """Write down an errand."""
+    async def close_errand(self, id: int, how: str='') -> Errand:
+        """Close an errand: it is done."""
     async def inventory(self, id: str) -> Inventory:
         """What is on the site, as its agent last said."""
     async def case(self, id: str) -> Case:
@@ -404,8 +446,8 @@ service that is away for a while is waited for."""
         """One plan."""
     async def charts(self, id: int) -> list[Chart]:
         """The pairs of a plan that bind each other: which versions go together, and the way through."""
-    async def approve_plan(self, id: int, why: str='', restore_anyway: bool=False, changed_files: str | None=None) -> SitePlan:
-        """Let a plan go: exactly its targets."""
+    async def approve_plan(self, id: int, why: str='', restore_anyway: bool=False, changed_files: str | None=None, patches: bool=False) -> SitePlan:
+        """Let a plan go: exactly its targets, or with ``patches`` patch releases of them too."""
     async def book_plan(self, id: int, at: datetime | None=None) -> Booking:
         """Book an approved plan: at an instant, or at the site's next window."""
     async def run_plan(self, id: int) -> Run:
@@ -428,6 +470,10 @@ service that is away for a while is waited for."""
         """The runs, newest first; those before a number with ``after``."""
     async def run(self, id: int) -> RunStory:
         """A run with its steps, what the probes saw, and its journal."""
+    async def ask_now(self, id: int) -> Run:
+        """Ask the site of a run that waits for it now."""
+    async def go_on(self, id: int) -> Run:
+        """Go on with a run that waited for an errand which is done."""
     async def matters(self, every: bool=False) -> list[Matter]:
         """Runs that ended badly and wait for a person, newest first; ``every``: also closed ones."""
     async def matter(self, id: int) -> MatterStory:

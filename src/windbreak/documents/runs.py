@@ -6,8 +6,9 @@ from datetime import datetime
 from typing import Literal
 
 from windbreak.core.values.basics import Value
+from windbreak.core.values.errands import Errand
 from windbreak.core.values.matters import Debt, Matter, WayOut
-from windbreak.core.values.runs import JournalEntry, Run, Seen
+from windbreak.core.values.runs import JournalEntry, Pace, Run, Seen
 
 
 class NamedMove(Value):
@@ -19,20 +20,64 @@ class NamedMove(Value):
 
 
 class RunStep(Value):
-    """A step of a run as it stands. ``title`` is its moves in words."""
+    """A step of a run as it stands: its moves in words, ``brings`` what comes with it."""
 
     number: int
     title: str
     moves: tuple[NamedMove, ...]
     why: str
     state: Literal["to come", "running", "done", "failed", "put back"]
+    brings: tuple[str, ...] = ()
     started_at: datetime | None = None
     ended_at: datetime | None = None
     seen: tuple[Seen, ...] = ()
 
 
+class Pacing(Value):
+    """The change that is under way: since when, how long it usually takes, its signs of life."""
+
+    act: str
+    began_at: datetime
+    usual_seconds: float
+    state: Pace
+    progress: str = ""
+    signs: tuple[datetime, ...] = ()
+
+
+class WindowLeft(Value):
+    """The window that is open at a site: until when a run may go on, so that its steps and the way
+    back are over before it closes.
+    """
+
+    opens: datetime
+    closes: datetime
+    latest: datetime
+    steps_minutes: int
+    back_minutes: int
+
+
+Box = tuple[int, int, int, int]
+"""Left, top, width and height, in pixels."""
+
+
+class PicturePair(Value):
+    """A page before and after, at one width, ``height`` pixels tall at the most. ``boxes``: where
+    the two differ; ``lively``: where it changed by itself before the run.
+    """
+
+    page: str
+    width: int
+    height: int
+    before: str
+    after: str | None = None
+    boxes: tuple[Box, ...] = ()
+    lively: tuple[Box, ...] = ()
+
+
 class RunStory(Value):
-    """A run with its steps, what the probes saw, and its journal."""
+    """A run with its steps, what the probes saw, and its journal. ``window``: how much is left of
+    the site's, while it goes; ``told_at``: when a person is told that it waits for its site.
+    """
 
     run: Run
     steps: tuple[RunStep, ...]
@@ -40,6 +85,11 @@ class RunStory(Value):
     seen_after: int
     journal: tuple[JournalEntry, ...]
     as_it_was: str
+    pace: Pacing | None = None
+    window: WindowLeft | None = None
+    told_at: datetime | None = None
+    errands: tuple[Errand, ...] = ()
+    pictures: tuple[PicturePair, ...] = ()
     matter: Matter | None = None
     owed: tuple[Debt, ...] = ()
 

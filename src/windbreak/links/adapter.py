@@ -15,22 +15,33 @@ from windbreak.core.values.packages import Package
 
 
 class ChangeState(Value):
-    """What became of a change id."""
+    """What became of a change id. While it is running: its phase, its last sign of life, and how
+    much is ``done`` ``of`` all; 0 of 0 where that can't be told.
+    """
 
     state: str  # unknown, running, done, failed
     result: dict[str, Any] = {}
     code: str | None = None
     detail: str = ""
+    phase: str = ""
+    since: datetime | None = None
+    sign: datetime | None = None  # its last sign of life, by the site's clock as all instants here
+    done: int = 0
+    of: int = 0
 
 
 class AgentLook(Value):
-    """The agent's own checks; paths of pages worth looking at and, once, of the editor."""
+    """The agent's own checks; paths of pages worth looking at and, once, of the editor.
+
+    ``covers``: the template or builder that a path stands for, ``{"/news/1": "news item"}``.
+    """
 
     counts: dict[str, int]
     settings: str
     errors: tuple[str, ...]
     written: str
     pages: tuple[tuple[str, str], ...]
+    covers: dict[str, str] = {}
     editor: str
 
 
@@ -46,6 +57,29 @@ class OwnFiles(Value):
     """What an agent answers when it is asked for a component's own files."""
 
     files: tuple[OwnFile, ...]
+
+
+class SnapshotPart(Value):
+    """A part of a snapshot as it is fetched: base64, and the size of the whole."""
+
+    data: str
+    bytes: int
+
+
+class SentPart(Value):
+    """A part of a snapshot as it is brought to another site; the sum is of the whole."""
+
+    snapshot: str
+    offset: int
+    data: str
+    bytes: int
+    sha256: str
+
+
+class Rotated(Value):
+    """The key that an agent will sign with from now on."""
+
+    public_key: str
 
 
 class Hello(Value):
@@ -76,4 +110,7 @@ class Agent(Protocol):
     def apply(
         self, change: str, package: Package, archive: bytes, site: str, carry: Sequence[str] = ()
     ) -> dict[str, Any]: ...
+    def fetch(self, snapshot: str, offset: int) -> SnapshotPart: ...
+    def bring(self, change: str, part: SentPart) -> dict[str, Any]: ...
+    def rotate(self, key: str) -> str: ...
     def goodbye(self) -> None: ...

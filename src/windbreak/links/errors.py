@@ -2,6 +2,7 @@
 
 LinkError
   Unreachable     no answer came
+  UnderWay        the change was begun; it is followed by its id
   Unfit           what came can't be used: too large, too deep, or it leads elsewhere
   KeyRefused      the agent turned our key away
   ClockOff        its clock and ours are too far apart for signatures to be taken
@@ -47,6 +48,12 @@ class Unreachable(LinkError):
     def __init__(self, text: str, *, sent: bool = True) -> None:
         self.sent = sent
         super().__init__(text)
+
+
+class UnderWay(LinkError):
+    """The change was begun, and is not yet done; it is followed by its id."""
+
+    code = "under-way"
 
 
 class Unfit(LinkError):

@@ -20,13 +20,23 @@ from pydantic import BaseModel, ValidationError
 from windbreak.core.values.inventories import Inventory
 from windbreak.core.values.packages import Package
 from windbreak.links import signing
-from windbreak.links.adapter import AgentLook, ChangeState, Hello, OwnFile, OwnFiles
+from windbreak.links.adapter import (
+    AgentLook,
+    ChangeState,
+    Hello,
+    OwnFile,
+    OwnFiles,
+    Rotated,
+    SentPart,
+    SnapshotPart,
+)
 from windbreak.links.errors import (
     CallFailed,
     ClockOff,
     KeyRefused,
     NotTheAgent,
     Superseded,
+    UnderWay,
     Unfit,
     Unreachable,
 )
@@ -34,6 +44,7 @@ from windbreak.links.visiting import ANSWER_BYTES, INVENTORY_BYTES, Visited, Vis
 from windbreak.outside.reading import read_json
 
 FOR, SERVICE, EPOCH = "windbreak-for", "windbreak-service", "windbreak-epoch"
+EXPECTS = "windbreak-expects"  # the thumbprint of the key that the answer is to be signed by
 NOBODY_YET = "-"  # whom a first call is for, before the agent has told its id
 _OFF = 300.0  # seconds between two clocks from which signatures are not taken
 
@@ -108,6 +119,16 @@ class MillraceAgent:
             },
         )
 
+    def fetch(self, snapshot: str, offset: int) -> SnapshotPart:
+        told = self._call("fetch", {"snapshot": snapshot, "offset": offset})
+        return self._read(SnapshotPart, told)
+
+    def bring(self, change: str, part: SentPart) -> dict[str, Any]:
+        return self._call("bring", {"change": change, **part.model_dump()})
+
+    def rotate(self, key: str) -> str:
+        return self._read(Rotated, self._call("rotate", {"key": key})).public_key
+
     def goodbye(self) -> None:
         self._call("goodbye", {})
 
@@ -128,6 +149,8 @@ class MillraceAgent:
             EPOCH: str(caller.epoch),
             "content-type": "application/json",
         }
+        if self.public is not None:
+            told[EXPECTS] = signing.thumbprint(self.public)
         headers = signing.sign_request(
             caller.key, "POST", url, body, caller.clock(), "windbreak-agent", told
         )
@@ -168,6 +191,8 @@ class MillraceAgent:
             raise Unfit(f"its answer can't be read (status {visited.status}): {said}")
         if not isinstance(said, dict):
             raise Unfit(f"no agent's answer (status {visited.status})")
+        if visited.status == 202:
+            raise UnderWay("it is under way")
         if visited.status != 200:
             code, detail = str(said.get("code", "unknown")), str(said.get("detail", ""))[:500]
             if code == "superseded":

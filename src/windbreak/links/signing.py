@@ -9,6 +9,7 @@ of its own: what is signed for a web hook commands no agent.
 from __future__ import annotations
 
 import base64
+import hashlib
 import secrets
 from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass
@@ -93,6 +94,12 @@ def key_from(text: str) -> Ed25519PrivateKey:
 def public_text(key: Ed25519PrivateKey) -> str:
     """The public half of a key, as text that may be shown."""
     return base64.urlsafe_b64encode(key.public_key().public_bytes_raw()).decode()
+
+
+def thumbprint(key: Ed25519PrivateKey | Ed25519PublicKey) -> str:
+    """A few characters that tell one public key from another."""
+    public = key.public_key() if isinstance(key, Ed25519PrivateKey) else key
+    return hashlib.sha256(public.public_bytes_raw()).hexdigest()[:16]
 
 
 def public_from(text: str) -> Ed25519PublicKey:

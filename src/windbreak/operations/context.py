@@ -56,6 +56,10 @@ class Context:
     makers and tells web hooks, and goes to private networks only where the settings allow them.
     ``per_host`` is how many feeds of one
     host are asked at once. ``executor`` is where many sites are reasoned about; None: here.
+    ``kept_days`` is how long snapshots of runs that ended well stay on the sites, ``prove_days``
+    how old the proof of a backup may be (0: none is asked for), and
+    ``patience_minutes`` how long a site may be silent in mid-run before a person is told;
+    ``browser`` takes pictures of pages, none where it is empty.
     ``cache`` is this service's own: two services in one process know nothing of each other.
     """
 
@@ -71,6 +75,10 @@ class Context:
     soak: dict[str, int] = field(default_factory=dict)
     per_host: int = 2
     executor: Executor | None = None
+    kept_days: int = 14
+    prove_days: int = 30
+    patience_minutes: int = 30
+    browser: str = ""
     wrong_tries: dict[str, tuple[int, datetime]] = field(default_factory=dict)
     news: threading.Condition = field(default_factory=threading.Condition)
     cache: Cache = field(default_factory=Cache)
@@ -101,6 +109,10 @@ def open_context(
     private_networks: str = "",
     per_host: int = 2,
     executor: Executor | None = None,
+    kept_days: int = 14,
+    prove_days: int = 30,
+    patience_minutes: int = 30,
+    browser: str = "",
 ) -> Context:
     """Open a data directory, making it where it is missing.
 
@@ -122,6 +134,10 @@ def open_context(
         soak=soak or {},
         per_host=per_host,
         executor=executor,
+        kept_days=kept_days,
+        prove_days=prove_days,
+        patience_minutes=patience_minutes,
+        browser=browser,
     )
 
 

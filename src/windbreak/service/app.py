@@ -21,6 +21,7 @@ from windbreak.operations.context import Context
 from windbreak.service import problems
 from windbreak.service.drive import Driver
 from windbreak.service.routers import (
+    errands,
     events,
     licences,
     outward,
@@ -94,7 +95,7 @@ def create_app(
         409: {"description": "It can't be done as things stand", "content": {problems.MEDIA: {}}},
         422: {"description": "Something in it is not right", "content": {problems.MEDIA: {}}},
     }
-    for module in (session, outward, sites, tracking, licences, ties, work, events):
+    for module in (session, outward, sites, tracking, licences, ties, work, errands, events):
         app.include_router(module.router, prefix=API, responses=answers)  # type: ignore[arg-type]
 
     app.include_router(outward.open_router, prefix=API, responses=answers)  # type: ignore[arg-type]

@@ -24,9 +24,9 @@ from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
 from windbreak.operations.findings import digest
 from windbreak.operations.planning import policy
-from windbreak.operations.runs import matters, runs, ways_out
+from windbreak.operations.runs import keeping, matters, runs, ways_out
 from windbreak.operations.scheduling import rollouts
-from windbreak.operations.sites import sites
+from windbreak.operations.sites import keys, sites, tasks, twins
 from windbreak.operations.tracking import credentials, polling, shelving
 from windbreak.operations.views.projector import Projector
 from windbreak.service.settings import ShelfSettings
@@ -83,6 +83,9 @@ class Driver:
         self.projector = Projector(context)
         self._next: dict[str, tuple[int, datetime | None]] = {}
         self._mail_after = datetime.min.replace(tzinfo=UTC)
+        self._broken: dict[int, str] = {}
+        self._tasks: set[int] = set()
+        self._tasks_at = -1
         self._hour = ""  # the hour whose turning was looked after
         self._main = threading.Thread(target=self._loop, name="drive", daemon=True)
         self._views = threading.Thread(target=self._project, name="projector", daemon=True)
@@ -123,6 +126,32 @@ class Driver:
         self.threads.append(thread)
         thread.start()
 
+    def carry_out_task(self, task: int) -> None:
+        """Carry a task out in a thread of its own, once."""
+        if task in self._tasks:
+            return
+        self._tasks.add(task)
+        thread = threading.Thread(target=self._task, args=(task,), name=f"task-{task}", daemon=True)
+        self.threads.append(thread)
+        thread.start()
+
+    def _task(self, task: int) -> None:
+        try:
+            tasks.carry_out(self.context, task)
+            self.asked.set()
+        except Exception:
+            log.exception("task %s stopped on an error of ours; the next start takes it up", task)
+        finally:
+            self.context.store.close()
+
+    def _tend_tasks(self) -> None:
+        """Tasks that something else than a request began, and the day's proofs."""
+        if self.context.store.database.generation("task") == self._tasks_at:
+            return
+        self._tasks_at = self.context.store.database.generation("task")
+        for task in self.context.store.tasks.all(state="running"):
+            self.carry_out_task(task.id)
+
     def take_way_out(self, matter: int) -> None:
         """Take the way out of a matter that was written down, in a thread of its own."""
         thread = threading.Thread(
@@ -144,10 +173,10 @@ class Driver:
         try:
             runs.carry_out(self.context, run)
             self.asked.set()
-        except Exception:
-            # The journal holds all that was done: the next start takes the run up again.
-            log.exception("run %s stopped on an error of ours; it is taken up again", run)
-            self.context.tell("run", str(run), "stopped on a fault of the service")
+        except Exception as error:
+            # The journal holds all that was done: it becomes a matter, and can be taken up again.
+            log.exception("run %s stopped on an error of ours", run)
+            self._broken[run] = f"{type(error).__name__}: {error}"
         finally:
             self.context.store.close()
 
@@ -165,9 +194,15 @@ class Driver:
     def _duties(self) -> tuple[Callable[[], None], ...]:
         """What is done in turn; a reader only asks feeds: nothing goes out of it."""
         if not instance.may_drive(self.context):
-            return (self._daily, self._feeds)
-        own = (self._outward, self._digest, self._refreshes)
-        return (self._bookings, self._rollouts, self._daily, self._feeds, *own)
+            return (self._broke, self._daily, self._feeds)
+        own = (self._outward, self._digest, self._refreshes, self._tend_tasks)
+        return (self._broke, self._bookings, self._rollouts, self._daily, self._feeds, *own)
+
+    def _broke(self) -> None:
+        """Runs that stopped on a fault of ours become matters, as soon as that can be written."""
+        for run, error in list(self._broken.items()):
+            runs.broke(self.context, run, error)
+            del self._broken[run]
 
     def _bookings(self) -> None:
         if not self._due("bookings", ("booking",), lambda: rollouts.next_due(self.context)):
@@ -254,9 +289,14 @@ class Driver:
 
     def _refresh(self, due: list[Site]) -> None:
         try:
-            for _ in sites.refresh_many(self.context, due):
+            for site in sites.refresh_many(self.context, due):
                 if self.stopping.is_set():
                     break
+                if site.link.state != "linked":
+                    continue
+                if keys.pending(self.context):
+                    keys.turn(self.context, site.id)
+                keeping.tidy(self.context, site.id)
         except Exception:
             log.exception("sites were not all asked; they are asked again")
         finally:
@@ -285,6 +325,8 @@ class Driver:
 
     def _turned(self, hour: str, day: str) -> None:
         facts = self.context.store.facts
+        if instance.may_drive(self.context):
+            self._prove()
         if facts.get("hour") != hour:
             facts.set("hour", hour)
         if facts.get("day") != day:
@@ -292,6 +334,18 @@ class Driver:
             shelving.tidy(self.context, self.shelf.days, self.shelf.most_mb)
             retention.forget(self.context, self.retention)
             self.context.tell("day", day, "a new day")
+
+    def _prove(self) -> None:
+        """Have one backup proved on its twin, where that is due."""
+        twin = twins.unproved(self.context)
+        proving = any(
+            task.kind == "prove backup" for task in self.context.store.tasks.all(state="running")
+        )
+        if twin is not None and not proving:
+            try:
+                tasks.start(self.context, "prove backup", (twin,), "Windbreak")
+            except Refused as error:
+                log.info("the backup on %s was not proved: %s", twin, error)
 
     def _outward(self) -> None:
         outward.deliver(self.context)

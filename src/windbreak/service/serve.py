@@ -31,6 +31,10 @@ def serve(data: Path, settings: Settings) -> int:
             private_networks=settings.private_networks,
             per_host=max(1, settings.per_host),
             executor=executor(settings.workers, settings.cluster),
+            kept_days=settings.kept_days,
+            prove_days=settings.prove_days,
+            patience_minutes=max(1, settings.patience_minutes),
+            browser=settings.browser,
         )
     except Refused as error:
         lease.end()
@@ -48,7 +52,8 @@ def serve(data: Path, settings: Settings) -> int:
         digest_hour=settings.digest_hour,
         retention=settings.retention,
     )
-    listening = socket.socket()
+    # The protocol is named: asyncio sets TCP_NODELAY by it, and without that answers wait 40 ms.
+    listening = socket.socket(socket.AF_INET, socket.SOCK_STREAM, socket.IPPROTO_TCP)
     listening.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
     try:
         listening.bind((settings.host, settings.port))

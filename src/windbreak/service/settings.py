@@ -78,6 +78,10 @@ SETTINGS: tuple[Setting, ...] = (
     Setting("events_days", 30, "days that what happened is kept for who follows it; 0 for ever"),
     Setting("deliveries_days", 30, "days that what was sent to web hooks is kept; 0 for ever"),
     Setting("journals_days", 365, "days that the journals of old runs are kept; 0 for ever"),
+    Setting("kept_days", 14, "days that snapshots of runs that ended well stay on the sites"),
+    Setting("prove_days", 30, "days after which a backup is proved on the twin again; 0 never"),
+    Setting("patience_minutes", 30, "how long a site may be silent in mid-run until it is told"),
+    Setting("browser", "", "a headless Chromium that takes pictures before and after a run"),
     Setting("shelf_mb", 20_000, "megabytes beyond which such packages leave earlier"),
     Setting(
         "mail_server", "", "where mail is handed in, as smtp://mail.example:587; none by default"

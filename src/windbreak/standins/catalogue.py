@@ -167,7 +167,8 @@ CHANDLERY: tuple[Made, ...] = (
           "bundles": {"plugin/trestle": {"version": "5.1"}, "plugin/foglamp": {"version": "3.4", "need": "optional"}},
           "replaces": ["plugin/slate-editor"],
           "changes": [{"kind": "feature", "text": "Headers can be laid out by hand."}, {"kind": "fix", "text": "Columns no longer jump."}],
-          "tasks": [{"kind": "review", "by": "person", "text": "Look at the colours of the header"}]},
+          "tasks": [{"kind": "regenerate", "by": "agent", "text": "Make the styles of the header anew"},
+                    {"kind": "review", "by": "person", "text": "Look at the colours of the header"}]},
          (_stands("plugin/trestle", ">=5.1", "page", needed=True), _stands("plugin/breakwater-keel", ">=2.5", "page", needed=True))),
 )  # fmt: skip
 
@@ -227,8 +228,13 @@ def header(made: Made) -> str:
         lines.append(f'maker = "{made.made_by}"')
     if _asks_code(made):
         lines.append("asks_code = true")
-    if made.stores != 1:
-        lines.append(f"stores = {made.stores}")
+    migrations = _leaves(made, "migrate")
+    if migrations:
+        lines.append("migrates = true")
+    if made.stores + migrations != 1:
+        lines.append(f"stores = {made.stores + migrations}")
+    if _leaves(made, "regenerate"):
+        lines.append("generates = true")
     for rule in made.stands:
         lines += ["", "[[stands]]"]
         for key, value in rule.items():
@@ -246,6 +252,17 @@ def _asks_code(made: Made) -> bool:
         and one.says.get("licence", {}).get("form") == "per-site code"
         for maker in MAKERS
         for one in maker
+    )
+
+
+def _leaves(made: Made, kind: str) -> int:
+    """How many releases of its product, this one and those before it, leave a task of a kind."""
+    return sum(
+        task["kind"] == kind and task["by"] == "agent"
+        for maker in MAKERS
+        for one in maker
+        if one.product == made.product and one.days >= made.days
+        for task in one.says.get("tasks", ())
     )
 
 

@@ -110,14 +110,20 @@ class Demo:
                 return
             except httpx.HTTPError:
                 if time.monotonic() > until:
-                    raise RuntimeError(f"{name} does not answer at {url}") from None
+                    raise RuntimeError(
+                        f"{name} does not answer at {url}; another program may have the port"
+                    ) from None
                 time.sleep(0.1)
+
+    def kill(self, name: str) -> None:
+        """End the service or the stand-ins as a power cut would."""
+        process = self.processes.pop(name)
+        process.send_signal(signal.SIGKILL)
+        _ended(process)
 
     def kill_service(self) -> None:
         """End the service as a power cut would."""
-        process = self.processes.pop("service")
-        process.send_signal(signal.SIGKILL)
-        _ended(process)
+        self.kill("service")
 
     def stop(self) -> None:
         """End everything that was started; a second Ctrl-C does not leave half of it behind."""

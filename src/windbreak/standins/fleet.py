@@ -10,6 +10,7 @@ from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
 
+from windbreak.standins.acts import mend_swap
 from windbreak.standins.agent import VERSION, MillraceAgent
 from windbreak.standins.catalogue import CORE, LOOM, archive, find
 from windbreak.standins.millrace import FOLDERS, MillraceSite
@@ -269,6 +270,7 @@ SITES: tuple[DemoSite, ...] = FEW + REST
 def lay_out(folder: Path, demo: DemoSite) -> tuple[MillraceSite, MillraceAgent]:
     """The site and agent of a demo site; its folder is made where it is missing."""
     site = MillraceSite(folder / demo.slug / "site")
+    mend_swap(folder / demo.slug / "agent", site.root)
     fresh = not site.root.exists()
     if fresh:
         site.create(demo.label)
@@ -280,6 +282,11 @@ def lay_out(folder: Path, demo: DemoSite) -> tuple[MillraceSite, MillraceAgent]:
             if product.startswith("plugin/"):
                 site.switch(product, product not in demo.off)
         site.set_setting("theme", demo.theme)
+        for component in site.components():
+            if site.waits_for_migration(component):
+                site.migrated(component)  # that was done when it was installed
+            if (component.header or {}).get("generates"):
+                site.generate(component)
         for name, value in demo.settings.items():
             site.set_setting(name, _dated(name, value))
     offers = HOSTS[demo.host]["offers"] if demo.host else {}

@@ -6,9 +6,11 @@ remembered between requests: every page is made from what lies there now.
 
 What a component does not stand is in its header, and is what really happens, whatever a feed
 says: ``[[stands]]`` names another product, the range it works with, and the effect otherwise
-("editor": the editor opens empty; "page": status 500; "blank": status 200 without a byte).
-``stores`` numbers the form in which it keeps its own data: a newer form is written at the first
-request, and an older version can't read it any more.
+("editor": the editor opens empty; "page": status 500; "blank": status 200 without a byte; "log":
+pages are fine and the error log is not). ``stores`` numbers the form in which it keeps its own
+data: a newer form is written at the first request, and an older version can't read it any more;
+where it says ``migrates`` the data is moved by a migration instead, and it complains until then.
+What says ``generates`` makes files from itself, which are stale after an update until made anew.
 """
 
 from __future__ import annotations
@@ -49,6 +51,11 @@ class Found:
     def version(self) -> str:
         return str((self.header or {}).get("version", "0"))
 
+    @property
+    def stores(self) -> int:
+        """The number of the form in which it keeps its data."""
+        return int((self.header or {}).get("stores", 1))
+
 
 class MillraceSite:
     """One site's folder: read, rendered, changed."""
@@ -80,9 +87,8 @@ class MillraceSite:
             pages = [("page", "", title), ("page", "visit", "Visit us"), ("page", "news", "News")]
             news = [("news", str(n), f"Notice {n} from {title}") for n in range(1, 6)]
             for type_, slug, heading in pages + news:
-                blocks = json.dumps(
-                    [heading, f"Words about {heading}.", "A picture", "Opening hours"]
-                )
+                where = "Find us." if slug == "visit" else "Opening hours"
+                blocks = json.dumps([heading, f"Words about {heading}.", "A picture", where])
                 db.execute(
                     "INSERT INTO content (type, slug, title, blocks, at) VALUES (?,?,?,?,?)",
                     (type_, slug, heading, blocks, now),
@@ -147,13 +153,21 @@ class MillraceSite:
             if component.header is None:
                 found["page"] = f"Fatal fault: {component.folder} has no header that can be read"
                 continue
-            stores = int(component.header.get("stores", 1))
-            kept = int(self.setting(f"form:{component.product}", "1"))
-            if stores > kept:
+            stores, kept = component.stores, self.form(component)
+            if self.waits_for_migration(component):
+                cause = f"{component.product} {component.version} waits for its migration"
+                found.setdefault("log", f"Fault: {cause}")
+            elif stores > kept:
                 self.set_setting(f"form:{component.product}", str(stores))
             elif stores < kept:
                 cause = f"{component.product} {component.version} can't read its data, form {kept}"
                 found.setdefault("page", f"Fatal fault: {cause}")
+            if component.header.get("generates") and self.generated(component) != component.version:
+                cause = f"the styles of {component.product} are of {self.generated(component)}"
+                found.setdefault("log", f"Fault: {cause}, it is {component.version}")
+            for effect, name in (("blank", "white"), ("editor", "editor")):
+                if self.setting(f"spoilt:{name}:{component.product}") == component.version:
+                    found.setdefault(effect, f"Fatal fault: {component.product} gave up")
             for rule in component.header.get("stands", ()):
                 other = rule["product"]
                 if other not in versions:
@@ -165,6 +179,69 @@ class MillraceSite:
                     cause = f"{component.product} {component.version} with {other} {have}"
                     found.setdefault(rule.get("effect", "page"), f"Fatal fault: {cause}")
         return found
+
+    # What a component keeps, and what it makes from itself.
+
+    def form(self, component: Found) -> int:
+        """The number of the form in which a component's data is kept now."""
+        return int(self.setting(f"form:{component.product}", "1"))
+
+    def waits_for_migration(self, component: Found) -> bool:
+        header = component.header or {}
+        return bool(header.get("migrates")) and component.stores > self.form(component)
+
+    def moved(self, product: str) -> int:
+        """How many portions of a migration that was begun have been moved."""
+        return int(self.setting(f"moved:{product}", "0"))
+
+    def migrated(self, component: Found) -> None:
+        self.set_setting(f"form:{component.product}", str(component.stores))
+        self.set_setting(f"moved:{component.product}", "0")
+
+    def generate(self, component: Found) -> None:
+        """Make the files anew that a component makes from itself."""
+        place = self.root / "generated"
+        place.mkdir(exist_ok=True)
+        (place / component.folder).write_text(component.version)
+
+    def generated(self, component: Found) -> str:
+        """The version that a component's generated files are of; "nothing" where there are none."""
+        file = self.root / "generated" / component.folder
+        return file.read_text() if file.exists() else "nothing"
+
+    def settle(self, address: str) -> None:
+        """Let the site know its own address, as its content names it."""
+        with self.database() as db:
+            self._set(db, "address", address)
+            db.execute(
+                "UPDATE content SET blocks = replace(blocks, 'Find us.', ?)",
+                (f"Find us: {address}/",),
+            )
+
+    def move_in(self, old: MillraceSite, was: str) -> None:
+        """Make this, a copy of another site, the site in whose place it goes: its address in the
+        place of the other's, the seats of the one that was there, and no one else's.
+        """
+        own = old.setting("address")
+        mine = ("code:%", "grace_since:%")
+        with self.database() as db:
+            for like in mine:
+                db.execute("DELETE FROM settings WHERE name LIKE ?", (like,))
+            db.execute("UPDATE content SET blocks = replace(blocks, ?, ?)", (was.rstrip("/"), own))
+            self._set(db, "address", own)
+        with old.database() as db:
+            kept = [
+                row
+                for like in mine
+                for row in db.execute("SELECT name, value FROM settings WHERE name LIKE ?", (like,))
+            ]
+        for name, value in kept:
+            self.set_setting(name, value)
+
+    def order(self) -> None:
+        """An order comes in."""
+        with self.database() as db:
+            db.execute("INSERT INTO orders (at) VALUES (datetime('now'))")
 
     def log(self, text: str) -> None:
         with self.database() as db:
@@ -187,6 +264,8 @@ class MillraceSite:
         if "blank" in effects:
             self.log(effects["blank"])
             return 200, ""
+        if "log" in effects:
+            self.log(effects["log"])
         status, text = self._render(path)
         if caching and status == 200 and not past_caches:
             self.cache.mkdir(exist_ok=True)
@@ -229,6 +308,12 @@ class MillraceSite:
             for n, text in enumerate(json.loads(row[0]) if row else [])
         )
         return 200, f"<title>Editor</title><h1>Editor</h1><main>{blocks}</main>"
+
+    def places(self) -> list[str]:
+        """The paths of all pages, as the site map lists them."""
+        with self.database() as db:
+            rows = db.execute("SELECT type, slug FROM content ORDER BY id").fetchall()
+        return [f"/{slug}" if kind == "page" else f"/{kind}/{slug}" for kind, slug in rows]
 
     def counts(self) -> dict[str, int]:
         with self.database() as db:

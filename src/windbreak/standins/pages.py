@@ -46,14 +46,19 @@ def site_app(site: MillraceSite, agent: MillraceAgent) -> Starlette:
         return PlainTextResponse("This site has an id of its own now. Paste a new line to link it.")
 
     async def call(request: Request) -> Response:
-        if agent.faults().get("silent"):
+        if agent.faults.silent:
             return PlainTextResponse("Not found", 404)
-        body = await request.body()
+        called, body = request.path_params["call"], await request.body()
         headers = {k.lower(): v for k, v in request.headers.items()}
         status, text, signed = await run_in_threadpool(
-            agent.answer, request.path_params["call"], str(request.url), headers, body
+            agent.answer, called, str(request.url), headers, body
         )
-        return Response(text, status, {**signed, "content-type": "application/json"})
+        if agent.faults.silent:
+            return PlainTextResponse("Not found", 404)  # it went in the middle of the call
+        answer = Response(text, status, {**signed, "content-type": "application/json"})
+        if agent.faults.once("cut", called):
+            answer.headers["content-length"] = str(len(text) + 100)
+        return answer
 
     def editor(request: Request) -> Response:
         if not agent.take_pass(request.query_params.get("pass", "")):
@@ -62,9 +67,14 @@ def site_app(site: MillraceSite, agent: MillraceAgent) -> Starlette:
         return HTMLResponse(text, status)
 
     def order(request: Request) -> Response:
-        with site.database() as db:
-            db.execute("INSERT INTO orders (at) VALUES (datetime('now'))")
+        site.order()
         return PlainTextResponse("Thank you.")
+
+    def site_map(request: Request) -> Response:
+        base = str(request.base_url).rstrip("/")
+        urls = "".join(f"<url><loc>{base}{place}</loc></url>" for place in site.places())
+        text = f'<urlset xmlns="http://www.sitemaps.org/schemas/sitemap/0.9">{urls}</urlset>'
+        return Response(text, media_type="application/xml")
 
     def page(request: Request) -> Response:
         past = "no-cache" in request.headers.get("cache-control", "")
@@ -80,6 +90,7 @@ def site_app(site: MillraceSite, agent: MillraceAgent) -> Starlette:
             Route("/_windbreak/{call}", call, methods=["POST"]),
             Route("/editor", editor),
             Route("/order", order, methods=["POST"]),
+            Route("/sitemap.xml", site_map),
             Route("/{path:path}", page),
         ]
     )

@@ -9,6 +9,7 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import json
+import os
 import signal
 import socket
 import sys
@@ -24,6 +25,9 @@ from windbreak.standins.feeds import Feeds
 from windbreak.standins.fleet import FEW, SITES, DemoSite, lay_out
 from windbreak.standins.pages import site_app
 
+# Below the ports that systems give to calls going out.
+_PORTS = range(20_000, 32_000)
+
 
 class _Quiet(uvicorn.Server):
     """A server that leaves signals to whoever runs it."""
@@ -38,18 +42,40 @@ def addresses(folder: Path, sites: Sequence[DemoSite]) -> dict[str, str]:
     kept = folder / "ports.json"
     ports: dict[str, int] = json.loads(kept.read_text()) if kept.exists() else {}
     names = ["feeds", *(site.slug for site in sites)]
-    open_: list[socket.socket] = []
+    free = _free_ports(set(ports.values()))
     for name in names:
         if name not in ports:
-            free = socket.socket()
-            free.bind(("127.0.0.1", 0))
-            open_.append(free)
-            ports[name] = free.getsockname()[1]
-    for one in open_:
-        one.close()
+            ports[name] = next(free)
     folder.mkdir(parents=True, exist_ok=True)
     kept.write_text(json.dumps(ports))
     return {name: f"http://127.0.0.1:{ports[name]}" for name in names}
+
+
+def _free_ports(taken: set[int]) -> Iterator[int]:
+    """Ports nobody listens on, below those the system gives to calls that go out.
+
+    A call going out could take such a port for itself while the stand-in is down. Each process
+    begins elsewhere, so that two started at one instant do not choose the same.
+    """
+    first = os.getpid() * 64 % len(_PORTS)
+    for port in (*_PORTS[first:], *_PORTS[:first]):
+        if port not in taken:
+            with contextlib.suppress(OSError):
+                _listener(port).close()
+                yield port
+
+
+def _listener(port: int) -> socket.socket:
+    """A socket bound to the port; an ``OSError`` where somebody else listens there."""
+    # The protocol is named: asyncio sets TCP_NODELAY by it, and without that answers wait 40 ms.
+    listener = socket.socket(socket.AF_INET, socket.SOCK_STREAM, socket.IPPROTO_TCP)
+    try:
+        listener.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+        listener.bind(("127.0.0.1", port))
+    except OSError:
+        listener.close()
+        raise
+    return listener
 
 
 class _Place:
@@ -65,16 +91,14 @@ class _Place:
         if self.is_down():
             await self.close()
         elif self.task is None or self.task.done():
-            config = uvicorn.Config(
-                self.app,
-                "127.0.0.1",
-                self.port,
-                log_level="error",
-                access_log=False,
-                lifespan="off",
-            )
-            self.server = _Quiet(config)
-            self.task = asyncio.create_task(self.server.serve())
+            # Where somebody else has the port for now, it is tried again at the next look.
+            with contextlib.suppress(OSError):
+                listener = _listener(self.port)
+                config = uvicorn.Config(
+                    self.app, log_level="error", access_log=False, lifespan="off"
+                )
+                self.server = _Quiet(config)
+                self.task = asyncio.create_task(self.server.serve([listener]))
 
     async def close(self) -> None:
         if self.server is not None and self.task is not None:
@@ -92,11 +116,12 @@ def _places(folder: Path, sites: Sequence[DemoSite]) -> Iterator[_Place]:
     yield _Place(Feeds(folder / "feeds").app(), port("feeds"), lambda: False)
     for demo in sites:
         site, agent = lay_out(folder, demo)
+        site.settle(where[demo.slug])
         yield _Place(site_app(site, agent), port(demo.slug), partial(_is_down, agent))
 
 
 def _is_down(agent: MillraceAgent) -> bool:
-    return bool(agent.faults().get("down"))
+    return agent.faults.down
 
 
 async def serve(folder: Path, sites: Sequence[DemoSite]) -> None:

@@ -211,6 +211,10 @@ class _Tour:
             )
         )
         self.tell(f"Rollout {rollout.id}. {rollout.text} Quiet time in the tour: six seconds.")
+        self.until(
+            "the twin is made as the site is now",
+            lambda: self.windbreak.rollout(rollout.id).state != "refreshing",
+        )
         # Windows open on a grid of five minutes; the tour does not wait for it.
         self._hurry(rollout.id)
         self.until(

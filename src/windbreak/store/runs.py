@@ -35,7 +35,12 @@ class Runs(Documents[Run]):
     def marks(self, before: Run | None, after: Run | None) -> Iterable[Mark]:
         """A sign of life alone changes no view."""
         shown = [
-            (one.state, one.phase, one.step, one.text, one.waiting) if one else None
+            (
+                (one.state, one.phase, one.step, one.text, one.waiting)
+                + (one.pace, one.surprises, one.errand)
+                if one
+                else None
+            )
             for one in (before, after)
         ]
         one = after or before

@@ -6,6 +6,7 @@ from pathlib import Path
 
 from windbreak.store.accounts import Accounts, Tokens
 from windbreak.store.database import Database
+from windbreak.store.errands import Errands
 from windbreak.store.facts import Facts, Secrets
 from windbreak.store.findings import Findings
 from windbreak.store.ledger import Events, Ledger
@@ -17,6 +18,7 @@ from windbreak.store.policy import Clashes, Holds, Locksteps, Rules
 from windbreak.store.releases import Advisories, Feeds, Packages, Products, Releases, Rights
 from windbreak.store.runs import Journals, Runs
 from windbreak.store.sites import Agents, Hosts, Inventories, Sites
+from windbreak.store.tasks import Tasks
 from windbreak.store.views import Views
 
 
@@ -41,6 +43,7 @@ class Store:
         self.rollouts = Rollouts(database)
         self.runs, self.journal = Runs(database), Journals(database)
         self.debts, self.matters = Debts(database), Matters(database)
+        self.errands, self.tasks = Errands(database), Tasks(database)
         self.findings = Findings(database)
         self.ledger, self.events = Ledger(database), Events(database)
         self.facts, self.secrets = Facts(database), Secrets(database)

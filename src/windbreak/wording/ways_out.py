@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
+from typing import Literal
 
 from windbreak.core.values.matters import WayOut, WayOutAct
 from windbreak.wording.words import counted, listed
@@ -14,7 +15,8 @@ class Standing:
     """What is known of a matter's site now. ``step`` is the title of the step that may still be put
     back, ``steps`` the titles of all such, ``snapshot`` when the snapshot was made; ``came`` what
     came in since, by kind, None where the agent does not answer. ``owed`` in words; ``page`` up;
-    ``worse`` how many looks of the last probe were.
+    ``worse`` how many looks of the last probe were. ``again``: whether the run can be taken up
+    where it was, or its plan be begun anew, the site being as it starts from.
     """
 
     step: str | None = None
@@ -24,6 +26,7 @@ class Standing:
     owed: str = ""
     page: bool = False
     worse: int = 0
+    again: Literal["take up", "anew"] | None = None
 
 
 def ways_out(now: Standing) -> tuple[WayOut, ...]:
@@ -39,6 +42,7 @@ _ORDER: tuple[WayOutAct, ...] = (
     "accept",
     "take-page-away",
     "go-on",
+    "try-again",
     "abandon",
 )
 
@@ -61,6 +65,7 @@ _LABELS: dict[WayOutAct, str] = {
     "accept": "Accept as it is",
     "take-page-away": "Take the page away",
     "go-on": "Go on with the rest",
+    "try-again": "Try again",
     "abandon": "Abandon",
 }
 
@@ -99,6 +104,12 @@ def _told(act: WayOutAct, now: Standing) -> tuple[str, bool, tuple[str, ...]]:
             if now.page or now.worse:
                 return "The next step can't be judged while the pages are not as before.", False, ()
             return "Accepts it as it is and draws up a plan of the rest, to be approved.", True, ()
+        case "try-again":
+            if now.again == "take up":
+                return "Takes the run up where it was. What was done is not done again.", True, ()
+            if now.again == "anew":
+                return "The site is as the plan starts from: it is begun anew.", True, ()
+            return "The site is not as the plan starts from, so it can't be begun again.", False, ()
         case "abandon":
             stays = " The page stays up while the pages behind it are broken." if now.page else ""
             owed = f"Sets back what can be: {now.owed}." if now.owed else "Nothing is owed."

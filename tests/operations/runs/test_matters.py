@@ -1,75 +1,26 @@
 """What a run leaves behind: matters and their ways out, debts, a silent site, the permit."""
 
-import json
-import tempfile
-import threading
-import time
 from datetime import timedelta
-from pathlib import Path
 from unittest import mock
 
-import httpx
-
-from tests.operations.within import RHONA, WithContext, catch_up, look_again
+from tests.operations.runs.within import SHOP, WithRuns
+from tests.operations.within import RHONA, catch_up, look_again
 from windbreak.core.values.holds import NewHold
-from windbreak.core.values.matters import TakeWayOut, WayOutAct
+from windbreak.core.values.matters import TakeWayOut
 from windbreak.core.values.plans import ApprovePlan, SitePlan
 from windbreak.core.values.runs import Run
 from windbreak.core.values.ties import NewClash
 from windbreak.core.values.verdicts import PlannedStep
 from windbreak.operations.errors import Refused
 from windbreak.operations.planning import planning, policy, ties
-from windbreak.operations.runs import debts, journal, matters, runs, ways_out
+from windbreak.operations.runs import debts, journal, matters, stepping, ways_out
+from windbreak.operations.runs.runner import Runner
 from windbreak.operations.scheduling import rollouts
 from windbreak.operations.sites import sites
 from windbreak.operations.views import sites as site_views
-from windbreak.standins.demo import Demo
+from windbreak.operations.views.runs import run_story
 from windbreak.standins.fleet import put
 from windbreak.standins.millrace import MillraceSite
-
-SHOP = "seapink-florists"  # a white page after its update; putting back does not help
-
-
-class WithRuns(WithContext):
-    """Each test has sites of its own: what runs leave behind stays on them."""
-
-    @classmethod
-    def setUpClass(cls) -> None:
-        pass
-
-    def setUp(self) -> None:
-        folder = tempfile.TemporaryDirectory(prefix="windbreak-test-")
-        self.addCleanup(folder.cleanup)
-        type(self).demo = demo = Demo(Path(folder.name), few=True)
-        self.addCleanup(demo.stop)
-        type(self).where = demo.start_standins()
-        super().setUp()
-        self.feeds()
-
-    def status(self, slug: str) -> int:
-        return httpx.get(self.where[slug], trust_env=False).status_code
-
-    def faults(self, slug: str, **faults: object) -> None:
-        told = self.demo.standins_folder / slug / "agent" / "faults.json"
-        told.write_text(json.dumps(faults))
-
-    def alarm(self) -> Run:
-        """A run of which a step failed while an order came in: the page is up."""
-        self.site(SHOP)
-        plan = self.approved(SHOP)
-        real = runs.Runner.put_back
-
-        def ordered(runner: runs.Runner, *args: object) -> None:
-            httpx.post(f"{self.where[SHOP]}/order", trust_env=False).raise_for_status()
-            real(runner, *args)  # type: ignore[arg-type]
-
-        with mock.patch.object(runs.Runner, "put_back", ordered):
-            return self.carried_out(plan)
-
-    def take(self, matter: int, act: WayOutAct) -> str:
-        ways_out.check(self.context, matter, act)
-        matters.take(self.context, matter, TakeWayOut(act=act, why="tonight"), RHONA)
-        return ways_out.carry_out(self.context, matter).told
 
 
 class WaysOut(WithRuns):
@@ -147,23 +98,6 @@ class WaysOut(WithRuns):
 
 
 class Silence(WithRuns):
-    def run_aside(self, plan: SitePlan) -> tuple[Run, threading.Thread]:
-        run = runs.start(self.context, plan.id, RHONA.name)
-
-        def go() -> None:
-            runs.carry_out(self.context, run.id)
-            self.context.store.close()
-
-        thread = threading.Thread(target=go)
-        thread.start()
-        return run, thread
-
-    def until(self, holds: object, seconds: float = 30) -> None:
-        end = time.monotonic() + seconds
-        while not holds():  # type: ignore[operator]
-            self.assertLess(time.monotonic(), end, "it did not come")
-            time.sleep(0.05)
-
     def test_a_silent_site_is_waited_for_and_nothing_is_put_back(self) -> None:
         self.site("skerry-light")
         plan = self.approved("skerry-light")
@@ -180,7 +114,12 @@ class Silence(WithRuns):
             self.until(lambda: store.runs.get(run.id).waiting_since is not None)
             waiting = store.runs.get(run.id)
             self.assertEqual(waiting.state, "running")
-            self.assertIn("Its pages answer (200)", waiting.waiting)
+            self.assertIn("pages are as before the run", waiting.waiting)
+            self.assertGreater(len(waiting.asked), 1)
+            self.assertEqual([m.fine for m in waiting.meanwhile], [waiting.meanwhile[0].of])
+            told_at = run_story(self.context, run.id).told_at
+            assert waiting.waiting_since is not None
+            self.assertEqual(told_at, waiting.waiting_since + timedelta(minutes=30))
             self.later = timedelta(minutes=31)
             self.assertTrue(any(f.id == "waiting:skerry-light" for f in look_again(self.context)))
             self.later = timedelta(0)
@@ -188,7 +127,7 @@ class Silence(WithRuns):
             thread.join(60)
         ended = store.runs.get(run.id)
         self.assertEqual(ended.state, "done", ended.text)
-        self.assertIsNone(ended.waiting_since)
+        self.assertEqual((ended.waiting_since, ended.asked, ended.meanwhile), (None, (), ()))
         texts = acts(store.journal.all(run=run.id))
         self.assertIn(("waited", "noted"), texts)
         self.assertFalse([act for act, _ in texts if act.startswith(("put back", "restore"))])
@@ -415,15 +354,15 @@ class Remedies(WithRuns):
         plan = self.approved("skerry-light")
         product, version = next((p, v) for p, v in plan.targets.items() if p == "plugin/gangway")
         place = self.demo.standins_folder / "skerry-light" / "site"
-        real = runs.Runner._step
+        real = stepping.carry_out
 
-        def put_by_hand(runner: runs.Runner, number: int, step: PlannedStep) -> None:
+        def put_by_hand(runner: Runner, number: int, step: PlannedStep) -> None:
             if any(m.product == product for m in step.moves):
                 put(MillraceSite(place), product, version)  # somebody else was quicker
             real(runner, number, step)
 
-        with mock.patch.object(runs.Runner, "_step", put_by_hand):
+        with mock.patch.object(stepping, "carry_out", put_by_hand):
             run = self.carried_out(plan)
         self.assertEqual(run.state, "done", run.text)
         seen = acts(self.context.store.journal.all(run=run.id))
-        self.assertTrue([a for a, s in seen if s == "noted" and "again" in a])
+        self.assertTrue([a for a, s in seen if s == "noted" and "mended" in a])

@@ -1,6 +1,7 @@
 """Approving, booking, and one release over a twin and its site, by a clock that can be moved."""
 
 from datetime import UTC, datetime, timedelta
+from unittest import mock
 
 from tests.operations.within import RHONA, WithContext, catch_up, look_again
 from windbreak.core.values.bookings import Book, NewRollout
@@ -8,11 +9,12 @@ from windbreak.core.values.holds import NewHold
 from windbreak.core.values.plans import ApprovePlan
 from windbreak.core.values.policy import NewRule
 from windbreak.core.values.sites import Window
+from windbreak.links.errors import Unreachable
 from windbreak.operations.errors import Refused
 from windbreak.operations.planning import planning, policy
 from windbreak.operations.runs import runs
 from windbreak.operations.scheduling import rollouts
-from windbreak.operations.sites import sites
+from windbreak.operations.sites import sites, tasks, twins
 from windbreak.operations.views import sites as site_views
 
 
@@ -107,7 +109,11 @@ class Rollouts(WithContext):
         new = NewRollout(
             site="skerry-light", product="core/millrace", version="6.4.3", quiet_minutes=60
         )
-        self.rollout = rollouts.start_rollout(self.context, new, RHONA).id
+        rollout = rollouts.start_rollout(self.context, new, RHONA)
+        self.rollout = rollout.id
+        assert rollout.task is not None  # the twin is refreshed first
+        tasks.carry_out(self.context, rollout.task)
+        rollouts.tend_rollouts(self.context)
 
     def state(self) -> str:
         rollouts.tend_rollouts(self.context)
@@ -172,7 +178,20 @@ class Rollouts(WithContext):
             rollouts.start_rollout(self.context, again, RHONA)
         self.assertEqual(caught.exception.code, "rollout-under-way")
         rollouts.stop_rollout(self.context, self.rollout, RHONA)
-        self.assertEqual(rollouts.start_rollout(self.context, again, RHONA).state, "rehearsing")
+        self.assertEqual(rollouts.start_rollout(self.context, again, RHONA).state, "refreshing")
+
+    def test_a_twin_that_can_not_be_refreshed_ends_the_rollout(self) -> None:
+        rollouts.stop_rollout(self.context, self.rollout, RHONA)
+        again = NewRollout(site="skerry-light", product="core/millrace", version="6.4.3")
+        rollout = rollouts.start_rollout(self.context, again, RHONA)
+        assert rollout.task is not None
+        with mock.patch.object(twins, "refresh", side_effect=Unreachable("it is away")):
+            tasks.carry_out(self.context, rollout.task)
+        rollouts.tend_rollouts(self.context)
+        ended = self.context.store.rollouts.get(rollout.id)
+        self.assertEqual(ended.state, "stopped")
+        self.assertIn("it is away", ended.text)
+        self.assertEqual(self.context.store.bookings.all(state="waiting"), [])
 
 
 class Soaking(WithContext):

@@ -229,7 +229,7 @@ class Catalogue(WithContext):
         self.assertEqual(found.counts, {"security": 0, "fix": 1, "feature": 2, "breaking": 1})
         assert found.licence is not None
         self.assertEqual((found.licence.form, found.licence_at), ("per-site code", "5.0"))
-        self.assertEqual({t.kind for t in found.tasks}, {"register", "review"})
+        self.assertEqual({t.kind for t in found.tasks}, {"register", "review", "regenerate"})
         later = passed("theme/breakwater", releases, parse_version("5.0"), end)
         self.assertIsNone(later.licence)
         self.assertEqual(passed("theme/breakwater", releases, end, start).releases, ())

@@ -1,8 +1,8 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
-import { useEffect, useState } from "react";
 import { Link, useParams } from "react-router";
 import { api, asked, queries, type RunStory, told } from "../../api/client";
 import { Belt } from "../../belt/belt";
+import { Errands } from "../../pieces/errands";
 import { Load } from "../../pieces/load";
 import { clock } from "../../pieces/time";
 import { Age, Moves } from "../../pieces/words";
@@ -10,7 +10,10 @@ import { Rail, type RailItem } from "../../rail/rail";
 import { Glyph } from "../../states/states";
 import { RUN_STATES } from "../runs/state";
 import { Matter, Owed } from "./matter";
+import { Pace } from "./pace";
+import { Pictures } from "./pictures";
 import { isCombined, took, VERDICTS } from "./state";
+import { Next, Waiting, WaitingActs, WindowLeft } from "./waiting";
 
 export function RunPage() {
   const id = Number(useParams().id);
@@ -56,7 +59,8 @@ function Story({ story, label }: { story: RunStory; label: string }) {
           {run.ended_at && ` to ${clock(run.ended_at)}`} · by {run.by}
         </span>
         <span className="sp" />
-        {run.state === "running" && (
+        {run.waiting_since && <WaitingActs story={story} />}
+        {run.state === "running" && !run.waiting_since && (
           <button
             className="btn"
             disabled={run.stop_asked || stop.isPending}
@@ -69,23 +73,31 @@ function Story({ story, label }: { story: RunStory; label: string }) {
       <p className={run.state === "done" || run.state === "running" ? "q py-2" : "py-2"} role="status">
         {run.text}
       </p>
-      {run.waiting_since && (
-        <p className="py-2 text-block" role="status">
-          <b>It waits for its site.</b> {run.waiting} It goes on when the agent answers; nothing is put
-          back for silence.
+      {run.waiting_since && <Waiting story={story} />}
+      {run.surprises.length > 0 && (
+        <p className="py-2 text-block">
+          <b>Other hands were here:</b> {run.surprises.join("; ")}.
         </p>
       )}
       <div className="two run">
         <section aria-label="Steps">
           <Rail items={items(story)} label="Steps of the run" />
-          {run.state === "running" && <Sign story={story} />}
+          {run.state === "running" && !run.waiting_since && <Pace story={story} />}
+          <Errands errands={story.errands} />
           <h2 className="border-b border-line-strong pt-3 pb-1">To be as it was, whatever happens</h2>
           <p className="out">{story.as_it_was || "It is not yet known what was on before."}</p>
-          {run.state !== "running" && <Owed debts={story.owed} />}
+          {(run.state !== "running" || run.waiting_since) && <Owed debts={story.owed} />}
         </section>
         <section aria-label="Probe and log">
+          {run.waiting_since && (
+            <>
+              <Next story={story} />
+              <WindowLeft story={story} />
+            </>
+          )}
           {story.matter && <Matter run={run.id} />}
           <Probe story={story} />
+          <Pictures story={story} />
           <h2 className="pt-4 pb-1">
             Log <span className="qq">newest first</span>
           </h2>
@@ -120,17 +132,6 @@ function RunWord({ story }: { story: RunStory }) {
   );
 }
 
-/** The last sign of life, counted while one looks. */
-function Sign({ story }: { story: RunStory }) {
-  const [, setTick] = useState(0);
-  useEffect(() => {
-    const timer = window.setInterval(() => setTick((n) => n + 1), 1000);
-    return () => window.clearInterval(timer);
-  }, []);
-  const seconds = Math.max(0, Math.round((Date.now() - Date.parse(story.run.last_sign_at)) / 1000));
-  return <p className="out">Last sign of life {seconds} s ago.</p>;
-}
-
 function items(story: RunStory): RailItem[] {
   const { run, steps } = story;
   const begun = run.phase !== "before" && run.phase !== "prepare";
@@ -153,6 +154,11 @@ function items(story: RunStory): RailItem[] {
               <Moves moves={step.moves} />
             </p>
             {step.state === "to come" && <p className="r">{step.why}</p>}
+            {step.brings.map((text) => (
+              <p key={text} className="r">
+                {text}
+              </p>
+            ))}
             {(step.state === "failed" || step.state === "put back") && (
               <p className="r text-alarm">{step.state}</p>
             )}

@@ -4,6 +4,7 @@ import { Link, useParams } from "react-router";
 import { api, asked, queries, type Schemas, told } from "../../api/client";
 import { Belt } from "../../belt/belt";
 import { waiting } from "../../belt/layout";
+import { SiteErrands } from "../../pieces/errands";
 import { Load } from "../../pieces/load";
 import { clock, day, plural } from "../../pieces/time";
 import { Age, Arrow } from "../../pieces/words";
@@ -47,6 +48,7 @@ export function SitePage() {
                   See the plan
                 </Link>
               </p>
+              <SiteErrands site={id} />
               <Proposals view={view} />
               <History view={view} />
             </>

@@ -12,7 +12,7 @@ from windbreak.core.values.basics import ProductId, Slug, Value, VersionText, ex
 BookingState = Literal["waiting", "started", "missed", "withdrawn"]
 
 
-RolloutState = Literal["rehearsing", "quiet", "going", "ended well", "stopped"]
+RolloutState = Literal["refreshing", "rehearsing", "quiet", "going", "ended well", "stopped"]
 
 
 class Book(Value):
@@ -37,7 +37,10 @@ class Booking(Value):
 
 
 class NewRollout(Value):
-    """One release taken across a twin and its production site, the twin first."""
+    """One release taken across a twin and its production site, the twin first.
+
+    ``refresh_twin``: the twin is made as its site is now before it goes.
+    """
 
     model_config = example(
         product="core/millrace",
@@ -52,6 +55,7 @@ class NewRollout(Value):
     site: Slug
     quiet_minutes: Annotated[float, Field(ge=0)] = 20 * 60
     why: str = ""
+    refresh_twin: bool = True
 
 
 class Rollout(NewRollout):
@@ -61,6 +65,7 @@ class Rollout(NewRollout):
     text: str
     made_by: str
     made_at: datetime
+    task: int | None = None
     twin_run: int | None = None
     site_run: int | None = None
     quiet_until: datetime | None = None

@@ -30,12 +30,21 @@ class Registration(Value):
     last4: str | None = None
 
 
+class Limits(Value):
+    """What the runtime of a site may use; None where the agent does not tell."""
+
+    memory_mb: int | None = None
+    time_s: int | None = None
+    upload_mb: int | None = None
+
+
 class Inventory(Value):
     """What is on a site, as its agent answered at an instant; its id is the site's.
 
     ``network`` is how many sites share this one's code; 0 for a site by itself. ``caches`` are
     those that are on, by name, ``caches_off`` those that are there and off. ``maintenance``:
-    whether the maintenance page is up; None where the agent does not tell.
+    whether the maintenance page is up; None where the agent does not tell. ``kept_mb``: what its
+    snapshots and kept folders take.
     """
 
     id: Slug
@@ -49,6 +58,8 @@ class Inventory(Value):
     registrations: tuple[Registration, ...] = ()
     network: int = 0
     agent_version: str | None = None
+    limits: Limits = Limits()
+    kept_mb: int | None = None
 
     @property
     def signature(self) -> str:

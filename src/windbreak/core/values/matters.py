@@ -9,7 +9,14 @@ from windbreak.core.values.basics import Slug, Value, example
 
 DebtKind = Literal["updates", "cache", "plugin", "page"]
 WayOutAct = Literal[
-    "put-back-step", "put-back-all", "restore", "take-page-away", "accept", "go-on", "abandon"
+    "put-back-step",
+    "put-back-all",
+    "restore",
+    "take-page-away",
+    "accept",
+    "go-on",
+    "try-again",
+    "abandon",
 ]
 
 

@@ -7,6 +7,7 @@ from typing import Literal
 
 from windbreak.core.values.basics import Slug, Value, example
 from windbreak.core.values.charts import Chart
+from windbreak.core.values.errands import Brought
 from windbreak.core.values.inventories import Inventory
 from windbreak.core.values.verdicts import Answer, Plan
 
@@ -18,7 +19,8 @@ ChangedFiles = Literal["carry-over", "set-aside"]
 
 class Approval(Value):
     """Who let a plan go, when and why. ``restore_anyway``: also when orders came in meanwhile;
-    ``changed_files``: what becomes of files of components that were changed in place.
+    ``changed_files``: what becomes of files of components that were changed in place; ``patches``:
+    patch releases of the targets that appear meanwhile may be taken too.
     """
 
     by: str
@@ -26,14 +28,19 @@ class Approval(Value):
     why: str
     restore_anyway: bool = False
     changed_files: ChangedFiles | None = None
+    patches: bool = False
 
 
 class ApprovePlan(Value):
+    """``fetch``: the packages are fetched and examined now, so that the run finds them in hand."""
+
     model_config = example(why="updates of November")
 
     why: str = ""
     restore_anyway: bool = False
     changed_files: ChangedFiles | None = None
+    patches: bool = False
+    fetch: bool = True
 
 
 class SitePlan(Value):
@@ -46,6 +53,7 @@ class SitePlan(Value):
     answer: Answer
     plan: Plan
     targets: dict[str, str]
+    brings: tuple[Brought, ...] = ()
     state: PlanState = "draft"
     approval: Approval | None = None
     charts: tuple[Chart, ...] | None = None  # as it was approved; None while it is a draft

@@ -7,22 +7,31 @@ from typing import Any, Literal
 
 from windbreak.core.values.basics import Slug, Value
 
-RunState = Literal["running", "done", "put back", "restored", "stopped", "alarm"]
+RunState = Literal["running", "waiting", "done", "put back", "restored", "stopped", "alarm"]
+"""``waiting``: an errand keeps it; the site is as it was, and it goes on when that is done."""
 
 
-RunPhase = Literal["before", "prepare", "steps", "after", "ended"]
+RunPhase = Literal["before", "prepare", "steps", "after", "waiting", "ended"]
 
 
 WENT_WRONG: tuple[RunState, ...] = ("put back", "restored", "alarm")
+
+
+Pace = Literal["usual", "slow", "stuck"]
 
 
 EntryState = Literal["meant", "done", "failed", "put back", "noted"]
 
 
 class Look(Value):
-    """What one page said when it was looked at. ``marks`` are its title and headings."""
+    """What one page said when it was looked at. ``marks`` are its title and headings. In a
+    baseline ``seconds`` is the middle of several looks, and ``lively`` tells that what it shows
+    changes by itself.
+    """
 
     name: str
+    where: str = ""
+    lively: bool = False
     status: int | None
     seconds: float
     bytes: int
@@ -69,10 +78,24 @@ class JournalEntry(Value):
     detail: dict[str, Any] = {}
 
 
+class Meanwhile(Value):
+    """A look at the pages of a site whose agent is silent: how many of how many are as before."""
+
+    at: datetime
+    fine: int
+    of: int
+
+
 class Run(Value):
     """One plan being carried out on one site. ``step`` counts from 1; 0 before the first.
     ``waiting_since``: its site has given no usable answer since then; ``waiting`` says what is
-    known.
+    known, ``asked`` when it was asked in vain, ``ask_at`` when it is asked next, and ``meanwhile``
+    how its pages were. ``outside``: it was begun outside the site's windows, knowingly. ``signs``
+    are the last signs of life of the change under way, and ``pace`` how it goes: slow past its
+    usual length, stuck when there was no sign for three times that. ``surprises``: what other hands
+    changed.
+    ``dropped``: its snapshot and kept folders are gone from the site. ``broke``:
+    it stopped on a fault of this service, and can be taken up where it was.
     """
 
     id: int
@@ -90,3 +113,14 @@ class Run(Value):
     stop_asked: bool = False
     waiting_since: datetime | None = None
     waiting: str = ""
+    asked: tuple[datetime, ...] = ()
+    ask_at: datetime | None = None
+    meanwhile: tuple[Meanwhile, ...] = ()
+    outside: bool = False
+    signs: tuple[datetime, ...] = ()
+    pace: Pace = "usual"
+    progress: str = ""
+    surprises: tuple[str, ...] = ()
+    errand: int | None = None
+    dropped: bool = False
+    broke: bool = False

@@ -31,6 +31,10 @@ Environment = Literal["production", "staging", "development"]
 LinkState = Literal["linked", "silent", "down", "refused", "unlinked"]
 
 
+# A page of a site, as "/menu"; that it lies there is seen when it is looked at.
+PagePath = Annotated[str, Field(pattern=r"^/[^\s#]*$", max_length=500)]
+
+
 class Host(Value):
     """A server account: the runtimes it offers, how many sites may be worked on at once."""
 
@@ -93,14 +97,21 @@ class Site(NewSite):
     """One installation of the content system, at one address.
 
     ``own`` are the components made for this site: no offer that bears their folder's name is
-    theirs. A retired site is worked on no more; its history stays.
+    theirs. ``pages`` are looked at beside those the agent names. A retired site is worked on no
+    more; its history stays. ``refreshed_at``: when a twin was last made as its site is; ``proved``:
+    whether a backup of the site could be restored on its twin, when, and what was seen.
     """
 
     id: Slug
     link: Link = Link()
     facts_at: datetime | None = None
     own: tuple[ProductId, ...] = ()
+    pages: tuple[PagePath, ...] = ()
     retired_at: datetime | None = None
+    refreshed_at: datetime | None = None
+    proved_at: datetime | None = None
+    proved: bool | None = None
+    proof: str = ""
 
 
 class SiteChange(Value):
@@ -112,6 +123,7 @@ class SiteChange(Value):
     client: str | None = None
     host: Slug | None = None
     tags: tuple[str, ...] | None = None
+    pages: tuple[PagePath, ...] | None = None
 
 
 class LinkCode(Value):

@@ -8,6 +8,7 @@ no news to a hook, no mail.
 
 from __future__ import annotations
 
+import json
 import secrets
 from datetime import datetime
 from functools import partial
@@ -20,6 +21,9 @@ from windbreak.links import signing
 from windbreak.links.millrace import Caller
 from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
+
+# The keys it signs with, and the sites at which the coming one was announced.
+OWN_KEY, COMING_KEY, TURNED = "service-key", "service-key-coming", "keys_turned"
 
 # Why a service drives nothing, as it is told.
 _WHY = {
@@ -100,18 +104,33 @@ def _step_aside(context: Context, why: str, detail: str) -> None:
     context.tell("day", "instance", _WHY[why])
 
 
-def caller(context: Context) -> Caller:
-    """Who calls agents: this service, under its key, id and epoch. Reads and writes."""
+def caller(context: Context, site: str) -> Caller:
+    """Who calls a site's agent: this service, under its key, id and epoch; the key that is coming
+    where it was announced there. Reads and writes.
+    """
     told = partial(superseded, context)
-    return Caller(key(context), _id(context), _epoch(context), context.clock, told)
+    signs = coming_key(context) if site in turned(context) else key(context)
+    return Caller(signs, _id(context), _epoch(context), context.clock, told)
+
+
+def turned(context: Context) -> frozenset[str]:
+    """The sites at which the coming key was announced already. Reads."""
+    return frozenset(json.loads(context.store.facts.get(TURNED) or "[]"))
+
+
+def coming_key(context: Context) -> Ed25519PrivateKey:
+    """The key that is to take the place of this service's own. Reads."""
+    sealed = context.store.secrets.get(COMING_KEY)
+    assert sealed is not None  # keys are being turned
+    return signing.key_from(context.sealer.open(sealed))
 
 
 def key(context: Context) -> Ed25519PrivateKey:
     """This service's own key, made at the first use and kept sealed. Reads and writes."""
-    sealed = context.store.secrets.get("service-key")
+    sealed = context.store.secrets.get(OWN_KEY)
     if sealed is None:
         made = signing.new_key()
-        context.store.secrets.set("service-key", context.sealer.seal(signing.key_text(made)))
+        context.store.secrets.set(OWN_KEY, context.sealer.seal(signing.key_text(made)))
         return made
     return signing.key_from(context.sealer.open(sealed))
 

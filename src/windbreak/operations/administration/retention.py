@@ -10,6 +10,7 @@ from dataclasses import dataclass
 from datetime import timedelta
 
 from windbreak.operations.context import Context
+from windbreak.operations.runs import pictures
 
 
 @dataclass(frozen=True)
@@ -32,4 +33,5 @@ def forget(context: Context, keep: Retention) -> dict[str, int]:
     ):
         before = (now - timedelta(days=days)).isoformat()
         dropped[name] = kept.forget_before(before) if days else 0
+    pictures.forget(context)
     return dropped

@@ -6,6 +6,7 @@ from windbreak.core.values.charts import Chart
 from windbreak.core.values.plans import SitePlan
 from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
+from windbreak.operations.planning import brought
 from windbreak.operations.reasoning.answers import reason
 from windbreak.operations.reasoning.cases import case_of
 from windbreak.operations.reasoning.catalogue import compiled
@@ -52,6 +53,7 @@ def draft(context: Context, site: str, *, only: frozenset[str] | None = None) ->
                 answer=found.answer,
                 plan=found.plan,
                 targets={p: reached.get(p, v) for p, v in targets.items()},
+                brings=brought.of_steps(context, site, found.plan.steps),
             )
         )
     context.tell("plan", site, f"plan {kept.id} drafted")

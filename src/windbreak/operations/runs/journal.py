@@ -10,19 +10,30 @@ from __future__ import annotations
 import secrets
 import time
 from collections.abc import Callable
+from datetime import datetime, timedelta
 from typing import Any, TypeVar
 
-from windbreak.core.values.runs import EntryState, JournalEntry
-from windbreak.links.adapter import Agent
-from windbreak.links.errors import CallFailed, LinkError, Superseded
+from windbreak.core.values.runs import EntryState, JournalEntry, Meanwhile, Pace, Probe, Run
+from windbreak.links.adapter import Agent, ChangeState
+from windbreak.links.errors import CallFailed, LinkError, Superseded, UnderWay
 from windbreak.links.probing import look_at
 from windbreak.links.visiting import Visiting
 from windbreak.operations.context import Context
+from windbreak.operations.runs import lengths
 
 _PATIENCE = 90.0  # seconds of silence from which a run is told to wait for its site
 _BETWEEN = 0.5
 _LONGEST = 15.0  # seconds between two asks, when the silence is long
 _PAGES = 60.0  # seconds between two looks at the pages meanwhile
+_SIGNS = 60  # how many signs of life, asks and looks are kept
+NOT_WAITING: dict[str, Any] = {
+    "waiting_since": None,
+    "waiting": "",
+    "asked": (),
+    "ask_at": None,
+    "meanwhile": (),
+}
+"""The fields of a run that does not wait for its site."""
 
 
 T = TypeVar("T")
@@ -72,7 +83,7 @@ class Journal:
                     detail=detail or {},
                 )
             )
-            context.store.runs.change(self.run, last_sign_at=now)
+            context.store.runs.change(self.run, last_sign_at=now, pace="usual", progress="")
         self.entries[act, state] = entry
         context.tell("run", str(self.run), f"{act}: {text}" if text else act)
         return entry
@@ -125,6 +136,11 @@ class Journal:
                 silence.over()
                 return answer
 
+    def note(self, act: str, text: str, *, step: int | None = None) -> None:
+        """Write down what is neither an act nor its end, once."""
+        if (act, "noted") not in self.entries:
+            self.write(act, "noted", step=step, text=text)
+
     def fail(self, act: str, code: str, text: str, *, step: int | None = None) -> StepFailed:
         self.write(act, "failed", step=step, text=text, detail={"code": code})
         return StepFailed(code, text)
@@ -148,7 +164,7 @@ class Journal:
             meant = self.write(act, "meant", step=step, text=text, change=change)
         assert meant.change is not None  # written with one, just above or before a crash
         try:
-            detail = self._carry_out(meant.change, do, ask_first=resumed)
+            detail = self._carry_out(act, meant.change, do, ask_first=resumed)
         except Superseded:
             raise
         except CallFailed as error:
@@ -157,39 +173,82 @@ class Journal:
         return detail
 
     def _carry_out(
-        self, change: str, do: Callable[[str], dict[str, Any]], *, ask_first: bool
+        self, act: str, change: str, do: Callable[[str], dict[str, Any]], *, ask_first: bool
     ) -> dict[str, Any]:
         """Do a change, asking the agent what became of it wherever that is not certain.
 
-        Where no answer came, the change's state is asked for until there is one, however long that
-        takes. Where the site is busy, or the change under way, it is waited for.
+        Where no answer came, or it says that it took too long, the change's state is asked for
+        until there is one, however long that takes. Where the site is busy, or the change under
+        way, it is waited for.
         """
         until = time.monotonic() + _PATIENCE
-        asking, silence = ask_first, _Silence(self)
+        asking, silence, follows = ask_first, _Silence(self), _Following(self, act)
         while True:
             try:
                 if not asking:
                     return do(change)
-                known = self.agent.change(change)
+                became = self.agent.change(change)
                 silence.over()
-                if known.state == "done":
-                    return known.result
-                if known.state == "failed":
-                    raise CallFailed(known.code or "unknown", known.detail)
-                if known.state == "unknown":
+                if became.state == "done":
+                    return became.result
+                if became.state == "failed":
+                    raise CallFailed(became.code or "unknown", became.detail)
+                if became.state == "unknown":
                     asking = False  # it never arrived: the id is still unused
                     continue
+                follows.on(became)
             except Superseded:
                 raise
+            except UnderWay:
+                asking = True
             except CallFailed as error:
+                if error.failure == "timed-out" and not asking:
+                    self.note(f"{act} asked", "it says that it took too long: its state is asked")
+                    asking = True
+                    continue
                 if error.failure != "busy" or time.monotonic() > until:
                     raise
             except LinkError as error:
                 silence.goes_on(error)
                 asking = True
                 continue
-            self.context.store.runs.change(self.run, last_sign_at=self.context.clock())
             time.sleep(_BETWEEN)
+
+
+class _Following:
+    """A change that is under way, followed by its signs of life: it is slow past its usual length
+    while there are any, and stuck when there was none for three times that.
+    """
+
+    def __init__(self, journal: Journal, act: str) -> None:
+        self.journal, self.context = journal, journal.context
+        usual = journal.entries.get(("usual lengths", "done"))
+        self.usual = lengths.of_act(dict(usual.detail) if usual else {}, act)
+        self.began = self.alive = time.monotonic()
+        self.sign: datetime | None = None
+        self.pace: Pace = "usual"
+
+    def on(self, became: ChangeState) -> None:
+        """It is under way still. Writes what changed."""
+        now, run = time.monotonic(), self.journal.run
+        fields: dict[str, object] = {}
+        if became.sign != self.sign:
+            self.sign, self.alive = became.sign, now
+            at = self.context.clock()
+            signs = (*self.context.store.runs.get(run).signs, at)[-_SIGNS:]
+            progress = f"{became.phase} {became.done} of {became.of}" if became.of else became.phase
+            fields |= {"last_sign_at": at, "signs": signs, "progress": progress}
+        pace: Pace = "usual"
+        if now - self.alive > 3 * self.usual:
+            pace = "stuck"
+        elif now - self.began > self.usual:
+            pace = "slow"
+        if pace != self.pace:
+            fields["pace"] = self.pace = pace
+        if fields:
+            self.context.store.runs.change(run, **fields)
+            text = str(fields.get("progress") or pace)
+            self.context.tell("run", str(run), text)
 
 
 class _Silence:
@@ -200,6 +259,8 @@ class _Silence:
         self.began: float | None = None
         self._looked = 0.0
         self._pause = _BETWEEN
+        self._asked: list[datetime] = []
+        self._looks: list[Meanwhile] = []
 
     def goes_on(self, error: LinkError) -> None:
         """No usable answer came; wait a while before the next ask. Raises the error where nothing
@@ -208,10 +269,10 @@ class _Silence:
         now = time.monotonic()
         if self.began is None:
             self.began = now
-        if now - self.began >= _PATIENCE and not self.journal.changes:
-            raise error
-        if now - self.began >= _PATIENCE and now - self._looked >= _PAGES:
-            self._looked = now
+        self._asked = [*self._asked, self.context.clock()][-_SIGNS:]
+        if now - self.began >= _PATIENCE:
+            if not self.journal.changes:
+                raise error
             self._tell(error)
         # Whoever wants it asked now wakes it.
         with self.context.news:
@@ -220,24 +281,52 @@ class _Silence:
 
     def _tell(self, error: LinkError) -> None:
         run = self.context.store.runs.get(self.journal.run)
-        site = self.context.store.sites.get(run.site)
-        look = look_at(Visiting(self.context.http, site.address), "Front page", "/")
-        pages = f"answer ({look.status})" if look.status is not None else "do not answer either"
         since = run.waiting_since or run.last_sign_at
-        text = f"No answer of its agent since {since:%H:%M} UTC: {error}. Its pages {pages}."
-        self.context.store.runs.change(run.id, waiting_since=since, waiting=text)
-        if run.waiting != text:
-            self.context.tell("run", str(run.id), f"It waits for its site. {text}")
+        now = self.context.clock()
+        if not self._looks or time.monotonic() - self._looked >= _PAGES:
+            self._looked = time.monotonic()
+            self._looks = [*self._looks, self._look(run)][-_SIGNS:]
+        newest = self._looks[-1]
+        pages = f"{newest.fine} of {newest.of} pages are as before the run"
+        text = f"No answer of its agent since {since:%H:%M} UTC: {error}. {pages}."
+        patience = self.context.patience_minutes
+        if now - since >= timedelta(minutes=patience):
+            text = f"For more than {patience} min: {text}"
+        self.context.store.runs.change(
+            run.id,
+            waiting_since=since,
+            waiting=text,
+            asked=tuple(self._asked),
+            ask_at=now + timedelta(seconds=self._pause),
+            meanwhile=tuple(self._looks),
+        )
+        told = "" if run.waiting == text else f"It waits for its site. {text}"
+        if told:
+            self.context.tell("run", str(run.id), told)
+
+    def _look(self, run: Run) -> Meanwhile:
+        """The pages of the baseline as a visitor meets them now."""
+        site = self.context.store.sites.get(run.site)
+        here = Visiting(self.context.http, site.address)
+        before = [e for (act, _), e in self.journal.entries.items() if act.startswith("baseline")]
+        looks = Probe.model_validate(before[-1].detail).looks if before else ()
+        pages = [look for look in looks if look.where]
+        fine = 0
+        for was in pages:
+            look = look_at(here, was.name, was.where, past_caches=False)
+            fine += look.status == was.status and bool(look.bytes) and not look.faults
+        return Meanwhile(at=self.context.clock(), fine=fine, of=len(pages))
 
     def over(self) -> None:
         """It answers again."""
         if self.began is None:
             return
         self.began, self._pause = None, _BETWEEN
+        self._asked, self._looks = [], []
         run = self.context.store.runs.get(self.journal.run)
         if run.waiting_since is not None:
             now = self.context.clock()
             minutes = round((now - run.waiting_since).total_seconds() / 60)
-            self.context.store.runs.change(run.id, waiting_since=None, waiting="", last_sign_at=now)
+            self.context.store.runs.change(run.id, last_sign_at=now, **NOT_WAITING)
             text = f"its site answers again, after {minutes} min"
             self.journal.write("waited", "noted", step=run.step or None, text=text)

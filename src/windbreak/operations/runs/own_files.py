@@ -7,10 +7,11 @@ set aside with the old folder. Where the package can't be had it is told that no
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable
 from dataclasses import dataclass
 
 from windbreak.core.values.plans import ChangedFiles, SitePlan
+from windbreak.core.values.verdicts import PlannedStep
 from windbreak.feeds.errors import FeedError
 from windbreak.links.adapter import Agent
 from windbreak.links.errors import LinkError
@@ -52,21 +53,26 @@ def of_component(context: Context, agent: Agent, site: str, product: str, versio
     return Own(product, True, by_state["added"], by_state["changed"])
 
 
-def moved(plan: SitePlan) -> Iterator[tuple[str, str]]:
-    """The components of which a plan swaps the folder, each as it is at the plan's start."""
-    for product in plan.targets:
-        start = plan.start.get(product)
-        if start is not None and not product.startswith("runtime/"):
-            yield product, start
+def moved(steps: Iterable[PlannedStep]) -> dict[str, str]:
+    """The components of which some steps swap the folder, each as it is before the first."""
+    start: dict[str, str] = {}
+    for move in (move for step in steps for move in step.moves):
+        if move.from_ is not None and not move.product.startswith("runtime/"):
+            start.setdefault(move.product, move.from_)
+    return start
 
 
 def check(
-    context: Context, agent: Agent, plan: SitePlan, decided: ChangedFiles | None
+    context: Context,
+    agent: Agent,
+    site: str,
+    steps: Iterable[PlannedStep],
+    decided: ChangedFiles | None,
 ) -> list[Own]:
-    """The own files of what a plan moves. Raises Refused where some were changed in place and
+    """The own files of what some steps move. Raises Refused where some were changed in place and
     nobody has decided what becomes of them, and LinkError.
     """
-    every = [of_component(context, agent, plan.site, p, v) for p, v in moved(plan)]
+    every = [of_component(context, agent, site, p, v) for p, v in moved(steps).items()]
     changed = [own for own in every if own.changed]
     if changed and decided is None:
         raise Refused(
@@ -82,7 +88,7 @@ def check_if_it_answers(
 ) -> None:
     """The same, where the agent answers; a run looks again before it changes anything."""
     try:
-        check(context, agent, plan, decided)
+        check(context, agent, plan.site, plan.plan.steps, decided)
     except LinkError:
         return
 

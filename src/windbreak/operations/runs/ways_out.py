@@ -8,18 +8,20 @@ from __future__ import annotations
 
 import logging
 from collections.abc import Callable
+from typing import Literal
 
 from windbreak.core.values.accounts import Principal
 from windbreak.core.values.matters import DebtKind, Matter, WayOut, WayOutAct
-from windbreak.core.values.runs import Probe, Seen
+from windbreak.core.values.runs import Probe, Run, Seen
 from windbreak.links.errors import LinkError
 from windbreak.links.probing import compare, worse
 from windbreak.operations.context import Context
 from windbreak.operations.errors import OperationError, Refused
 from windbreak.operations.planning import planning
-from windbreak.operations.runs import debts
+from windbreak.operations.runs import debts, going_back, looking, runs
+from windbreak.operations.runs.acting import Acting
 from windbreak.operations.runs.journal import StepFailed
-from windbreak.operations.runs.runs import Runner, say_worse
+from windbreak.operations.runs.looking import say_worse
 from windbreak.wording.ways_out import Standing, ways_out
 
 log = logging.getLogger("windbreak.matters")
@@ -38,57 +40,68 @@ def ways(context: Context, matter: int) -> tuple[WayOut, ...]:
 def _standing(context: Context, matter: Matter) -> Standing:
     run = context.store.runs.get(matter.id)
     try:
-        runner = Runner(context, run)
-        came = _came_in(runner)
+        acting = Acting(context, run)
+        came = _came_in(acting)
     except (LinkError, OperationError):
-        runner, came = None, None
+        acting, came = None, None
     left = debts.owed(context, matter.site)
     snapshot = context.store.journal.all(run=run.id)
     made = next((e for e in snapshot if (e.act, e.state) == ("snapshot", "done")), None)
-    steps = _to_put_back(runner) if runner else []
+    steps = _to_put_back(acting) if acting else []
     return Standing(
-        step=runner.title(steps[-1]) if runner and steps else None,
-        steps=[runner.title(n) for n in reversed(steps)] if runner else [],
+        step=acting.title(steps[-1]) if acting and steps else None,
+        steps=[acting.title(n) for n in reversed(steps)] if acting else [],
         snapshot=f"{made.at:%H:%M} UTC" if made else None,
         came=came,
         owed=debts.in_words(left),
         page=any(debt.kind == "page" for debt in left),
-        worse=len(worse(_last_seen(runner))) if runner else 0,
+        worse=len(worse(_last_seen(acting))) if acting else 0,
+        again=_again(context, run),
     )
 
 
-def _came_in(runner: Runner) -> dict[str, int]:
+def _again(context: Context, run: Run) -> Literal["take up", "anew"] | None:
+    if run.broke:
+        return "take up"
+    plan = context.store.plans.get(run.plan)
+    inventory = context.store.inventories.find(run.site)
+    if plan.approval is None or inventory is None or plan.changed_since(inventory):
+        return None
+    return "anew"
+
+
+def _came_in(run: Acting) -> dict[str, int]:
     """How much more of each kind of content there is than before the run. Asks the agent."""
-    now = runner.agent.look().counts
-    if runner.journal.done("baseline") is None:
+    now = run.agent.look().counts
+    if run.journal.done("baseline") is None:
         return {}
-    before = runner.baseline.counts
+    before = run.baseline.counts
     more = {kind: count - before.get(kind, 0) for kind, count in now.items()}
     return {kind: count for kind, count in more.items() if count > 0}
 
 
-def _to_put_back(runner: Runner) -> list[int]:
+def _to_put_back(run: Acting) -> list[int]:
     """The steps that were begun and are not put back, in their order; none after a restore."""
-    entries = runner.journal.entries
+    entries = run.journal.entries
     if any(act.startswith("restore") and state == "done" for act, state in entries):
         return []
     left = []
-    for n, step in enumerate(runner.plan.plan.steps, start=1):
+    for n, step in enumerate(run.steps, start=1):
         applied = [m for m in step.moves if (f"apply {n} {m.product}", "done") in entries]
         if any((f"put back {n} {m.product}", "done") not in entries for m in applied):
             left.append(n)
     return left
 
 
-def _last_seen(runner: Runner) -> tuple[Seen, ...]:
+def _last_seen(run: Acting) -> tuple[Seen, ...]:
     """The newest probe held against the baseline; none where there was none."""
-    if runner.journal.done("baseline") is None:
+    if run.journal.done("baseline") is None:
         return ()
-    probes = [e for (a, s), e in runner.journal.entries.items() if "probe" in a and s == "done"]
+    probes = [e for (a, s), e in run.journal.entries.items() if "probe" in a and s == "done"]
     if not probes:
         return ()
     newest = max(probes, key=lambda entry: entry.id)
-    return compare(runner.baseline, Probe.model_validate(newest.detail), judged=True)
+    return compare(run.baseline, Probe.model_validate(newest.detail), judged=True)
 
 
 def check(context: Context, matter: int, act: WayOutAct) -> None:
@@ -111,9 +124,9 @@ def carry_out(context: Context, matter: int) -> Matter:
         return known
     key = f"{doing.act} {int(doing.at.timestamp())}"
     try:
-        runner = Runner(context, context.store.runs.get(matter))
-        runner.agent.look()  # one that does not answer now is told at once
-        told, closes = _TAKEN[doing.act](runner, key)
+        acting = Acting(context, context.store.runs.get(matter))
+        acting.agent.look()  # one that does not answer now is told at once
+        told, closes = _TAKEN[doing.act](acting, key)
     except (StepFailed, LinkError, OperationError) as error:
         told, closes = f"It could not be done: {error}.", doing.act == "abandon"
     by = Principal(account="", name=doing.by, via="service")
@@ -126,78 +139,94 @@ def carry_out(context: Context, matter: int) -> Matter:
         what = f"matter {matter}: {doing.act}{', closed' if closes else ''}"
         context.record(by.name, what, known.site, why=doing.why, result=told)
     context.tell("run", str(matter), told)
+    if closes and doing.act == "try-again":
+        for run in context.store.runs.all(site=known.site, state="running"):
+            runs.carry_out(context, run.id)
     return changed
 
 
-def _put_back_step(runner: Runner, key: str) -> _Came:
-    return _back(runner, key, _to_put_back(runner)[-1:])
+def _put_back_step(run: Acting, key: str) -> _Came:
+    return _back(run, key, _to_put_back(run)[-1:])
 
 
-def _put_back_all(runner: Runner, key: str) -> _Came:
-    return _back(runner, key, _to_put_back(runner)[::-1])
+def _put_back_all(run: Acting, key: str) -> _Came:
+    return _back(run, key, _to_put_back(run)[::-1])
 
 
-def _back(runner: Runner, key: str, numbers: list[int]) -> _Came:
+def _back(run: Acting, key: str, numbers: list[int]) -> _Came:
     for number in numbers:
-        runner.put_back(number, runner.plan.plan.steps[number - 1])
-        runner.journal.write(f"step {number}", "put back", step=number, text=key)
-    titles = ", ".join(runner.title(n) for n in numbers)
-    return _judged(runner, key, f"Put back: {titles}.")
+        going_back.put_back(run, number, run.steps[number - 1])
+        run.journal.write(f"step {number}", "put back", step=number, text=key)
+    titles = ", ".join(run.title(n) for n in numbers)
+    return _judged(run, key, f"Put back: {titles}.")
 
 
-def _restore(runner: Runner, key: str) -> _Came:
-    made = runner.journal.done("snapshot") or {}
-    runner.do(key, "restore", "the snapshot", snapshot=made.get("snapshot"))
-    return _judged(runner, key, "The snapshot was restored.")
+def _restore(run: Acting, key: str) -> _Came:
+    made = run.journal.done("snapshot") or {}
+    run.do(key, "restore", "the snapshot", snapshot=made.get("snapshot"))
+    return _judged(run, key, "The snapshot was restored.")
 
 
-def _judged(runner: Runner, key: str, head: str) -> _Came:
+def _judged(run: Acting, key: str, head: str) -> _Came:
     """Look, behind no page of ours; it goes up again where the site is not as before."""
-    paged = any(debt.kind == "page" for debt in debts.owed(runner.context, runner.site.id))
-    left = runner.pay()
-    seen = runner.look(f"probe after {key}", None)
+    paged = any(debt.kind == "page" for debt in debts.owed(run.context, run.site.id))
+    left = run.pay()
+    seen = looking.look(run, f"probe after {key}", None)
     bad = worse(seen)
     if bad:
         if paged:
-            runner.owe("page", was=False)
-            runner.do(f"page up again {key}", "maintenance", "up again", on=True)
+            run.owe("page", was=False)
+            run.do(f"page up again {key}", "maintenance", "up again", on=True)
         return f"{head} But {say_worse(bad)}.", False
     owed = f" Still owed: {debts.in_words(left)}." if left else ""
     return f"{head} The site is as before the run.{owed}", True
 
 
-def _accept(runner: Runner, key: str) -> _Came:
-    left = runner.pay()
+def _accept(run: Acting, key: str) -> _Came:
+    left = run.pay()
     owed = f" Still owed: {debts.in_words(left)}." if left else ""
     return f"It stays as it is.{owed}", True
 
 
-def _take_page_away(runner: Runner, key: str) -> _Came:
-    left = runner.pay("updates", "cache", "plugin")
+def _take_page_away(run: Acting, key: str) -> _Came:
+    left = run.pay("updates", "cache", "plugin")
     if any(debt.kind == "page" for debt in left):
         return "The page could not be taken away.", False
     return "The maintenance page is away; visitors see the pages as they are.", False
 
 
-def _go_on(runner: Runner, key: str) -> _Came:
-    told, _ = _accept(runner, key)
-    plan = planning.draft(runner.context, runner.site.id)
+def _go_on(run: Acting, key: str) -> _Came:
+    told, _ = _accept(run, key)
+    plan = planning.draft(run.context, run.site.id)
     return f"{told} Plan {plan.id} holds the rest: see it, and approve it.", True
 
 
-def _abandon(runner: Runner, key: str) -> _Came:
-    kept: tuple[DebtKind, ...] = ("page",) if worse(_last_seen(runner)) else ()
-    left = runner.pay(*kept)
+def _try_again(run: Acting, key: str) -> _Came:
+    if run.run.broke:
+        taken_up = runs.take_up(run.context, run.run.id)
+        return f"Run {taken_up.id} is taken up where it was.", True
+    left = run.pay()
+    if left:
+        return f"It can't be begun anew: still owed is {debts.in_words(left)}.", False
+    run.context.store.plans.change(run.plan.id, state="approved")
+    again = runs.start(run.context, run.plan.id, run.run.by)
+    return f"Run {again.id} of the same plan was begun.", True
+
+
+def _abandon(run: Acting, key: str) -> _Came:
+    kept: tuple[DebtKind, ...] = ("page",) if worse(_last_seen(run)) else ()
+    left = run.pay(*kept)
     owed = f" Still owed: {debts.in_words(left)}." if left else " Nothing is owed any more."
     return f"It was given up.{owed}", True
 
 
-_TAKEN: dict[WayOutAct, Callable[[Runner, str], _Came]] = {
+_TAKEN: dict[WayOutAct, Callable[[Acting, str], _Came]] = {
     "put-back-step": _put_back_step,
     "put-back-all": _put_back_all,
     "restore": _restore,
     "accept": _accept,
     "take-page-away": _take_page_away,
     "go-on": _go_on,
+    "try-again": _try_again,
     "abandon": _abandon,
 }

@@ -11,17 +11,20 @@ from windbreak.core.values.bookings import Book, Booking, NewRollout, Rollout
 from windbreak.core.values.plans import Approval, ApprovePlan, SitePlan
 from windbreak.core.values.runs import Run
 from windbreak.core.values.sites import Site
+from windbreak.feeds.errors import FeedError
 from windbreak.operations.administration import instance
 from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
-from windbreak.operations.planning import planning
+from windbreak.operations.planning import brought, planning
 from windbreak.operations.runs import own_files
-from windbreak.operations.sites import sites
+from windbreak.operations.sites import sites, tasks, twins
+from windbreak.operations.tracking import shelving
+from windbreak.packages.errors import PackageRefused
 from windbreak.wording.words import counted
 
 MISSED_AFTER = timedelta(hours=4)
 ENDED = ("ended well", "stopped")
-UNDER_WAY = ("rehearsing", "quiet", "going")
+UNDER_WAY = ("refreshing", "rehearsing", "quiet", "going")
 
 
 def approve(context: Context, plan: int, said: ApprovePlan, by: Principal) -> SitePlan:
@@ -39,12 +42,16 @@ def approve(context: Context, plan: int, said: ApprovePlan, by: Principal) -> Si
     if context.store.agents.key(known.site) is not None and instance.may_drive(context):
         agent = sites.agent_for(context, known.site)
         own_files.check_if_it_answers(context, agent, known, said.changed_files)
+    _check_limits(context, known)
+    if said.fetch:
+        _fetch_packages(context, known)
     approval = Approval(
         by=by.name,
         at=context.clock(),
         why=said.why,
         restore_anyway=said.restore_anyway,
         changed_files=said.changed_files,
+        patches=said.patches,
     )
     drawn = tuple(planning.drawn(context, known))
     with context.store.transaction():
@@ -60,6 +67,31 @@ def approve(context: Context, plan: int, said: ApprovePlan, by: Principal) -> Si
         context.record(by.name, what, known.site, why=said.why, result=result)
     context.tell("plan", known.site, what)
     return changed
+
+
+def _check_limits(context: Context, plan: SitePlan) -> None:
+    """Raise Refused where a release needs more than the site's runtime allows."""
+    inventory = context.store.inventories.get(plan.site)
+    lacks = brought.too_little(context, inventory, plan.plan.steps)
+    if lacks:
+        raise Refused("limit", f"{'; '.join(lacks)}. Have it raised, then refresh the site")
+
+
+def _fetch_packages(context: Context, plan: SitePlan) -> None:
+    """Every package of a plan in hand and examined, when it is approved and not at step 5. Raises
+    Refused where one can't be had or is not what was announced.
+    """
+    for move in (move for step in plan.plan.steps for move in step.moves):
+        if move.product.startswith("runtime/"):
+            continue
+        try:
+            shelving.fetch_package(context, move.product, move.to, plan.site, lent=True)
+        except (FeedError, PackageRefused) as error:
+            raise Refused(
+                "no-package",
+                f"the package of {move.product} {move.to} can't be had now: {error}. The plan is "
+                "as it was; approve it when it can be fetched",
+            ) from error
 
 
 def check_start(context: Context, plan: SitePlan) -> None:
@@ -231,25 +263,44 @@ def start_rollout(context: Context, new: NewRollout, by: Principal) -> Rollout:
     # Both must be able to take it today; the site is looked at again when its time comes.
     planning.draft_for(context, new.site, new.product, new.version)
     plan = planning.draft_for(context, twin.id, new.product, new.version)
+    stale = _not_refreshed(context, twin.id) if new.refresh_twin else "it goes as it is"
     with context.store.transaction():
         rollout = context.store.rollouts.add(
             Rollout(
                 id=0,
                 **dict(new),
                 twin=twin.id,
-                state="rehearsing",
-                text=f"{twin.label} goes first.",
+                state="rehearsing" if stale else "refreshing",
+                text=f"{twin.label} goes first{f': {stale}' if stale else ''}.",
                 made_by=by.name,
                 made_at=context.clock(),
             )
         )
         what = f"rollout of {new.product} {new.version} to {site.label} approved"
         context.record(by.name, what, new.site, why=new.why)
-        said = ApprovePlan(why=new.why or f"rollout {rollout.id}")
-        approve(context, plan.id, said, by)
-        _book(context, plan.id, None, by.name, rollout=rollout.id)
+        if stale:
+            _rehearse(context, rollout, plan.id, by)
+        else:
+            task = tasks.start(context, "refresh twin", [twin.id], by.name)
+            text = f"{twin.label} is made as {site.label} is now; then it goes first."
+            rollout = context.store.rollouts.change(rollout.id, task=task.id, text=text)
     context.tell("rollout", new.site, what)
     return rollout
+
+
+def _not_refreshed(context: Context, twin: str) -> str:
+    """Why a twin can't be made as its site is before it goes; "" where it can. Reads."""
+    try:
+        twins.check(context, twin)
+    except Refused as error:
+        return f"it was not refreshed ({error})"
+    return ""
+
+
+def _rehearse(context: Context, rollout: Rollout, plan: int, by: Principal) -> None:
+    said = ApprovePlan(why=rollout.why or f"rollout {rollout.id}")
+    approve(context, plan, said, by)
+    _book(context, plan, None, by.name, rollout=rollout.id)
 
 
 def stop_rollout(context: Context, rollout: int, by: Principal) -> Rollout:
@@ -271,7 +322,9 @@ def tend_rollouts(context: Context) -> None:
 
 def _tend(context: Context, rollout: Rollout) -> None:
     now = context.clock()
-    if rollout.state == "rehearsing":
+    if rollout.state == "refreshing":
+        _tend_refreshing(context, rollout)
+    elif rollout.state == "rehearsing":
         run = _run_of(context, rollout, rollout.twin)
         if run is None or run.ended_at is None:
             _end_where_nothing_comes(context, rollout, rollout.twin)
@@ -309,6 +362,25 @@ def _tend(context: Context, rollout: Rollout) -> None:
             _end(context, rollout, "ended well", "Twin and site have it.")
         else:
             _end(context, rollout, "stopped", f"The site's run ended {run.state}: {run.text}")
+
+
+def _tend_refreshing(context: Context, rollout: Rollout) -> None:
+    """Once the twin is as its site is, its plan is made from that. Writes."""
+    task = context.store.tasks.get(rollout.task or 0)
+    if task.state == "running":
+        return
+    if task.state == "failed":
+        _end(context, rollout, "stopped", f"The twin could not be refreshed: {task.text}")
+        return
+    by = Principal(account="windbreak", name=rollout.made_by, via="service")
+    try:
+        plan = planning.draft_for(context, rollout.twin, rollout.product, rollout.version)
+        _rehearse(context, rollout, plan.id, by)
+    except Refused as error:
+        _end(context, rollout, "stopped", str(error))
+        return
+    label = context.store.sites.get(rollout.twin).label
+    _turn(context, rollout, state="rehearsing", text=f"{label} is as its site is, and goes first.")
 
 
 def _end_where_nothing_comes(context: Context, rollout: Rollout, site: str) -> None:

@@ -360,4 +360,6 @@ def visiting(context: Context, site: Site) -> Visiting:
 def _agent_of(context: Context, site: Site, key: tuple[str, str] | None) -> Agent:
     """The agent of a site, of which id and key are known, or not yet."""
     id, public = (key[0], signing.public_from(key[1])) if key else (None, None)
-    return SYSTEMS[site.system](visiting(context, site), instance.caller(context), id, public)
+    return SYSTEMS[site.system](
+        visiting(context, site), instance.caller(context, site.id), id, public
+    )

@@ -2,13 +2,22 @@
 
 from __future__ import annotations
 
-from windbreak.core.values.runs import JournalEntry, Probe, Seen
+from collections.abc import Iterable, Sequence
+from datetime import timedelta
+
+from windbreak.core.scheduling.openings import openings
+from windbreak.core.values.errands import Brought
+from windbreak.core.values.runs import JournalEntry, Probe, Run, Seen
 from windbreak.core.values.verdicts import PlannedStep
-from windbreak.documents.runs import RunStep, RunStory
+from windbreak.documents.runs import Pacing, RunStep, RunStory, WindowLeft
 from windbreak.links.probing import compare
 from windbreak.operations.context import Context
-from windbreak.operations.runs import debts
+from windbreak.operations.planning import brought
+from windbreak.operations.runs import debts, lengths, pictures
+from windbreak.operations.runs.course import course
+from windbreak.operations.runs.runner import BACK, STEP
 from windbreak.wording.answers import step_title
+from windbreak.wording.brought import brought_text
 
 
 def run_story(context: Context, run: int) -> RunStory:
@@ -16,12 +25,16 @@ def run_story(context: Context, run: int) -> RunStory:
     known = context.store.runs.get(run)
     plan = context.store.plans.get(known.plan)
     journal = context.store.journal.all(run=run)
-    by_act: dict[tuple[str, str], JournalEntry] = {(e.act, e.state): e for e in journal}
+    # A run that went on after an errand did the acts of before again: the newest leg is told.
+    by_act: dict[tuple[str, str], JournalEntry] = {
+        (e.act.partition(", leg ")[0], e.state): e for e in journal
+    }
     names = _names(context)
     baseline = by_act.get(("baseline", "done"))
     seen, after = _newest_probe(journal, baseline)
     steps = tuple(
-        _run_step(n, step, by_act, names) for n, step in enumerate(plan.plan.steps, start=1)
+        _run_step(n, step, by_act, names, brought.of_steps(context, known.site, [step]))
+        for n, step in enumerate(course(plan, journal).steps, start=1)
     )
     shown = tuple(e.model_copy(update={"detail": {}}) for e in journal)
     return RunStory(
@@ -31,9 +44,54 @@ def run_story(context: Context, run: int) -> RunStory:
         seen_after=after,
         journal=shown,
         as_it_was=_as_it_was(by_act),
+        pace=_pacing(known, journal),
+        window=_window(context, known, steps),
+        told_at=known.waiting_since + timedelta(minutes=context.patience_minutes)
+        if known.waiting_since
+        else None,
+        errands=tuple(e for e in context.store.errands.all(site=known.site) if e.run == run),
+        pictures=pictures.pairs(run, journal),
         matter=context.store.matters.find(run),
         owed=tuple(d for d in debts.owed(context, known.site) if d.run == run),
     )
+
+
+def _pacing(run: Run, journal: list[JournalEntry]) -> Pacing | None:
+    """The change that is under way in a run, and how it goes; None where there is none."""
+    if run.state != "running":
+        return None
+    ended = {entry.act for entry in journal if entry.state in ("done", "failed")}
+    open_ = [e for e in journal if e.change is not None and e.act not in ended]
+    if not open_:
+        return None
+    act = open_[-1]
+    usual = next((e.detail for e in journal if e.act == "usual lengths"), {})
+    return Pacing(
+        act=act.act,
+        began_at=act.at,
+        usual_seconds=lengths.of_act(usual, act.act),
+        state=run.pace,
+        progress=run.progress,
+        signs=tuple(sign for sign in run.signs if sign >= act.at),
+    )
+
+
+def _window(context: Context, run: Run, steps: Sequence[RunStep]) -> WindowLeft | None:
+    """The window that is open, of a run that is bound by one."""
+    site, now = context.store.sites.get(run.site), context.clock()
+    if run.state != "running" or run.outside or not site.windows:
+        return None
+    for opens, closes in openings(site.windows, site.timezone, now, now):
+        left = sum(step.state == "to come" for step in steps)
+        needed = left * STEP + BACK
+        return WindowLeft(
+            opens=opens,
+            closes=closes,
+            latest=closes - needed,
+            steps_minutes=int(left * STEP.total_seconds() // 60),
+            back_minutes=int(BACK.total_seconds() // 60),
+        )
+    return None
 
 
 def _names(context: Context) -> dict[str, str]:
@@ -62,6 +120,7 @@ def _run_step(
     step: PlannedStep,
     by_act: dict[tuple[str, str], JournalEntry],
     names: dict[str, str],
+    brings: Iterable[Brought],
 ) -> RunStep:
     act = f"step {number}"
     meant, put_back = by_act.get((act, "meant")), by_act.get((act, "put back"))
@@ -82,6 +141,7 @@ def _run_step(
             "state": state,
             "started_at": meant.at if meant else None,
             "ended_at": ended.at if ended else None,
+            "brings": [brought_text(bring) for bring in brings],
             "seen": done.detail.get("seen", ()) if done else (),
         }
     )

@@ -15,6 +15,7 @@ from windbreak.operations.administration import accounts, exports, instance, out
 from windbreak.operations.administration.exports import Imported
 from windbreak.operations.errors import Refused
 from windbreak.operations.findings import digest
+from windbreak.operations.runs import runs
 from windbreak.service.paging import After, page
 from windbreak.service.signin import Ctx, Limit, Who
 
@@ -181,4 +182,8 @@ def show_instance(context: Ctx, who: Who) -> Instance:
 @router.post("/instance/take-over")
 def take_over(context: Ctx, who: Who, said: TakeOver) -> Instance:
     """Let a restored copy drive the sites."""
-    return instance.take_over(context, who, said.why)
+    known = instance.of(context)
+    taken = instance.take_over(context, who, said.why)
+    if known.restored_at is not None:
+        runs.not_known(context, known.restored_at)
+    return taken

@@ -119,12 +119,6 @@ def register_site(
     return sites.register(context, new, who, id)
 
 
-@router.post("/sites/refresh")
-def refresh_all(context: Ctx, who: Who) -> list[Site]:
-    """Ask every linked site what is installed."""
-    return list(sites.refresh_many(context, sites.live(context)))
-
-
 @router.get("/sites/{id}")
 def show_site(context: Ctx, who: Who, id: str) -> SiteView:
     """One site whole."""

@@ -6,6 +6,7 @@ from datetime import datetime
 from typing import Annotated
 
 from fastapi import APIRouter, Query, Request, Response
+from fastapi.responses import FileResponse
 
 from windbreak.core.values.basics import Value, example
 from windbreak.core.values.bookings import Book, Booking, NewRollout, Rollout
@@ -21,7 +22,7 @@ from windbreak.documents.runs import MatterStory, RunStory
 from windbreak.documents.today import Today
 from windbreak.operations.findings import findings, today
 from windbreak.operations.planning import planning, policy
-from windbreak.operations.runs import debts, matters, runs, ways_out
+from windbreak.operations.runs import debts, matters, pictures, runs, ways_out
 from windbreak.operations.scheduling import rollouts
 from windbreak.operations.views import runs as run_views
 from windbreak.service.paging import After, page
@@ -137,10 +138,32 @@ def show_run(context: Ctx, who: Who, id: Number) -> RunStory:
     return run_views.run_story(context, id)
 
 
+@router.get("/runs/{id}/pictures/{name}", response_class=FileResponse)
+def show_picture(context: Ctx, who: Who, id: Number, name: str) -> FileResponse:
+    """A picture of a page, before or after a run, as a PNG."""
+    return FileResponse(pictures.picture(context, id, name), media_type="image/png")
+
+
 @router.post("/runs/{id}/stop")
 def stop_run(context: Ctx, who: Who, id: Number) -> Run:
     """Stop a run after the step it is at."""
     return runs.ask_to_stop(context, id, who)
+
+
+@router.post("/runs/{id}/ask", status_code=202)
+def ask_now(context: Ctx, who: Who, id: Number) -> Run:
+    """Ask the site of a run that waits for it now, and not at the next time."""
+    run = context.store.runs.get(id)
+    context.wake()
+    return run
+
+
+@router.post("/runs/{id}/go-on", status_code=202)
+def go_on(context: Ctx, who: Who, id: Number, request: Request) -> Run:
+    """Go on with a run that waited for an errand which is done."""
+    run = runs.go_on(context, id, who.name)
+    request.app.state.driver.carry_out(run)
+    return run
 
 
 @router.get("/matters")

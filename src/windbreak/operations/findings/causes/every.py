@@ -16,7 +16,7 @@ from typing import Literal
 from windbreak.core.values.findings import Finding
 from windbreak.core.values.sites import Site
 from windbreak.operations.context import Context
-from windbreak.operations.findings.causes import feeds, licences, releases, sites
+from windbreak.operations.findings.causes import feeds, licences, releases, runs, sites
 from windbreak.store.database import Mark
 
 Sort = Literal["site", "product", "feed", "licence", "fleet"]
@@ -133,7 +133,8 @@ def _cause(name: str, each: Sort, hangs_on: str, look: Look, *, timed: bool = Fa
 CAUSES: tuple[Cause, ...] = (
     _cause("link", "site", "site", _on_site(lambda s, x: sites.of_link(s.context, x))),
     _cause("fault", "site", "row", _on_site(lambda s, x: sites.of_fault(s.context, x))),
-    _cause("run", "site", "run", _on_site(lambda s, x: sites.of_runs(s.context, x)), timed=True),
+    _cause("run", "site", "run", _on_site(lambda s, x: runs.of_runs(s.context, x)), timed=True),
+    _cause("proofs", "site", "site", _on_site(lambda s, x: runs.of_proofs(s.context, x))),
     _cause("blocks", "site", "row", _on_site(lambda s, x: sites.of_blocks(s.context, x))),
     _cause("registrations", "site", "site registration", _on_site(_of_registrations)),
     _cause("namesakes", "site", "site", _on_site(lambda s, x: sites.of_namesakes(s.context, x))),

@@ -15,12 +15,22 @@ from windbreak.operations.administration import instance
 from windbreak.operations.context import Context
 from windbreak.operations.findings.causes.made import act, finding
 from windbreak.operations.reasoning.catalogue import catalogue
-from windbreak.operations.runs import debts
 from windbreak.operations.views import coverage
 from windbreak.wording.words import counted, day, listed
 
 FEW_READY = 6
-CURRENT_AGENT = "1.1"
+CURRENT_AGENT = "1.2"
+# What an agent may not offer yet, in words.
+_CALLS = {
+    "register": "registering a code",
+    "own-files": "telling which files are the site’s own",
+    "clear": "clearing what an update left over",
+    "migrate": "following a change of the database",
+    "regenerate": "making generated files anew",
+    "fetch": "refreshing its twin from it",
+    "bring": "being refreshed from its site",
+    "rotate": "taking a new key of the service",
+}
 
 
 def of_link(context: Context, site: Site) -> Iterator[Finding]:
@@ -57,7 +67,7 @@ def _of_agent(context: Context, site: Site) -> Iterator[Finding]:
     version = site.link.agent_version
     if version is None or parse_version(version) >= parse_version(CURRENT_AGENT):
         return
-    lacks = "registering a code" if "register" not in site.link.agent_can else "nothing it is asked"
+    lacks = listed([words for call, words in _CALLS.items() if call not in site.link.agent_can])
     yield finding(
         context,
         f"agent:{site.id}",
@@ -65,63 +75,10 @@ def _of_agent(context: Context, site: Site) -> Iterator[Finding]:
         "low",
         site,
         f"**{site.label}**’s agent is `{version}`; `{CURRENT_AGENT}` is out.",
-        f"Nobody announces its updates but us. What the old one can’t do: {lacks}.",
+        f"Nobody announces its updates but us. What the old one can’t do: "
+        f"{lacks or 'nothing that it is asked'}.",
         act("Open the site", "see-site", site=site.id),
     )
-
-
-_TOLD_AFTER = timedelta(minutes=30)  # of silence, until a person is told that a run waits
-
-
-def of_runs(context: Context, site: Site) -> Iterator[Finding]:
-    """What runs left on a site: open matters, what is owed, a site that is waited for."""
-    owed = debts.owed(context, site.id)
-    for matter in context.store.matters.all(site=site.id, open=True):
-        run = context.store.runs.get(matter.id)
-        page = any(debt.kind == "page" for debt in owed)
-        head = {
-            "put back": "a step went wrong and was put back",
-            "restored": "a step went wrong; the snapshot was restored",
-            "alarm": "visitors see the maintenance page" if page else "a run needs you",
-        }.get(run.state, "a run needs you")
-        yield finding(
-            context,
-            f"run:{site.id}",
-            "failed",
-            "critical" if run.state == "alarm" else "high",
-            site,
-            f"**{site.label}**: {head}.",
-            matter.told or matter.text,
-            act("See the ways out", "see-matter", matter=str(matter.id)),
-        )
-        owed = [debt for debt in owed if debt.kind != "page"]
-    running = context.store.runs.all(site=site.id, state="running")
-    if owed and not running:
-        since = min(debt.since for debt in owed)
-        yield finding(
-            context,
-            f"debt:{site.id}",
-            "failed",
-            "high",
-            site,
-            f"**{site.label}**: {debts.in_words(owed)} still as a run left it.",
-            f"Switched for run {owed[0].run} at {since:%H:%M} UTC, and not read back as it was. It "
-            "is set back as soon as the site answers.",
-            act("Ask it now", "refresh", site=site.id),
-        )
-    for run in running:
-        long = run.waiting_since is not None and run.waiting_since + _TOLD_AFTER <= context.clock()
-        if long:
-            yield finding(
-                context,
-                f"waiting:{site.id}",
-                "failed",
-                "high",
-                site,
-                f"**{site.label}**: run {run.id} waits for its site.",
-                f"{run.waiting} It goes on when the agent answers; nothing is put back meanwhile.",
-                act("Open the run", "see-run", run=str(run.id)),
-            )
 
 
 def of_fault(context: Context, site: Site) -> Iterator[Finding]:

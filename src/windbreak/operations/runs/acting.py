@@ -1,0 +1,137 @@
+"""What the acts of a run are made of: its plan, its site and agent, its journal, what it owes.
+
+The acts themselves are in rooms of their own (looking, stepping, going back, planning anew), each
+given one of these; the runner puts them in their order, the ways out take some of them again.
+"""
+
+from __future__ import annotations
+
+import time
+from typing import Any
+
+from windbreak.core.values.errands import Brought
+from windbreak.core.values.inventories import Inventory
+from windbreak.core.values.matters import Debt, DebtKind
+from windbreak.core.values.plans import SitePlan
+from windbreak.core.values.runs import Probe, Run, RunPhase, RunState
+from windbreak.core.values.verdicts import PlannedStep
+from windbreak.feeds.errors import FeedError
+from windbreak.operations.context import Context
+from windbreak.operations.planning import brought
+from windbreak.operations.runs import debts, errands
+from windbreak.operations.runs.course import Course, course
+from windbreak.operations.runs.journal import Journal
+from windbreak.operations.sites import inventories, sites
+from windbreak.operations.tracking import shelving
+from windbreak.wording.answers import step_title
+
+_FETCHES = (1.0, 3.0, 9.0)  # seconds between two tries to fetch a package
+
+
+class Stopped(Exception):
+    """The run ends early with nothing wrong on the site."""
+
+
+class Acting:
+    """One run as its acts see it."""
+
+    def __init__(self, context: Context, run: Run) -> None:
+        self.context = context
+        self.run = run
+        self.plan: SitePlan = context.store.plans.get(run.plan)
+        self.site = context.store.sites.get(run.site)
+        self.agent = sites.agent_for(context, run.site)
+        self.journal = Journal(context, run.id, self.agent)
+        self.alarmed = False
+        self.names = {p.id: p.name for p in context.store.products.all()}
+
+    @property
+    def course(self) -> Course:
+        """Its steps as they are now, the rest planned anew where that was needed."""
+        return course(self.plan, self.journal.entries.values())
+
+    @property
+    def steps(self) -> tuple[PlannedStep, ...]:
+        return self.course.steps
+
+    @property
+    def approval_restores(self) -> bool:
+        return bool(self.plan.approval and self.plan.approval.restore_anyway)
+
+    def brings(self, number: int) -> list[Brought]:
+        """What a step brings with it."""
+        step = self.steps[number - 1]
+        every = brought.of_steps(self.context, self.site.id, [step])
+        return [one.model_copy(update={"step": number}) for one in every]
+
+    def leg(self, act: str) -> str:
+        """An act's name in this leg of the run."""
+        legs = sum(act.startswith("waits for errand") for act, _ in self.journal.entries)
+        return f"{act}, leg {legs + 1}" if legs else act
+
+    def title(self, number: int) -> str:
+        """A step in words: "Netloft 1.6 → 1.9"."""
+        return step_title(self.steps[number - 1], self.names)
+
+    def tell(self, phase: RunPhase, step: int, text: str) -> None:
+        steps = len(self.steps)
+        self.context.store.runs.change(self.run.id, phase=phase, step=step, steps=steps, text=text)
+        self.context.tell("run", str(self.run.id), text)
+
+    def inventory(self) -> Inventory:
+        now = self.context.clock()
+        inventory = self.journal.ask(lambda: self.agent.inventory(self.site.id, now))
+        with self.context.store.transaction():
+            inventory = inventories.take_in(self.context, inventory, tried=True)
+            self.context.store.sites.change(self.site.id, facts_at=inventory.at)
+            debts.settle(self.context, inventory)
+            errands.settle(self.context, inventory)
+        return inventory
+
+    def pay(self, *but: DebtKind) -> list[Debt]:
+        """Set back what is owed; what still is."""
+        return debts.pay(self.context, self.agent, self.site.id, self.inventory, but=but)
+
+    def owe(self, kind: DebtKind, *, was: bool, name: str = "") -> None:
+        debts.owe(self.context, self.run, kind, was=was, name=name)
+
+    def fetch(self, product: str, version: str) -> Any:
+        """A package in hand; a fetch that fails is tried again with longer and longer pauses."""
+        for pause in (*_FETCHES, None):
+            try:
+                return shelving.fetch_package(
+                    self.context, product, version, self.run.site, lent=True
+                )
+            except FeedError as error:
+                if pause is None:
+                    raise
+                note = f"{product} {version} could not be fetched ({error}); again in {pause:.0f} s"
+                self.journal.note(f"fetch {product} {pause:.0f}", note)
+                time.sleep(pause)
+        raise AssertionError("the last try returns or raises")
+
+    def carried(self, product: str) -> tuple[str, ...]:
+        """The files of a component that go with it into its next version."""
+        own = self.journal.done(self.leg("own files")) or {}
+        return tuple(own.get("carry", {}).get(product, ()))
+
+    @property
+    def recorded(self) -> dict[str, Any]:
+        """What was on before the run: active components, automatic updates, caches."""
+        return self.journal.done(self.leg("inventory")) or {}
+
+    @property
+    def baseline(self) -> Probe:
+        return Probe.model_validate(self.journal.done(self.leg("baseline")))
+
+    def do(
+        self, act: str, call: str, text: str, *, step: int | None = None, **args: object
+    ) -> dict[str, Any]:
+        return self.journal.change(
+            act, lambda change: self.agent.do(call, change, **args), step=step, text=text
+        )
+
+    def alarm(self, text: str) -> tuple[RunState, str]:
+        self.alarmed = True
+        self.journal.write("alarm", "noted", text=text)
+        return "alarm", text

@@ -1,0 +1,64 @@
+"""The course of a run: its plan's steps, or those that were planned anew on the way."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass
+
+from windbreak.core.values.inventories import Inventory
+from windbreak.core.values.plans import SitePlan
+from windbreak.core.values.runs import JournalEntry
+from windbreak.core.values.verdicts import PlannedStep
+
+PLANNED_ANEW = "planned anew"  # how the acts begin that replace the rest of a course
+
+
+@dataclass(frozen=True)
+class Course:
+    """A run's steps, and what the site ran before the first of those after ``after``."""
+
+    steps: tuple[PlannedStep, ...]
+    start: Mapping[str, str]
+    after: int
+    turns: int
+
+    def expected(self, number: int) -> dict[str, str]:
+        """What the site is to run once a step is done."""
+        there = dict(self.start)
+        for step in self.steps[self.after : number]:
+            there |= {move.product: move.to for move in step.moves}
+        return there
+
+
+def course(plan: SitePlan, entries: Iterable[JournalEntry]) -> Course:
+    """The course of a run, from its plan and its journal."""
+    steps, start, after, turns = plan.plan.steps, dict(plan.start), 0, 0
+    for entry in entries:
+        if entry.act.startswith(PLANNED_ANEW) and entry.state == "done":
+            after, turns = int(entry.detail["after"]), turns + 1
+            start = dict(entry.detail["start"])
+            rest = [
+                PlannedStep.model_validate(step, strict=False) for step in entry.detail["steps"]
+            ]
+            steps = (*steps[:after], *rest)
+    return Course(steps, start, after, turns)
+
+
+def differing(
+    expected: Mapping[str, str], inventory: Inventory, names: Mapping[str, str]
+) -> list[str]:
+    """What is not as expected on a site, in words, by product."""
+    there = {c.product: c.version for c in inventory.components}
+    told = []
+    for product in sorted({*expected, *there}):
+        have, want = there.get(product), expected.get(product)
+        if have == want:
+            continue
+        name = names.get(product, product)
+        if want is None:
+            told.append(f"{name} {have} is there, which was not")
+        elif have is None:
+            told.append(f"{name} {want} is gone")
+        else:
+            told.append(f"{name} is {have} and should be {want}")
+    return told

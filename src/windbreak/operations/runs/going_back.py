@@ -1,0 +1,148 @@
+"""Going back: a failed step is put back; where that does not help, the snapshot, by the rule.
+
+What a step generated is made anew from the old. Once a migration has begun, a step can't be put
+back, only restored.
+"""
+
+from __future__ import annotations
+
+from typing import Any
+
+from windbreak.core.values.runs import RunState
+from windbreak.core.values.verdicts import PlannedStep
+from windbreak.links.errors import LinkError
+from windbreak.links.probing import worse
+from windbreak.operations.runs import looking
+from windbreak.operations.runs.acting import Acting
+from windbreak.operations.runs.journal import StepFailed
+from windbreak.operations.runs.looking import say_worse
+
+
+def go_back(run: Acting, error: Exception) -> tuple[RunState, str]:
+    """Put back the step that failed; where that does not help, restore, by the rule."""
+    journal = run.journal
+    steps = range(1, len(run.steps) + 1)
+    begun = [n for n in steps if (f"step {n}", "meant") in journal.entries]
+    if not begun:
+        return "stopped", f"Stopped before the first step: {error}"
+    number = begun[-1]
+    if (f"step {number}", "done") in journal.entries:
+        return "stopped", f"Stopped after step {number}: {error}"
+    step, title = run.steps[number - 1], run.title(number)
+    if (f"step {number}", "failed") not in journal.entries:
+        journal.fail(f"step {number}", getattr(error, "code", "unknown"), str(error))
+    moved = migrated(run, number)
+    if moved:
+        why = f"{moved} had begun to move its data, so the step can't be put back by itself"
+        return restore(run, number, title, f"{error}; {why}")
+    run.tell("steps", number, f"Putting back {title}: {error}")
+    try:
+        put_back(run, number, step)
+        _read_back(run, number, step)
+        bad = worse(looking.look(run, f"probe after putting back {number}", number))
+        if not bad:
+            journal.write(f"step {number}", "put back", step=number, text="as before")
+            return "put back", f"{title} was put back: {error}. The site is as before it."
+        why = say_worse(bad)
+    except (StepFailed, LinkError) as failed:
+        why = str(failed)
+    return restore(run, number, title, f"{error}; put back, but {why}")
+
+
+def migrated(run: Acting, number: int) -> str | None:
+    """The product whose migration was begun in a step, by name; None where none was."""
+    for move in run.steps[number - 1].moves:
+        if (f"migrate {number} {move.product}", "meant") in run.journal.entries:
+            return run.names.get(move.product, move.product)
+    return None
+
+
+def put_back(run: Acting, number: int, step: PlannedStep) -> None:
+    """Put back the moves of a step, last first; what it generated is made anew. Raises StepFailed,
+    LinkError.
+    """
+    journal = run.journal
+    for move in reversed(step.moves):
+        act = f"apply {number} {move.product}"
+        meant = journal.entries.get((f"{act} again", "meant")) or journal.entries.get(
+            (act, "meant")
+        )
+        if meant is None or meant.change is None:
+            continue
+        change = meant.change
+        became = journal.ask(lambda id=change: run.agent.change(id)).state  # type: ignore[misc]
+        if became == "unknown":
+            continue  # it never arrived
+        back, text = f"put back {number} {move.product}", f"back to {move.from_ or 'absent'}"
+        if move.product.startswith("runtime/"):
+            if became == "done":
+                args: dict[str, object] = {"product": move.product, "version": move.from_}
+                run.do(back, "runtime", text, step=number, **args)
+            continue
+        args = {"product": move.product, "of": change, "added": move.from_ is None}
+        _put_back_if_kept(run, back, text, number, args)
+    for bring in run.brings(number):
+        if bring.kind == "regenerate" and (f"regenerate {number} {bring.product}", "meant") in (
+            journal.entries
+        ):
+            again = f"regenerate back {number} {bring.product}"
+            run.do(again, "regenerate", "from the old", step=number, product=bring.product)
+    journal.ask(lambda: run.pay("updates", "cache"))
+
+
+def _put_back_if_kept(
+    run: Acting, act: str, text: str, number: int, args: dict[str, object]
+) -> None:
+    """A change that failed may have touched its folder: then the old one was kept. What is read
+    back afterwards decides.
+    """
+    try:
+        run.do(act, "put-back", text, step=number, **args)
+    except StepFailed as error:
+        if error.code != "not-permitted":
+            raise
+        run.journal.note(f"{act}, nothing kept", "it was refused before anything was touched")
+
+
+def _read_back(run: Acting, number: int, step: PlannedStep) -> None:
+    """Raise StepFailed where a move is not put back, whatever the site said."""
+
+    def read() -> dict[str, Any]:
+        inventory = run.inventory()
+        return {move.product: inventory.version_of(move.product) for move in step.moves}
+
+    act = f"read back after putting back {number}"
+    there = run.journal.once(act, read, step=number)
+    for move in step.moves:
+        if there[move.product] != move.from_:
+            have = there[move.product] or "absent"
+            raise StepFailed("unknown", f"{move.product} is {have}, it was {move.from_}")
+
+
+def restore(run: Acting, number: int, title: str, why: str) -> tuple[RunState, str]:
+    """Bring back the snapshot: by itself only where nothing was written since, or as approved."""
+    journal = run.journal
+    snapshot = journal.done(run.leg("snapshot")) or {}
+    try:
+        written = journal.once(
+            "written since the snapshot",
+            lambda: {"same": journal.ask(run.agent.look).written == snapshot.get("written")},
+        )
+        if not written["same"] and not run.approval_restores:
+            run.owe("page", was=False)
+            run.do("page up for help", "maintenance", "left up for a person", on=True)
+            return run.alarm(
+                f"{title}: {why}. Something was written since the snapshot, so it is not "
+                "restored without your word; the maintenance page is up."
+            )
+        run.do("restore", "restore", "the snapshot", snapshot=snapshot["snapshot"])
+        run.inventory()
+        bad = worse(looking.look(run, "probe after restore", number))
+    except (StepFailed, LinkError) as failed:
+        return run.alarm(f"{title}: {why}; the restore failed too: {failed}.")
+    if bad:
+        return run.alarm(
+            f"{title}: {why}; restored, and still {say_worse(bad)}. The site is left alone."
+        )
+    lost = "" if written["same"] else " What was written since the snapshot is lost."
+    return "restored", f"{title}: {why}. The snapshot was restored.{lost}"

@@ -1,0 +1,46 @@
+"""How long the acts of a run usually take: the middle of what was seen on the same host."""
+
+from __future__ import annotations
+
+import re
+from collections import defaultdict
+from statistics import median
+
+from windbreak.operations.context import Context
+
+# Seconds, until there is a history.
+_DEFAULTS = {"snapshot": 60.0, "restore": 60.0, "apply": 20.0, "migrate": 120.0, "regenerate": 20.0}
+_ELSE = 10.0
+_LEAST = 2.0  # what is over sooner is never told to be slow
+_RUNS = 20  # how many runs back is looked
+
+
+def kind_of(act: str) -> str:
+    """The kind of an act, by its name in the journal: "apply 3 plugin/oarlock" is an "apply"."""
+    return re.split(r" \d|, ", act, maxsplit=1)[0]
+
+
+def usual(context: Context, host: str | None) -> dict[str, float]:
+    """Seconds by kind of act, as seen in the last runs on a host. Reads."""
+    sites = {site.id for site in context.store.sites.all() if site.host == host}
+    ended = [
+        run
+        for run in context.store.runs.all(newest_first=True, limit=_RUNS * 5, state="done")
+        if run.site in sites
+    ]
+    took: dict[str, list[float]] = defaultdict(list)
+    for run in ended[:_RUNS]:
+        meant = {}
+        for entry in context.store.journal.all(run=run.id):
+            if entry.state == "meant" and entry.change:
+                meant[entry.act] = entry.at
+            elif entry.state == "done" and entry.act in meant:
+                seconds = (entry.at - meant[entry.act]).total_seconds()
+                took[kind_of(entry.act)].append(seconds)
+    return {kind: max(_LEAST, median(seconds)) for kind, seconds in took.items()}
+
+
+def of_act(lengths: dict[str, float], act: str) -> float:
+    """How long an act usually takes, in seconds; a default where there is no history."""
+    kind = kind_of(act)
+    return lengths.get(kind, _DEFAULTS.get(kind, _ELSE))

@@ -1,0 +1,157 @@
+"""Which pages of a site are looked at in a run, and how often.
+
+The agent names some, a person may name others, and the site map adds one of each sort that neither
+covers. The baseline looks at each several times: what changes between two looks changes by itself,
+and the middle of the times is what later looks are held against. Later looks go to the same pages.
+"""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Iterator
+from statistics import median
+
+from windbreak.core.values.runs import Look, Probe, Seen
+from windbreak.core.values.sites import Site
+from windbreak.links.adapter import AgentLook
+from windbreak.links.errors import LinkError
+from windbreak.links.probing import Page, compare, look_at, probe, slower
+from windbreak.links.site_map import locations
+from windbreak.links.visiting import Visiting
+from windbreak.operations.context import Context
+from windbreak.operations.runs.acting import Acting
+from windbreak.operations.sites import sites
+
+_LOOKS = 5
+_LEAST = 2  # looks at each page of a baseline, however slow they are
+_PATIENCE = 30.0  # seconds for all looks of a baseline beyond the least
+_MOST_PAGES = 12
+
+
+def baseline(run: Acting) -> Probe:
+    """The look before a run. Raises LinkError."""
+    here = sites.visiting(run.context, run.site)
+    began = time.monotonic()
+
+    def several(page: Page) -> Look:
+        looks = [look_at(here, *page) for _ in range(_LEAST)]
+        while len(looks) < _LOOKS and time.monotonic() - began < _PATIENCE:
+            looks.append(look_at(here, *page))
+        first = looks[0]
+        lively = any((x.marks, x.status) != (first.marks, first.status) for x in looks)
+        seconds = median(look.seconds for look in looks)
+        return first.model_copy(update={"seconds": round(seconds, 3), "lively": lively})
+
+    return probe(
+        here,
+        lambda: run.journal.ask(run.agent.look),
+        run.context.clock(),
+        choose=lambda agent: chosen(run.context, run.site, here, agent),
+        look=several,
+    )
+
+
+def probed(run: Acting) -> Probe:
+    """A look at the pages of the baseline; one that seems slow is looked at again, and judged by
+    the middle of its times. Raises LinkError.
+    """
+    here = sites.visiting(run.context, run.site)
+    before = {look.name: look for look in run.baseline.looks}
+
+    def one(page: Page) -> Look:
+        look = look_at(here, *page)
+        if slower(before[look.name], look):
+            times = [look.seconds] + [look_at(here, *page).seconds for _ in range(_LOOKS - 1)]
+            look = look.model_copy(update={"seconds": round(median(times), 3)})
+        return look
+
+    return probe(
+        here,
+        lambda: run.journal.ask(run.agent.look),
+        run.context.clock(),
+        choose=lambda _: [(x.name, x.where) for x in before.values() if x.name != "Editor"],
+        look=one,
+    )
+
+
+def look(run: Acting, act: str, step: int | None) -> tuple[Seen, ...]:
+    """A probe, held against the baseline."""
+    detail = run.journal.once(
+        act,
+        lambda: probed(run).model_dump(mode="json"),
+        step=step,
+        text=lambda d: f"{len(d['looks'])} looks, editor: {d['editor_blocks']} blocks",
+    )
+    failed = any(
+        state == "failed" and act.startswith("step ") for act, state in run.journal.entries
+    )
+    return compare(run.baseline, Probe.model_validate(detail), judged=failed)
+
+
+def chosen(context: Context, site: Site, here: Visiting, agent: AgentLook) -> list[Page]:
+    """The pages of a site that are looked at: those the agent names, one more for each template or
+    builder that these don't cover, those a person named, and one of each sort in the site map.
+    """
+    pages = list(agent.pages)
+    templates = {agent.covers.get(where) for _, where in pages}
+    for where, template in agent.covers.items():
+        if template not in templates:
+            templates.add(template)
+            pages.append((template, where))
+    covered = {_sort(where) for _, where in pages}
+    by_person = [(where, where) for where in site.pages if where not in dict(pages).values()]
+    for where in _of_site_map(here):
+        if len(pages) + len(by_person) >= _MOST_PAGES:
+            break
+        if _sort(where) not in covered:
+            covered.add(_sort(where))
+            pages.append((where, where))
+    return pages + by_person
+
+
+def _sort(where: str) -> tuple[int, str]:
+    """What pages of one sort share: how deep they lie, and under what. Those at the top are each
+    of their own.
+    """
+    parts = [part for part in where.split("?")[0].split("/") if part]
+    return (len(parts), parts[0] if parts else "")
+
+
+def _of_site_map(here: Visiting) -> Iterator[str]:
+    """The paths that a site map lists, this site's alone; none where there is no map."""
+    try:
+        visited = here.page("/sitemap.xml")
+        if visited.status != 200:
+            return
+        places = locations(visited.body)
+    except (LinkError, ValueError):
+        return
+    for place in places:
+        try:
+            yield here.place(place).removeprefix(here.address) or "/"
+        except LinkError:
+            continue
+
+
+def as_a_visitor(run: Acting) -> list[str]:
+    """What a visitor sees amiss, caches and all, in words. A page that was not fine before is not
+    held against the run.
+    """
+    here = sites.visiting(run.context, run.site)
+    told = []
+    for was in run.baseline.looks:
+        if was.name == "Editor" or was.status != 200 or not was.bytes:
+            continue
+        look = look_at(here, was.name, was.where, past_caches=False)
+        if look.status != 200:
+            told.append(f"{was.name}: a visitor sees status {look.status}")
+        elif not look.bytes:
+            told.append(f"{was.name}: a visitor sees an empty page")
+    return told
+
+
+def say_worse(bad: tuple[Seen, ...]) -> str:
+    """What is worse, the first two things in full: the journal's probe holds the rest."""
+    told = "; ".join(f"{s.name}: {s.before} before, {s.now} now" for s in bad[:2])
+    more = len(bad) - 2
+    return f"{told}; and {more} other {'look' if more == 1 else 'looks'}" if more > 0 else told

@@ -1,0 +1,215 @@
+"""Pictures of a site's pages before and after a run, and where they differ.
+
+They are taken where a browser is configured, beside the probes and never in their place: a picture
+that can't be taken is told in the journal and holds nothing up. They lie in the data directory, a
+folder for each run. What differs between two pictures from before a run changes by itself: it is
+marked as such, and apart from what differs after.
+"""
+
+from __future__ import annotations
+
+import re
+import shutil
+from collections.abc import Callable, Iterable
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, NamedTuple
+
+from windbreak.core.values.runs import JournalEntry, Probe
+from windbreak.documents.runs import Box, PicturePair
+from windbreak.links.camera import Camera, NoPicture
+from windbreak.operations.context import Context
+from windbreak.operations.runs.acting import Acting
+from windbreak.operations.sites import sites
+from windbreak.store.errors import NotFound
+from windbreak.wording.words import counted
+
+if TYPE_CHECKING:
+    from PIL.Image import Image
+
+
+WIDTHS = (1280, 390)
+_MOST_PAGES = 3
+_CELL = 16  # pixels: what differs is marked in cells of this size
+_LEAST = 24  # how much lighter or darker, of 255, counts as another colour
+_NAME = re.compile(r"\d{1,2}-\d{3,4}-(before|again|after)\.png")
+
+
+class Wanted(NamedTuple):
+    """A page of which pictures are taken: its number, name and place."""
+
+    number: int
+    name: str
+    where: str
+
+
+def before(run: Acting) -> None:
+    """Take pictures of the first pages of the baseline, each twice. Writes."""
+
+    def take() -> dict[str, Any]:
+        pages = _pages(run.baseline)
+        for kind in ("before", "again"):
+            _take(run, pages, kind)
+        folder = _folder(run.context, run.run.id)
+        return {"pictures": [_first(folder, page, width) for page in pages for width in WIDTHS]}
+
+    _once(run, "pictures before", take)
+
+
+def after(run: Acting) -> None:
+    """The same pages after the run, and where they differ. Writes."""
+    first = run.journal.entries.get(("pictures before", "done"))
+    if first is None:
+        return
+    taken: list[dict[str, Any]] = first.detail["pictures"]
+
+    def take() -> dict[str, Any]:
+        _take(run, _pages(run.baseline), "after")
+        folder = _folder(run.context, run.run.id)
+        return {"pictures": [_second(folder, picture) for picture in taken]}
+
+    _once(run, "pictures after", take)
+
+
+def _once(run: Acting, act: str, take: Callable[[], dict[str, Any]]) -> None:
+    if not run.context.browser or (act, "noted") in run.journal.entries:
+        return
+    try:
+        run.journal.once(act, take, text=lambda d: counted(len(d["pictures"]), "picture"))
+    except (NoPicture, OSError) as error:
+        run.journal.note(act, f"could not be taken: {error}")
+
+
+def _take(run: Acting, pages: list[Wanted], kind: str) -> None:
+    folder = _folder(run.context, run.run.id)
+    folder.mkdir(parents=True, exist_ok=True)
+    visiting = sites.visiting(run.context, run.site)
+    with Camera(run.context.browser, visiting) as camera:
+        for page in pages:
+            for width in WIDTHS:
+                taken = camera.take(page.where, width)
+                (folder / f"{page.number}-{width}-{kind}.png").write_bytes(taken)
+
+
+def _pages(baseline: Probe) -> list[Wanted]:
+    fine = [look for look in baseline.looks if look.name != "Editor" and look.status == 200]
+    return [Wanted(n, look.name, look.where) for n, look in enumerate(fine[:_MOST_PAGES])]
+
+
+def _first(folder: Path, page: Wanted, width: int) -> dict[str, Any]:
+    stem = f"{page.number}-{width}"
+    first, again = (folder / f"{stem}-{kind}.png" for kind in ("before", "again"))
+    seen = marked(first, again, first)
+    named = {"page": page.name, "width": width, "stem": stem}
+    return {**named, "height": seen.height, "lively": seen.lively}
+
+
+def _second(folder: Path, picture: dict[str, Any]) -> dict[str, Any]:
+    names = (folder / f"{picture['stem']}-{kind}.png" for kind in ("before", "again", "after"))
+    seen = marked(*names)
+    return {**picture, "height": seen.height, "boxes": seen.boxes}
+
+
+def pairs(run: int, journal: Iterable[JournalEntry]) -> tuple[PicturePair, ...]:
+    """A run's pictures, page by page and width by width, as its journal has them."""
+    done = {entry.act: entry for entry in journal if entry.state == "done"}
+    newest = done.get("pictures after") or done.get("pictures before")
+    if newest is None:
+        return ()
+    address = f"/api/v1/runs/{run}/pictures"
+    return tuple(
+        PicturePair(
+            page=picture["page"],
+            width=picture["width"],
+            height=picture["height"],
+            before=f"{address}/{picture['stem']}-before.png",
+            after=f"{address}/{picture['stem']}-after.png" if "boxes" in picture else None,
+            boxes=picture.get("boxes", ()),
+            lively=picture["lively"],
+        )
+        for picture in newest.detail["pictures"]
+    )
+
+
+class Marked(NamedTuple):
+    """Where two pictures differ, and where the page changes by itself."""
+
+    height: int
+    boxes: tuple[Box, ...]
+    lively: tuple[Box, ...]
+
+
+def marked(first: Path, again: Path, now: Path) -> Marked:
+    """Where a page changes by itself, from two pictures of before, and where it differs now."""
+    from PIL import Image
+
+    alive = _differing(first, again)
+    heights = []
+    for path in (first, now):
+        with Image.open(path) as image:
+            heights.append(image.height)
+    differs = _differing(first, now) - alive
+    return Marked(max(heights), tuple(_boxes(differs)), tuple(_boxes(alive)))
+
+
+def picture(context: Context, run: int, name: str) -> Path:
+    """The file of one picture. Raises NotFound."""
+    path = _folder(context, run) / name
+    if not _NAME.fullmatch(name) or not path.exists():
+        raise NotFound("picture", name)
+    return path
+
+
+def forget(context: Context) -> None:
+    """Drop the pictures of runs whose journals are gone. Writes."""
+    for folder in (context.data / "pictures").glob("*"):
+        if not context.store.journal.all(run=int(folder.name)):
+            shutil.rmtree(folder, ignore_errors=True)
+
+
+def _folder(context: Context, run: int) -> Path:
+    return context.data / "pictures" / str(run)
+
+
+def _differing(first: Path, second: Path) -> set[tuple[int, int]]:
+    """The cells, column and row, in which two pictures differ."""
+    from PIL import Image, ImageChops
+
+    with Image.open(first) as a, Image.open(second) as b:
+        size = (max(a.width, b.width), max(a.height, b.height))
+        whole = ImageChops.difference(_on_paper(a, size), _on_paper(b, size)).convert("L")
+    other = whole.point(lambda value: 255 if value >= _LEAST else 0)
+    cells = ((size[0] + _CELL - 1) // _CELL, (size[1] + _CELL - 1) // _CELL)
+    # One pixel of the small picture is the largest difference in a cell.
+    padded = Image.new("L", (cells[0] * _CELL, cells[1] * _CELL))
+    padded.paste(other, (0, 0))
+    small = padded.reduce(_CELL).point(lambda value: 255 if value else 0)
+    data = small.tobytes()
+    return {(n % cells[0], n // cells[0]) for n, value in enumerate(data) if value}
+
+
+def _on_paper(image: Image, size: tuple[int, int]) -> Image:
+    """A picture on white of a given size, so that a page that grew shorter differs below."""
+    from PIL import Image as Images
+
+    paper = Images.new("RGB", size, "white")
+    paper.paste(image.convert("RGB"), (0, 0))
+    return paper
+
+
+def _boxes(cells: set[tuple[int, int]]) -> list[Box]:
+    """Cells that touch, or nearly do, as boxes: left, top, width and height in pixels."""
+    left, boxes = set(cells), []
+    while left:
+        reached, queue = set(), [left.pop()]
+        while queue:
+            x, y = queue.pop()
+            reached.add((x, y))
+            for near in [(x + i, y + j) for i in (-2, -1, 0, 1, 2) for j in (-2, -1, 0, 1, 2)]:
+                if near in left:
+                    left.discard(near)
+                    queue.append(near)
+        columns, rows = [x for x, _ in reached], [y for _, y in reached]
+        x, y = min(columns), min(rows)
+        wide, tall = max(columns) - x + 1, max(rows) - y + 1
+        boxes.append((x * _CELL, y * _CELL, wide * _CELL, tall * _CELL))
+    return sorted(boxes, key=lambda box: (box[1], box[0]))

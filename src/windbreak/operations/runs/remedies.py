@@ -1,0 +1,51 @@
+"""Remedies for known faults of a site, each once for an act, written down as it is done.
+
+They are judged by what is read back after the step, never by the message. What has none fails the
+step. ``busy`` and no answer are waited for by the journal.
+"""
+
+from __future__ import annotations
+
+import time
+from typing import Literal
+
+from windbreak.operations.runs import keeping
+from windbreak.operations.runs.acting import Acting
+
+_CLEARED = {"folder-exists": "leftover", "stale-record": "stale"}  # by the code that tells of it
+_PAUSE = 2.0  # seconds before a fetch of the site's own is tried again
+
+Mended = Literal["again", "go on", "no"]
+
+
+def mend(run: Acting, act: str, code: str, product: str, number: int) -> Mended:
+    """Mend a known fault: whether it is tried again, gone on with, or has no remedy."""
+    site = run.site
+
+    def note(text: str) -> None:
+        run.journal.note(f"{act} mended", text, step=number)
+
+    match code:
+        case "already-there":
+            note(f"the site says that {product} is there already; what is read back decides")
+            return "go on"
+        case "timed-out":
+            # Its state was asked for, and it is told that nothing was done.
+            note(f"it took too long, and nothing was done to {product}: again")
+            return "again"
+        case "fetch-failed":
+            note(f"the site could not fetch what it needs: again in {_PAUSE:.0f} s")
+            time.sleep(_PAUSE)
+            return "again"
+        case "no-room":
+            freed = keeping.make_room(run.context, run.agent, site.id, but=run.run.id)
+            if freed is None:
+                return "no"
+            note(f"{freed / 2**20:.1f} MB were freed of what is past its end: again")
+            return "again"
+    kind = _CLEARED.get(code)
+    if kind is not None and "clear" in site.link.agent_can:
+        text = f"{code}: {kind} of {product} cleared, again"
+        run.do(f"clear {act}", "clear", text, step=number, product=product, kind=kind)
+        return "again"
+    return "no"

@@ -1,0 +1,377 @@
+"""One run, as it is carried out: before, prepare, the steps, after.
+
+Source: docs/runs.md. A run goes through the same acts whether it is begun or taken up after a crash
+(see journal). Judged by reading back and by probes, never by a message. Where an errand keeps it,
+it ends what it prepared and waits; when it goes on, it begins with a fresh look: a new *leg*.
+"""
+
+from __future__ import annotations
+
+from datetime import timedelta
+from typing import Any
+
+from windbreak.core.resolution.permit import permit
+from windbreak.core.scheduling.openings import openings
+from windbreak.core.values.inventories import Inventory
+from windbreak.core.values.matters import DebtKind
+from windbreak.core.values.runs import WENT_WRONG, Probe, Run, RunState
+from windbreak.core.values.verdicts import PlannedStep
+from windbreak.feeds.errors import FeedError
+from windbreak.links.errors import LinkError, Superseded
+from windbreak.links.probing import broken, worse
+from windbreak.operations.administration import instance, outward
+from windbreak.operations.errors import OperationError
+from windbreak.operations.planning import brought
+from windbreak.operations.reasoning.cases import Ground
+from windbreak.operations.runs import (
+    debts,
+    errands,
+    going_back,
+    lengths,
+    looking,
+    matters,
+    own_files,
+    pictures,
+    replanning,
+    stepping,
+)
+from windbreak.operations.runs.acting import Acting, Stopped
+from windbreak.operations.runs.course import differing
+from windbreak.operations.runs.journal import NOT_WAITING, StepFailed
+from windbreak.operations.runs.looking import say_worse
+from windbreak.operations.tracking import rights
+from windbreak.packages.errors import PackageRefused
+from windbreak.wording.permits import refusal_texts
+from windbreak.wording.words import counted
+
+LEAST_ROOM_MB = 200
+BACK = timedelta(minutes=5)  # kept free at the end of an opening to go back in
+STEP = timedelta(minutes=3)
+_FETCHES = (1.0, 3.0, 9.0)  # seconds between two tries to fetch a package
+
+
+class _Waits(Exception):
+    """An errand keeps the run."""
+
+    def __init__(self, errand: int, text: str) -> None:
+        self.errand = errand
+        super().__init__(text)
+
+
+class Runner(Acting):
+    """One run, carried out to its end."""
+
+    def go(self) -> Run:
+        try:
+            self._before()
+        except (LinkError, OperationError, StepFailed, Stopped, FeedError, PackageRefused) as error:
+            return self._end("stopped", f"Nothing was changed: {error}")
+        state: RunState
+        try:
+            try:
+                self._prepare()
+                text = self._steps()
+                state = "done"
+            except _Waits as error:
+                return self._wait(error)
+            except Stopped as error:
+                state, text = "stopped", str(error)
+            except Superseded:
+                raise
+            except (StepFailed, LinkError, OperationError, FeedError, PackageRefused) as error:
+                state, text = going_back.go_back(self, error)
+            text = self._after(state, text)
+        except Superseded as error:
+            # Another service drives the site: not a thing more is done here.
+            return self._end("stopped", f"Another service has taken the site over ({error}).")
+        return self._end("alarm" if self.alarmed else state, text)
+
+    # Before and prepare.
+
+    def _before(self) -> None:
+        self.tell("before", self.run.step, "Looking that nothing has changed.")
+        if self.journal.done(self.leg("inventory")) is None:
+            self._pay_first()
+        there = self.journal.once(
+            self.leg("inventory"), self._look_before, text=lambda d: d["text"]
+        )
+        if there["changed"]:
+            what = ", ".join(there["changed"])
+            raise Stopped(f"the site is not as it was planned from: {what}.")
+        if there["free_mb"] < LEAST_ROOM_MB:
+            raise Stopped(f"only {there['free_mb']} MB are free; {LEAST_ROOM_MB} are needed.")
+        self._time_left("It was not begun")
+        self.journal.once(self.leg("packages"), self._packages, text=lambda d: d["text"])
+        self.journal.once(self.leg("own files"), self._own_files, text=_own_text)
+        self.journal.once("usual lengths", self._lengths)
+        detail = self.journal.once(
+            self.leg("baseline"),
+            lambda: looking.baseline(self).model_dump(mode="json"),
+            text=lambda d: f"{len(d['looks'])} pages, each looked at several times",
+        )
+        bad = broken(Probe.model_validate(detail))
+        if bad:
+            raise Stopped(f"the site is broken already: {'; '.join(bad)}. Mend that first.")
+        pictures.before(self)
+        if replanning.newer_patches(self.context, self.plan) and self.course.turns == 0:
+            why = ", ".join(replanning.newer_patches(self.context, self.plan))
+            replanning.replan(self, 0, f"patch releases, as approved: {why}")
+
+    def _pay_first(self) -> None:
+        """What an earlier run still owes is set back first: it is not how the site was."""
+        if not debts.owed(self.context, self.site.id):
+            return
+        left = self.journal.ask(self.pay)
+        if left:
+            what = debts.in_words(left)
+            raise Stopped(f"an earlier run still owes {what}, and it can't be set back.")
+
+    def _packages(self) -> dict[str, Any]:
+        """Every package of the plan in hand and examined, before anything is changed."""
+        for step in self.steps[self._steps_done() :]:
+            for move in step.moves:
+                if not move.product.startswith("runtime/"):
+                    self.fetch(move.product, move.to)
+        return {"text": "in hand, and examined"}
+
+    def _own_files(self) -> dict[str, Any]:
+        """The files of the site's own in what is moved: which are carried over, by product."""
+        decided = self.plan.approval.changed_files if self.plan.approval else None
+        every = self.journal.ask(
+            lambda: own_files.check(
+                self.context, self.agent, self.site.id, self.steps[self._steps_done() :], decided
+            )
+        )
+        return {
+            "carry": {own.product: own.carried(decided) for own in every if own.known},
+            "aside": {
+                own.product: own.changed for own in every if own.changed and decided == "set-aside"
+            },
+            "unknown": [own.product for own in every if not own.known],
+        }
+
+    def _look_before(self) -> dict[str, Any]:
+        there = self.inventory()
+        expected = self.course.expected(self._steps_done())
+        changed = differing(expected, there, self.names)
+        return {
+            "changed": changed,
+            "free_mb": there.free_mb,
+            "text": "as planned" if not changed else "; ".join(changed),
+            "active": [c.product for c in there.components if c.active],
+            "automatic_updates": there.automatic_updates,
+            "caches": list(there.caches),
+        }
+
+    def _steps_done(self) -> int:
+        entries, number = self.journal.entries, 0
+        while (f"step {number + 1}", "done") in entries:
+            number += 1
+        return number
+
+    def _lengths(self) -> dict[str, Any]:
+        return dict(lengths.usual(self.context, self.site.host))
+
+    def _prepare(self) -> None:
+        self.tell("prepare", self.run.step, "Snapshot, automatic updates paused, caches off.")
+        self.do(self.leg("snapshot"), "snapshot", "the whole site, read back")
+        if self.recorded["automatic_updates"]:
+            self.owe("updates", was=True)
+            self.do(self.leg("updates paused"), "updates", "paused for the run", on=False)
+        for cache in self.recorded["caches"]:
+            self.owe("cache", was=True, name=cache)
+            act = self.leg(f"cache off {cache}")
+            self.do(act, "caches", "off for the run", name=cache, on=False)
+
+    # The steps.
+
+    def _steps(self) -> str:
+        number = 1
+        while number <= len(self.steps):
+            step = self.steps[number - 1]
+            if (f"step {number}", "meant") not in self.journal.entries:
+                if self.context.store.runs.get(self.run.id).stop_asked:
+                    raise Stopped(f"Stopped before step {number}, as asked.")
+                self._still_allowed(number, step)
+                self._errands_first(number)
+                self.journal.write(f"step {number}", "meant", step=number, text=self.title(number))
+            self.tell("steps", number, self.title(number))
+            if self.journal.done(f"step {number}") is None:
+                stepping.carry_out(self, number, step)
+            self._hold_to_plan(number)
+            number += 1
+        return f"{counted(len(self.steps), 'step')} done, each looked at."
+
+    def _still_allowed(self, number: int, step: PlannedStep) -> None:
+        """What stands against a step now that did not when it was approved: the permit."""
+        before = f"Stopped before step {number}"
+        if not instance.may_drive(self.context):
+            raise Stopped(f"{before}: this service drives no site any more.")
+        if not self.plan.approval or self.context.store.plans.get(self.plan.id).state != "approved":
+            raise Stopped(f"{before}: the plan is no longer approved.")
+        self._time_left(before)
+        inventory = self.context.store.inventories.get(self.site.id)
+        ground = Ground.read(self.context)
+        case = ground.case(self.context.store.sites.get(self.site.id), inventory)
+        moves = [(move.product, move.to) for move in step.moves]
+        asked = permit(case, ground.catalogue.compiled.beside(case), moves)
+        against = [*refusal_texts(case, asked), *self._too_little(inventory, step)]
+        if against:
+            raise Stopped(f"{before}: {' '.join(against)}")
+
+    def _too_little(self, inventory: Inventory, step: PlannedStep) -> list[str]:
+        return [f"{text}." for text in brought.too_little(self.context, inventory, [step])]
+
+    def _time_left(self, before: str) -> None:
+        """Raise Stopped where the site's window, as it is now, leaves no time for a step and the
+        way back. A run that was begun outside of it, knowingly, is bound by none.
+        """
+        site, now = self.context.store.sites.get(self.site.id), self.context.clock()
+        if self.run.outside or not site.windows:
+            return
+        needed = STEP + BACK
+        open_ = openings(site.windows, site.timezone, now, now + needed)
+        if not any(opens <= now and now + needed <= closes for opens, closes in open_):
+            raise Stopped(
+                f"{before}: the window of {site.label} leaves no time for a step and the way back."
+            )
+
+    def _errands_first(self, number: int) -> None:
+        """Raise _Waits where a step needs work of a person that is not done yet."""
+        for bring in self.brings(number):
+            if bring.by == "person" and bring.blocking:
+                errand = errands.of_run(self.context, self.run, bring)
+                if errand.closed_at is None:
+                    raise _Waits(errand.id, f"It waits for errand {errand.id}: {errand.text}.")
+
+    def _hold_to_plan(self, number: int) -> None:
+        """Whether all on the site is as the steps so far leave it; else other hands were here, and
+        the rest is planned anew within what was approved. Raises Stopped where that can't be.
+        """
+
+        def look() -> dict[str, Any]:
+            inventory = self.context.store.inventories.get(self.site.id)
+            expected = self.course.expected(number)
+            return {"odd": differing(expected, inventory, self.names)}
+
+        odd = self.journal.once(
+            f"whole inventory {number}",
+            look,
+            step=number,
+            text=lambda d: "; ".join(d["odd"]) or "as planned",
+        )["odd"]
+        if not odd or self.course.after >= number:
+            return
+        what = "; ".join(odd)
+        self.context.store.runs.change(self.run.id, surprises=tuple(odd))
+        if not replanning.replan(self, number, f"other hands were here: {what}"):
+            raise Stopped(
+                f"Stopped after step {number}: other hands were here: {what}. The rest can't be "
+                "planned from that within what was approved."
+            )
+
+    # After.
+
+    def _wait(self, waits: _Waits) -> Run:
+        """End what was prepared: the site is as it was, and the run waits for an errand."""
+        text = str(waits)
+        left = self.journal.ask(self.pay)
+        if left:
+            text = f"{text} Still owed to the site: {debts.in_words(left)}."
+        self.do(self.leg("caches purged"), "purge", "all of them")
+        self.journal.write(f"waits for errand {waits.errand}", "noted", text=text)
+        changed = self.context.store.runs.change(
+            self.run.id, state="waiting", phase="waiting", text=text, errand=waits.errand
+        )
+        self.context.record(self.run.by, f"run {self.run.id}: waits", self.site.id, result=text)
+        self.context.tell("run", str(self.run.id), text)
+        return changed
+
+    def _after(self, state: RunState, text: str) -> str:
+        """Everything as it was, whatever happened; the last probe; the errands; the ledger."""
+        self.tell("after", self.context.store.runs.get(self.run.id).step, text)
+        try:
+            keep_page = self.alarmed and ("page up for help", "done") in self.journal.entries
+            kept: tuple[DebtKind, ...] = ("page",) if keep_page else ()
+            left = self.journal.ask(lambda: self.pay(*kept))
+            owed = [debt for debt in left if debt.kind not in kept]
+            if owed:
+                text = f"{text} Still owed to the site: {debts.in_words(owed)}."
+            self.journal.write("as it was", "noted", text=debts.in_words(left) or "all of it")
+            self.do(self.leg("caches purged"), "purge", "all of them")
+            self._errands_left()
+            if keep_page:
+                return text  # a probe would see our own page, and nothing behind it
+            bad = worse(looking.look(self, "last probe", None))
+            pictures.after(self)
+            amiss = [say_worse(bad)] if bad else looking.as_a_visitor(self)
+            if state == "done" and amiss:
+                self.alarm(f"The last probe differs: {'; '.join(amiss)}.")
+                return f"{text} But the last probe differs: {'; '.join(amiss)}."
+        except Superseded:
+            raise
+        except (StepFailed, LinkError) as error:
+            self.alarm(f"Not everything is as it was: {error}.")
+            return f"{text} But not everything could be set as it was: {error}."
+        return text
+
+    def _errands_left(self) -> None:
+        """What the steps that are done leave for a person becomes errands, each with its day."""
+        for number in range(1, len(self.steps) + 1):
+            entries = self.journal.entries
+            if (f"step {number}", "done") in entries and (
+                f"step {number}",
+                "put back",
+            ) not in entries:
+                for bring in self.brings(number):
+                    if bring.by == "person":
+                        errands.of_run(self.context, self.run, bring)
+
+    def _end(self, state: RunState, text: str) -> Run:
+        now = self.context.clock()
+        with self.context.store.transaction():
+            changed = self.context.store.runs.change(
+                self.run.id,
+                state=state,
+                phase="ended",
+                text=text,
+                ended_at=now,
+                last_sign_at=now,
+                pace="usual",
+                progress="",
+                **NOT_WAITING,
+            )
+            if state in WENT_WRONG:
+                matters.open_for(self.context, changed)
+            plan_state = "carried out" if state == "done" else "failed"
+            self.context.store.plans.change(self.plan.id, state=plan_state)
+            inventory = self.context.store.inventories.find(self.site.id)
+            if state == "done" and inventory is not None:
+                # What ended well is the site's; what was put back never was.
+                rights.remember(self.context, None, inventory)
+            self.context.record(
+                self.run.by,
+                f"run {self.run.id} on {self.site.label}: {state}",
+                self.site.id,
+                why=self.plan.approval.why if self.plan.approval else "",
+                result=text,
+            )
+            outward.tell(
+                self.context,
+                "run.ended",
+                {"run": self.run.id, "site": self.site.id, "state": state, "text": text},
+            )
+        self.context.tell("run", str(self.run.id), f"{state}: {text}")
+        return changed
+
+
+def _own_text(detail: dict[str, Any]) -> str:
+    """The journal's line of the site's own files."""
+    carried = sum(len(paths) for paths in detail["carry"].values())
+    aside = sum(len(paths) for paths in detail["aside"].values())
+    parts = [f"{counted(carried, 'file')} carried over" if carried else "none to carry over"]
+    if aside:
+        parts.append(f"{counted(aside, 'file')} set aside, as approved")
+    if detail["unknown"]:
+        parts.append(f"not known of {', '.join(detail['unknown'])}")
+    return "; ".join(parts)

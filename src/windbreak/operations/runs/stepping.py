@@ -1,0 +1,122 @@
+"""One step of a run: apply, migrate, make anew, register, read back, look.
+
+A step of several moves goes behind the maintenance page, its plugins off meanwhile.
+"""
+
+from __future__ import annotations
+
+from functools import partial
+from typing import Any
+
+from windbreak.core.values.packages import Package
+from windbreak.core.values.verdicts import PlannedMove, PlannedStep
+from windbreak.links.probing import worse
+from windbreak.operations.licensing import licence_codes
+from windbreak.operations.runs import looking, remedies
+from windbreak.operations.runs.acting import Acting
+from windbreak.operations.runs.journal import StepFailed
+from windbreak.operations.runs.looking import say_worse
+
+
+def carry_out(run: Acting, number: int, step: PlannedStep) -> None:
+    """Carry out a step, and look. Raises StepFailed."""
+    combined = len(step.moves) > 1
+    on_before = run.recorded["active"]
+    plugins = [
+        m.product
+        for m in step.moves
+        if combined and m.product.startswith("plugin/") and m.product in on_before
+    ]
+    if combined:
+        run.owe("page", was=False)
+        page = f"page up {number}"
+        run.do(page, "maintenance", "maintenance page", step=number, on=True)
+        for product in plugins:
+            run.owe("plugin", was=True, name=product)
+            _switch(run, f"off {number} {product}", product, on=False, step=number)
+    for move in step.moves:
+        _apply(run, number, move)
+    for move in step.moves:
+        if move.product in plugins or move.from_ is None:
+            _switch(run, f"on {number} {move.product}", move.product, on=True, step=number)
+    _guards(run, number)
+    if combined:
+        page = f"page down {number}"
+        run.do(page, "maintenance", "page taken away", step=number, on=False)
+    _read_back(run, number, step)
+    seen = looking.look(run, f"probe {number}", number)
+    bad = worse(seen)
+    if bad:
+        raise run.journal.fail(f"step {number}", "breaks-site", say_worse(bad), step=number)
+    run.journal.write(
+        f"step {number}",
+        "done",
+        step=number,
+        text=f"as before on {len(seen)} looks",
+        detail={"seen": [s.model_dump() for s in seen]},
+    )
+
+
+def _apply(run: Acting, number: int, move: PlannedMove) -> None:
+    act = f"apply {number} {move.product}"
+    text = f"{move.product} {move.from_ or 'absent'} to {move.to}"
+    if move.product.startswith("runtime/"):
+        if "runtime" not in run.site.link.agent_can:
+            return  # its host switched it, by an errand; it is read back
+        args = {"product": move.product, "version": move.to}
+        run.do(act, "runtime", text, step=number, **args)
+        return
+    package = run.fetch(move.product, move.to)
+    apply = partial(_send, run, package)
+    try:
+        run.journal.change(act, apply, step=number, text=text)
+    except StepFailed as error:
+        match remedies.mend(run, act, error.code, move.product, number):
+            case "again":
+                run.journal.change(f"{act} again", apply, step=number, text=text)
+            case "no":
+                raise
+
+
+def _send(run: Acting, package: Package, change: str) -> dict[str, Any]:
+    archive = run.context.shelf.read(package)
+    carry = run.carried(package.product)
+    return run.agent.apply(change, package, archive, run.site.id, carry)
+
+
+def _switch(run: Acting, act: str, product: str, *, on: bool, step: int) -> None:
+    text = f"{product} switched {'on' if on else 'off'}"
+    run.do(act, "switch", text, step=step, product=product, on=on)
+
+
+def _guards(run: Acting, number: int) -> None:
+    """What the moves bring that the run does itself: migrations, files made anew, codes."""
+    for bring in run.brings(number):
+        if bring.by != "run":
+            continue
+        act, product = f"{bring.kind} {number} {bring.product}", bring.product
+        if bring.kind == "register":
+            code = licence_codes.code_for(run.context, run.site.id, product)
+            if code is None:
+                raise run.journal.fail(act, "not-permitted", "its code is gone", step=number)
+            text = f"{bring.text} (…{code[-4:]})"
+            run.do(act, "register", text, step=number, product=product, code=code)
+        else:
+            run.do(act, bring.kind, bring.text, step=number, product=product)
+
+
+def _read_back(run: Acting, number: int, step: PlannedStep) -> None:
+    """The versions as the site has them now; the expected ones, or the step failed."""
+
+    def read() -> dict[str, Any]:
+        inventory = run.inventory()
+        return {m.product: inventory.version_of(m.product) for m in step.moves}
+
+    there = run.journal.once(
+        f"read back {number}", read, step=number, text=lambda d: ", ".join(map(str, d.values()))
+    )
+    for move in step.moves:
+        if there.get(move.product) != move.to:
+            have = there.get(move.product) or "nothing"
+            text = f"{move.product} should be {move.to}; read back: {have}"
+            raise run.journal.fail(f"step {number}", "unknown", text, step=number)

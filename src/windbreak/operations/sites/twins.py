@@ -1,0 +1,207 @@
+"""Twins: refreshed from their production site, and used to prove that its backup can be restored.
+
+A snapshot is made there, carried over in parts, and restored here with the addresses rewritten; the
+link and the seats of the twin stay its own. The twin is never copied over its site.
+"""
+
+from __future__ import annotations
+
+import base64
+import contextlib
+import hashlib
+import secrets
+import time
+from collections.abc import Callable
+from datetime import UTC, datetime, timedelta
+
+from windbreak.core.scheduling.openings import openings
+from windbreak.core.values.inventories import Inventory
+from windbreak.core.values.sites import Site
+from windbreak.core.values.tasks import Subject
+from windbreak.links.adapter import Agent, SentPart
+from windbreak.links.errors import CallFailed, LinkError, UnderWay
+from windbreak.links.probing import look_at
+from windbreak.operations.context import Context
+from windbreak.operations.errors import Refused
+from windbreak.operations.sites import inventories, sites
+
+_CALLS = ("snapshot", "restore", "fetch", "bring", "drop")
+_PATIENCE = 1800.0  # seconds for one change
+_PROOF = timedelta(minutes=30)  # kept free in a window for a proof
+
+Tell = Callable[[str], None]
+
+
+def check(context: Context, twin: str) -> Site:
+    """The production site of a twin. Raises Refused where it is none, or either can't do it."""
+    known = context.store.sites.get(twin)
+    if known.twin_of is None:
+        raise Refused("no-twin", f"{known.label} is no twin of a site")
+    site = context.store.sites.get(known.twin_of)
+    for one in (site, known):
+        sites.agent_for(context, one.id)  # refuses a site that is not linked
+        lacks = [call for call in _CALLS if call not in one.link.agent_can]
+        if lacks:
+            raise Refused(
+                "agent-too-old", f"the agent of {one.label} can't {', '.join(lacks)}: update it"
+            )
+        if context.store.runs.count(site=one.id, state="running"):
+            raise Refused("site-busy", f"a run is under way on {one.label}")
+        if context.store.matters.count(site=one.id, open=True):
+            raise Refused("open-matter", f"a matter is open on {one.label}: close it first")
+    return site
+
+
+def refresh(context: Context, twin: str, tell: Tell) -> Subject:
+    """Make a twin as its production site is now. Writes. Raises Refused, LinkError."""
+    site = check(context, twin)
+    there, here = sites.agent_for(context, site.id), sites.agent_for(context, twin)
+    name = _copied(context, site, there, here, tell)
+    tell("restoring on the twin")
+    aside = _do(here, "restore", snapshot=name, **{"from": site.address})
+    text = _compared(context, site, context.store.sites.get(twin), there, here)
+    _do(here, "drop", snapshots=[name], kept=[aside["change"]])
+    now = context.clock()
+    with context.store.transaction():
+        context.store.sites.change(twin, refreshed_at=now)
+        label = context.store.sites.get(twin).label
+        context.record("Windbreak", f"{label} refreshed from {site.label}", twin, result=text)
+    return Subject(site=twin, text=text)
+
+
+def unproved(context: Context) -> str | None:
+    """The twin on which a backup is to be proved now: that of the site whose proof is the oldest,
+    past its days, in a window of the site. None where none is, or proofs are not wanted. Reads.
+    """
+    now = context.clock()
+    if not context.prove_days:
+        return None
+    due: list[tuple[datetime, str]] = []
+    for twin in sites.live(context):
+        if twin.twin_of is None or twin.link.state != "linked":
+            continue
+        site = context.store.sites.get(twin.twin_of)
+        proved_at = site.proved_at or datetime.min.replace(tzinfo=UTC)
+        if site.link.state != "linked" or proved_at + timedelta(days=context.prove_days) > now:
+            continue
+        open_ = openings(site.windows, site.timezone, now, now + _PROOF)
+        if any(opens <= now and now + _PROOF <= closes for opens, closes in open_):
+            due.append((proved_at, twin.id))
+    for _, twin_id in sorted(due):
+        with contextlib.suppress(Refused):
+            check(context, twin_id)
+            return twin_id
+    return None
+
+
+def prove(context: Context, twin: str, tell: Tell) -> Subject:
+    """Restore a snapshot of the production site on its twin, look whether it is whole, and bring
+    the twin back to what it was. Writes. Raises Refused, LinkError.
+    """
+    site = check(context, twin)
+    there, here = sites.agent_for(context, site.id), sites.agent_for(context, twin)
+    tell("keeping the twin as it is")
+    own = _do(here, "snapshot")
+    name = _copied(context, site, there, here, tell)
+    tell("restoring on the twin")
+    asides = [_do(here, "restore", snapshot=name, **{"from": site.address})["change"]]
+    well = True
+    try:
+        text = _compared(context, site, context.store.sites.get(twin), there, here)
+    except Refused as error:
+        well, text = False, str(error)
+    tell("bringing the twin back")
+    asides.append(_do(here, "restore", snapshot=own["snapshot"])["change"])
+    _do(here, "drop", snapshots=[name, own["snapshot"]], kept=asides)
+    sites.refresh(context, twin)
+    now = context.clock()
+    with context.store.transaction():
+        context.store.sites.change(site.id, proved_at=now, proved=well, proof=text)
+        what = "restored on its twin" if well else "could not be proved"
+        context.record("Windbreak", f"backup of {site.label}: {what}", site.id, result=text)
+    return Subject(site=site.id, text=text, well=well)
+
+
+def _copied(context: Context, site: Site, there: Agent, here: Agent, tell: Tell) -> str:
+    """Carry a fresh snapshot of a site over to its twin, in parts; its name there."""
+    tell("snapshot of the site")
+    name = str(_do(there, "snapshot")["snapshot"])
+    whole, offset = hashlib.sha256(), 0
+    try:
+        while True:
+            part = there.fetch(name, offset)
+            data = base64.b64decode(part.data)
+            whole.update(data)
+            sent = SentPart(
+                snapshot=name,
+                offset=offset,
+                data=part.data,
+                bytes=part.bytes,
+                sha256=whole.hexdigest(),
+            )
+            here.bring(f"bring-{secrets.token_hex(8)}", sent)
+            offset += len(data)
+            tell(f"{offset // 1024:,} of {part.bytes // 1024:,} kB carried over")
+            if offset >= part.bytes or not data:
+                return name
+    finally:
+        _do(there, "drop", snapshots=[name])
+
+
+def _compared(context: Context, site: Site, twin: Site, there: Agent, here: Agent) -> str:
+    """Whether a twin is what its site is: components, counts, pages. Raises Refused with what
+    differs.
+    """
+    own = _inventory(context, site, there)
+    copy = _inventory(context, twin, here)
+    differs = sorted(
+        {(c.product, c.version) for c in own.components if not c.product.startswith("runtime/")}
+        ^ {(c.product, c.version) for c in copy.components if not c.product.startswith("runtime/")}
+    )
+    counts, copied = there.look().counts, here.look().counts
+    fewer = [f"{copied.get(k, 0)} {k} of {n}" for k, n in counts.items() if copied.get(k, 0) < n]
+    look = look_at(sites.visiting(context, twin), "Front page", "/")
+    faults = [f"{product} {version}" for product, version in differs] + fewer
+    if look.status != 200 or not look.bytes:
+        faults.append(f"its front page answers {look.status}")
+    if faults:
+        raise Refused("not-whole", f"what was restored is not whole: {', '.join(faults)}")
+    pieces = sum(counts.values())
+    return f"{len(own.components)} components and {pieces:,} pieces of content, as on the site"
+
+
+def _inventory(context: Context, site: Site, agent: Agent) -> Inventory:
+    inventory = agent.inventory(site.id, context.clock())
+    with context.store.transaction():
+        inventory = inventories.take_in(context, inventory)
+        context.store.sites.change(site.id, facts_at=inventory.at)
+    return inventory
+
+
+def _do(agent: Agent, call: str, **args: object) -> dict[str, object]:
+    """A change on a site, followed to its end; its id is in the answer. Raises LinkError."""
+    change = f"twin-{secrets.token_hex(8)}"
+    until = time.monotonic() + _PATIENCE
+    asking = False
+    while True:
+        try:
+            if not asking:
+                return {**agent.do(call, change, **args), "change": change}
+            became = agent.change(change)
+            if became.state == "done":
+                return {**became.result, "change": change}
+            if became.state == "failed":
+                raise CallFailed(became.code or "unknown", became.detail)
+            asking = became.state != "unknown"
+        except UnderWay:
+            asking = True
+        except CallFailed as error:
+            if error.failure != "busy":
+                raise
+        except LinkError:
+            if time.monotonic() > until:
+                raise
+            asking = True
+        if time.monotonic() > until:
+            raise CallFailed("timed-out", f"{call} did not end")
+        time.sleep(0.5)

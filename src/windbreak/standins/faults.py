@@ -1,0 +1,190 @@
+"""What can be wrong with a stand-in site, read from ``faults.json`` beside its agent's state.
+
+    {"slow": {"apply": 20}, "leftover": ["plugin/oarlock"]}
+
+It is read at each call, so that a fault can be switched on and off meanwhile. What happens once is
+taken out of the file as it happens.
+"""
+
+from __future__ import annotations
+
+import json
+import threading
+import time
+from collections.abc import Callable, Iterable
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from windbreak.links.errors import CallFailed
+
+
+@dataclass(frozen=True)
+class Kind:
+    """A fault by what is written for it: ``takes`` is yes, seconds, calls, products or a call."""
+
+    takes: str
+    text: str
+    once: bool = False
+
+
+KINDS: dict[str, Kind] = {
+    "silent": Kind("yes", "its agent does not answer, its pages do"),
+    "down": Kind("yes", "neither its agent nor its pages answer"),
+    "clock": Kind("seconds", "its clock is so many seconds ahead"),
+    "answer": Kind("deep or large", "its agent answers nonsense, signed"),
+    "slow": Kind("call:seconds", "a call takes so much longer, with signs of life"),
+    "stuck": Kind("call:seconds", "a call takes so much longer without a sign of life"),
+    "gone": Kind("call:seconds", "its agent is silent for so long once the call is done", True),
+    "lost": Kind("call:seconds", "the call is not done, and its agent is silent for so long", True),
+    "timed-out": Kind("call:did or call:did-not", "it says that it took too long", True),
+    "cut": Kind("call", "its answer to the call is cut off", True),
+    "no-room": Kind("call", "there is no room until something is dropped"),
+    "room": Kind("MB", "so much room is free on its disk"),
+    "leftover": Kind("products", "a folder of an earlier try is in the way, until it is cleared"),
+    "stale": Kind("products", "its record of what can be had is old, until it is cleared"),
+    "newest": Kind("products", "it says that the version is there already, and it is not"),
+    "lie": Kind("products", "it says that it was applied, and nothing was done"),
+    "wrong-archive": Kind("products", "it finds something else in the archive"),
+    "not-writable": Kind("products", "the folder can't be written"),
+    "half": Kind("products", "the folder is left half written, and the call fails", True),
+    "white": Kind("products", "once applied its pages are white"),
+    "editor": Kind("products", "once applied its editor opens empty, its pages are fine"),
+    "order": Kind("call", "an order comes in during the call", True),
+}
+
+
+class FaultRefused(ValueError):
+    """What was written for a fault is not what it takes."""
+
+
+def read(words: Iterable[str]) -> dict[str, Any]:
+    """Faults as they are typed: ``slow=apply:20``, ``leftover=plugin/oarlock``, ``silent``. Raises
+    FaultRefused.
+    """
+    told: dict[str, Any] = {}
+    for word in words:
+        name, _, value = word.partition("=")
+        kind = KINDS.get(name)
+        if kind is None:
+            raise FaultRefused(f"there is no fault {name!r}; there are {', '.join(KINDS)}")
+        told[name] = _value(name, kind, value, told.get(name))
+    return told
+
+
+def _value(name: str, kind: Kind, value: str, before: Any) -> Any:
+    if kind.takes == "yes":
+        return True
+    call, _, how = value.partition(":")
+    try:
+        if kind.takes in ("seconds", "MB"):
+            return float(value)
+        if kind.takes == "call:seconds":
+            return {**(before or {}), call: float(how)}
+    except ValueError:
+        how = ""
+    if kind.takes.startswith("call:did") and how in ("did", "did-not"):
+        return {call: how}
+    if kind.takes == "products" and value:
+        return value.split(",")
+    if kind.takes in ("call", "deep or large") and value and not how:
+        return value
+    raise FaultRefused(f"{name} takes {kind.takes}, as {name}={_EXAMPLES[kind.takes]}")
+
+
+_EXAMPLES = {
+    "seconds": "420",
+    "MB": "50",
+    "call:seconds": "apply:20",
+    "call:did or call:did-not": "apply:did",
+    "call": "apply",
+    "products": "plugin/oarlock,plugin/lee",
+    "deep or large": "deep",
+}
+
+
+class Faults:
+    """The faults of one site."""
+
+    def __init__(self, state: Path) -> None:
+        self.path = state / "faults.json"
+        self._guard = threading.Lock()
+        self._silent_until = 0.0
+
+    def all(self) -> dict[str, Any]:
+        try:
+            return dict(json.loads(self.path.read_text()))
+        except FileNotFoundError:
+            return {}
+
+    def of(self, name: str, thing: str) -> Any:
+        """What is written of a fault for a call or a product; None where nothing is."""
+        told = self.all().get(name)
+        if isinstance(told, dict):
+            return told.get(thing)
+        if isinstance(told, (list, tuple)):
+            return True if thing in told else None
+        return True if told == thing else None
+
+    def clear(self, name: str, thing: str) -> None:
+        """Take a fault for a call or a product out of the file."""
+        with self._guard:
+            told = self.all()
+            left = told.get(name)
+            if isinstance(left, dict):
+                left = {k: v for k, v in left.items() if k != thing}
+            elif isinstance(left, list):
+                left = [one for one in left if one != thing]
+            else:
+                left = None
+            told = {k: v for k, v in told.items() if k != name} | ({name: left} if left else {})
+            part = self.path.with_suffix(".part")
+            part.write_text(json.dumps(told))
+            part.replace(self.path)
+
+    def once(self, name: str, thing: str) -> Any:
+        """What is written of a fault that happens once; it is out of the file from now on."""
+        told = self.of(name, thing)
+        if told is not None:
+            self.clear(name, thing)
+        return told
+
+    # Whether the agent answers.
+
+    @property
+    def silent(self) -> bool:
+        return bool(self.all().get("silent")) or time.monotonic() < self._silent_until
+
+    @property
+    def down(self) -> bool:
+        return bool(self.all().get("down"))
+
+    def fall_silent(self, seconds: float) -> None:
+        self._silent_until = time.monotonic() + seconds
+
+    # What goes wrong with a call.
+
+    def delay(self, call: str, sign: Callable[[], None]) -> None:
+        """Take as long as is written, with signs of life or without."""
+        slow, stuck = float(self.of("slow", call) or 0), float(self.of("stuck", call) or 0)
+        end = time.monotonic() + slow
+        while (left := end - time.monotonic()) > 0:
+            time.sleep(min(left, 0.25))
+            sign()
+        time.sleep(stuck)
+
+    def room_for(self, call: str) -> None:
+        if self.of("no-room", call):
+            raise CallFailed("no-room", f"there is no room on the disk for this {call}")
+
+    def in_the_way(self, product: str) -> None:
+        """What keeps a package from being applied. Raises CallFailed."""
+        for name, code in (
+            ("leftover", "folder-exists"),
+            ("stale", "stale-record"),
+            ("wrong-archive", "wrong-archive"),
+            ("not-writable", "not-writable"),
+            ("newest", "already-there"),
+        ):
+            if self.of(name, product):
+                raise CallFailed(code, f"{KINDS[name].text}: {product}")

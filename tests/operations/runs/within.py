@@ -1,0 +1,99 @@
+"""What tests of runs share: stand-in sites of each test's own, and a run carried out here."""
+
+import json
+import tempfile
+import threading
+import time
+from pathlib import Path
+from unittest import mock
+
+import httpx
+
+from tests.operations.within import RHONA, WithContext
+from windbreak.core.values.matters import TakeWayOut, WayOutAct
+from windbreak.core.values.plans import SitePlan
+from windbreak.core.values.runs import JournalEntry, Run
+from windbreak.operations.runs import going_back, matters, runs, ways_out
+from windbreak.operations.runs.runner import Runner
+from windbreak.standins.demo import Demo
+from windbreak.standins.fleet import put
+from windbreak.standins.millrace import MillraceSite
+
+SHOP = "seapink-florists"  # a white page after its update; putting back does not help
+
+
+class WithRuns(WithContext):
+    """Each test has sites of its own: what runs leave behind stays on them."""
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        pass
+
+    def setUp(self) -> None:
+        folder = tempfile.TemporaryDirectory(prefix="windbreak-test-")
+        self.addCleanup(folder.cleanup)
+        type(self).demo = demo = Demo(Path(folder.name), few=True)
+        self.addCleanup(demo.stop)
+        type(self).where = demo.start_standins()
+        super().setUp()
+        self.feeds()
+
+    def status(self, slug: str) -> int:
+        return httpx.get(self.where[slug], trust_env=False).status_code
+
+    def faults(self, slug: str, **faults: object) -> None:
+        told = self.demo.standins_folder / slug / "agent" / "faults.json"
+        told.write_text(json.dumps(faults))
+
+    def alarm(self) -> Run:
+        """A run of which a step failed while an order came in: the page is up."""
+        self.site(SHOP)
+        plan = self.approved(SHOP)
+        real = going_back.put_back
+
+        def ordered(runner: Runner, *args: object) -> None:
+            httpx.post(f"{self.where[SHOP]}/order", trust_env=False).raise_for_status()
+            real(runner, *args)  # type: ignore[arg-type]
+
+        with mock.patch.object(going_back, "put_back", ordered):
+            return self.carried_out(plan)
+
+    def take(self, matter: int, act: WayOutAct) -> str:
+        ways_out.check(self.context, matter, act)
+        matters.take(self.context, matter, TakeWayOut(act=act, why="tonight"), RHONA)
+        return ways_out.carry_out(self.context, matter).told
+
+    def run_aside(self, plan: SitePlan) -> tuple[Run, threading.Thread]:
+        run = runs.start(self.context, plan.id, RHONA.name)
+
+        def go() -> None:
+            runs.carry_out(self.context, run.id)
+            self.context.store.close()
+
+        thread = threading.Thread(target=go)
+        thread.start()
+        return run, thread
+
+    def until(self, holds: object, seconds: float = 30) -> None:
+        end = time.monotonic() + seconds
+        while not holds():  # type: ignore[operator]
+            self.assertLess(time.monotonic(), end, "it did not come")
+            time.sleep(0.05)
+
+    def place(self, slug: str) -> MillraceSite:
+        """A stand-in site's own folder."""
+        return MillraceSite(self.demo.standins_folder / slug / "site")
+
+    def with_shop(self, slug: str = "skerry-light", version: str = "8.3") -> None:
+        """Give a site a shop before it is linked."""
+        put(self.place(slug), "plugin/tollhouse", version)
+        self.place(slug).switch("plugin/tollhouse", on=True)
+
+    def lines(self, run: Run) -> list[JournalEntry]:
+        return self.context.store.journal.all(run=run.id)
+
+    def acts(self, run: Run) -> list[tuple[str, str]]:
+        return [(entry.act, entry.state) for entry in self.lines(run)]
+
+    def now(self, run: Run) -> Run:
+        return self.context.store.runs.get(run.id)

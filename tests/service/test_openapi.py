@@ -23,4 +23,4 @@ class OddRequests(WithDemo):
             timeout=240,
             check=False,
         )
-        self.assertEqual(done.returncode, 0, done.stdout[-4000:])
+        self.assertEqual(done.returncode, 0, done.stdout[-12000:])

@@ -11,6 +11,7 @@ import logging
 import threading
 from collections.abc import Callable
 from datetime import UTC, datetime, timedelta
+from functools import partial
 from pathlib import Path
 from typing import IO
 
@@ -59,6 +60,10 @@ class Lease:
         self._file.close()
 
 
+def _fault(error: Exception) -> str:
+    return f"{type(error).__name__}: {error}"
+
+
 class Driver:
     """The background work of one service."""
 
@@ -83,7 +88,7 @@ class Driver:
         self.projector = Projector(context)
         self._next: dict[str, tuple[int, datetime | None]] = {}
         self._mail_after = datetime.min.replace(tzinfo=UTC)
-        self._broken: dict[int, str] = {}
+        self._broken: list[Callable[[], object]] = []
         self._tasks: set[int] = set()
         self._tasks_at = -1
         self._hour = ""  # the hour whose turning was looked after
@@ -139,8 +144,9 @@ class Driver:
         try:
             tasks.carry_out(self.context, task)
             self.asked.set()
-        except Exception:
-            log.exception("task %s stopped on an error of ours; the next start takes it up", task)
+        except Exception as error:
+            log.exception("task %s stopped on an error of ours", task)
+            self._broken.append(partial(tasks.broke, self.context, task, _fault(error)))
         finally:
             self.context.store.close()
 
@@ -176,7 +182,7 @@ class Driver:
         except Exception as error:
             # The journal holds all that was done: it becomes a matter, and can be taken up again.
             log.exception("run %s stopped on an error of ours", run)
-            self._broken[run] = f"{type(error).__name__}: {error}"
+            self._broken.append(partial(runs.broke, self.context, run, _fault(error)))
         finally:
             self.context.store.close()
 
@@ -199,10 +205,12 @@ class Driver:
         return (self._broke, self._bookings, self._rollouts, self._daily, self._feeds, *own)
 
     def _broke(self) -> None:
-        """Runs that stopped on a fault of ours become matters, as soon as that can be written."""
-        for run, error in list(self._broken.items()):
-            runs.broke(self.context, run, error)
-            del self._broken[run]
+        """What stopped on a fault of ours says so, as soon as that can be written: a run becomes a
+        matter, a task has failed.
+        """
+        for tell in list(self._broken):
+            tell()
+            self._broken.remove(tell)
 
     def _bookings(self) -> None:
         if not self._due("bookings", ("booking",), lambda: rollouts.next_due(self.context)):

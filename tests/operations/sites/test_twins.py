@@ -8,7 +8,9 @@ from tests.operations.within import RHONA, look_again
 from windbreak.core.scheduling.openings import openings
 from windbreak.core.values.bookings import NewRollout
 from windbreak.core.values.tasks import Task
+from windbreak.links.adapter import Agent
 from windbreak.operations.administration import instance
+from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
 from windbreak.operations.runs import runs
 from windbreak.operations.scheduling import rollouts
@@ -160,12 +162,31 @@ class Keys(WithTwin):
             self.assertEqual(sites.refresh(self.context, slug).link.state, "linked")
             self.assertNotEqual(self.context.store.agents.key(slug), agents[slug])
 
+    def test_two_threads_that_turn_the_last_site_leave_no_trace_of_the_coming_key(self) -> None:
+        keys.begin(self.context)
+        keys.turn(self.context, TWIN)
+        real = sites.agent_for
+
+        def slow(context: Context, site: str) -> Agent:
+            agent = real(context, site)
+            with mock.patch.object(sites, "agent_for", real):
+                keys.turn(context, site)  # the other thread is done first
+            return agent
+
+        with mock.patch.object(sites, "agent_for", slow):
+            self.assertTrue(keys.turn(self.context, SITE).well)
+        self.assertEqual(instance.turned(self.context), frozenset())
+        for slug in (SITE, TWIN):
+            self.assertEqual(sites.refresh(self.context, slug).link.state, "linked")
+
     def test_an_answer_that_was_lost_leaves_both_sides_able_to_speak(self) -> None:
         keys.begin(self.context)
         agent = sites.agent_for(self.context, SITE)
         from windbreak.links import signing
 
-        agent.rotate(signing.public_text(instance.coming_key(self.context)))  # and nobody notes it
+        coming = instance.coming_key(self.context)
+        assert coming is not None
+        agent.rotate(signing.public_text(coming))  # and nobody notes it
         self.assertEqual(sites.refresh(self.context, SITE).link.state, "linked")
         self.assertTrue(keys.turn(self.context, SITE).well)
         self.assertEqual(sites.refresh(self.context, SITE).link.state, "linked")

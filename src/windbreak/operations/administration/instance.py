@@ -109,7 +109,9 @@ def caller(context: Context, site: str) -> Caller:
     where it was announced there. Reads and writes.
     """
     told = partial(superseded, context)
-    signs = coming_key(context) if site in turned(context) else key(context)
+    # The coming key is read first: where it becomes our own meanwhile, our own is it already.
+    coming = coming_key(context)
+    signs = coming if coming is not None and site in turned(context) else key(context)
     return Caller(signs, _id(context), _epoch(context), context.clock, told)
 
 
@@ -118,11 +120,10 @@ def turned(context: Context) -> frozenset[str]:
     return frozenset(json.loads(context.store.facts.get(TURNED) or "[]"))
 
 
-def coming_key(context: Context) -> Ed25519PrivateKey:
-    """The key that is to take the place of this service's own. Reads."""
+def coming_key(context: Context) -> Ed25519PrivateKey | None:
+    """The key that is to take the place of this service's own; None where none is. Reads."""
     sealed = context.store.secrets.get(COMING_KEY)
-    assert sealed is not None  # keys are being turned
-    return signing.key_from(context.sealer.open(sealed))
+    return None if sealed is None else signing.key_from(context.sealer.open(sealed))
 
 
 def key(context: Context) -> Ed25519PrivateKey:

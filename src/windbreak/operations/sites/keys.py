@@ -36,15 +36,15 @@ def pending(context: Context) -> bool:
 def turn(context: Context, site: str) -> Subject:
     """Turn the keys of one site, where that was not done yet. Writes. Never raises for the site."""
     known = context.store.sites.get(site)
-    if site in instance.turned(context) or not pending(context):
+    coming = instance.coming_key(context)
+    if coming is None or site in instance.turned(context):
         return Subject(site=site, text="its keys are new")
     if "rotate" not in known.link.agent_can:
         older = f"its agent {known.link.agent_version or ''} can't turn keys: update it".strip()
         return Subject(site=site, text=older, well=False)
-    coming = signing.public_text(instance.coming_key(context))
     try:
         agent = sites.agent_for(context, site)
-        public = agent.rotate(coming)
+        public = agent.rotate(signing.public_text(coming))
         signing.public_from(public)
     except (LinkError, Refused, signing.SignatureRefused) as error:
         return Subject(site=site, text=f"not yet: {error}", well=False)
@@ -52,8 +52,9 @@ def turn(context: Context, site: str) -> Subject:
     assert bound is not None  # its agent answered under it
     with context.store.transaction():
         context.store.agents.set_key(site, bound[0], public)
-        turned = sorted({*instance.turned(context), site})
-        context.store.facts.set(instance.TURNED, json.dumps(turned))
+        if pending(context):  # else another thread turned the last one meanwhile
+            turned = sorted({*instance.turned(context), site})
+            context.store.facts.set(instance.TURNED, json.dumps(turned))
         context.record("Windbreak", f"keys of {known.label} turned", site)
     finish(context)
     return Subject(site=site, text="its keys are new")
@@ -61,13 +62,10 @@ def turn(context: Context, site: str) -> Subject:
 
 def finish(context: Context) -> None:
     """Make the coming key this service's own, once no linked site needs the old. Writes."""
-    if not pending(context):
-        return
-    linked = {s.id for s in context.store.sites.live() if context.store.agents.key(s.id)}
-    if linked <= instance.turned(context):
-        with context.store.transaction():
-            sealed = context.store.secrets.get(instance.COMING_KEY)
-            assert sealed is not None  # pending, above
+    with context.store.transaction():
+        sealed = context.store.secrets.get(instance.COMING_KEY)
+        linked = {s.id for s in context.store.sites.live() if context.store.agents.key(s.id)}
+        if sealed is not None and linked <= instance.turned(context):
             context.store.secrets.set(instance.OWN_KEY, sealed)
             context.store.secrets.drop(instance.COMING_KEY)
             context.store.facts.set(instance.TURNED, "[]")

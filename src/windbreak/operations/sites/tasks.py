@@ -79,6 +79,11 @@ def carry_out(context: Context, task: int) -> Task:
     return _end(context, task, text, well=known.kind not in _EXCLUSIVE or not amiss)
 
 
+def broke(context: Context, task: int, fault: str) -> Task:
+    """A task stopped on a fault of this service: it has failed, and keeps nobody waiting. Writes."""
+    return _end(context, task, f"It stopped on a fault of this service: {fault}.", well=False)
+
+
 def _end(context: Context, task: int, text: str, *, well: bool) -> Task:
     state = "done" if well else "failed"
     changed = context.store.tasks.change(

@@ -80,7 +80,7 @@ def carry_out(context: Context, task: int) -> Task:
 
 
 def broke(context: Context, task: int, fault: str) -> Task:
-    """A task stopped on a fault of this service: it has failed, and keeps nobody waiting. Writes."""
+    """A task stopped on a fault of this service: it has failed, and keeps nobody off. Writes."""
     return _end(context, task, f"It stopped on a fault of this service: {fault}.", well=False)
 
 

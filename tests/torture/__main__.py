@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import argparse
 import contextlib
+import json
 import os
 import random
 import shutil
@@ -55,7 +56,7 @@ class Night:
         self.token = self.demo.token("torture")
         self.windbreak = Windbreak(self.demo.address, self.token)
         for host in self.windbreak.hosts():
-            self.windbreak.put_host(host.model_copy(update={"at_once": 8}))
+            self.windbreak.put_host(host.model_copy(update={"at_once": 40}))
         self.sites = [s.id for s in self.windbreak.sites(limit=200) if s.link == "linked"]
         self.pristine = folder / "pristine"
         for site in self.sites:
@@ -98,8 +99,8 @@ class Night:
                 time.sleep(0.1)
 
     def _begin(self) -> dict[str, int]:
-        """Begin a run at each site that has something to do; run by site."""
-        begun = {}
+        """Begin a run at each site that has something to do, all together; run by site."""
+        plans, begun = {}, {}
         for site in self.sites:
             try:
                 plan = self.windbreak.draft_plan(site)
@@ -108,15 +109,25 @@ class Night:
                 # In some, the snapshot may be restored whatever came in meanwhile.
                 anyway = self.chance.random() < 0.5
                 self.windbreak.approve_plan(plan.id, "torture", anyway, "carry-over")
-                begun[site] = self.windbreak.run_plan(plan.id).id
+                plans[site] = plan.id
+            except ClientError as error:
+                print(f"  {site} has no plan: {error}", flush=True)
+            slow = {"slow": {"apply": self.chance.uniform(0, 4)}}
+            self._faults(site).write_text(json.dumps(slow))
+        self.proxy.rough = True
+        for site, number in plans.items():
+            try:
+                begun[site] = self.windbreak.run_plan(number).id
             except ClientError as error:
                 print(f"  {site} has no run: {error}", flush=True)
         return begun
 
+    def _faults(self, site: str) -> Path:
+        return self.demo.standins_folder / site / "agent" / "faults.json"
+
     def _disturb(self, begun: dict[str, int]) -> None:
-        self.proxy.rough = True
         while self.left() and self._going(begun):
-            time.sleep(self.chance.uniform(0.05, 1.8))
+            time.sleep(self.chance.uniform(0.05, 1.2))
             what = self.chance.choices(("kill", "cut", "fill", "order"), (6, 3, 1, 2))[0]
             if what == "kill" and self.killed < self.kills:
                 self.demo.kill_service()
@@ -152,6 +163,8 @@ class Night:
 
     def _settle(self, begun: dict[str, int]) -> None:
         """Peace, until every run has ended and what is owed was paid."""
+        for site in self.sites:
+            self._faults(site).unlink(missing_ok=True)
         until = time.monotonic() + _PATIENCE
         while self._going(begun):
             if time.monotonic() > until:

@@ -11,7 +11,8 @@ from windbreak.cli.output import ask, dump, local, plain, say, styled, table
 from windbreak.cli.profile import connect
 
 if TYPE_CHECKING:
-    from windbreak.documents.runs import RunStep, RunStory
+    from windbreak.core.values.errands import Errand
+    from windbreak.documents.runs import Pacing, RunStep, RunStory
 
 _MARKS = {
     "to come": "○",
@@ -119,17 +120,55 @@ def _live(windbreak: Any, run: int) -> RunStory:
 def _lines(story: RunStory) -> list[str]:
     run = story.run
     lines = [f"[bold]{plain(run.site)}[/], run {run.id} of plan {run.plan}, by {plain(run.by)}"]
-    lines += [_line(step) for step in story.steps]
+    for step in story.steps:
+        lines.append(_line(step))
+        if step.state in ("to come", "running"):
+            lines += [f"        {plain(text)}" for text in step.brings]
     lines.append(f"{run.state}: {plain(run.text)}")
+    lines += [_pace(story.pace)] if story.pace else []
+    if run.waiting_since is not None:
+        lines.append(f"[red]Waiting for its site.[/] {plain(run.waiting)}")
+        lines.append(
+            f"Nothing is put back for silence. windbreak run ask {run.id} asks it now; windbreak "
+            f"run stop {run.id} ends it when it answers."
+        )
+    lines += [f"[yellow]Other hands:[/] {plain(text)}" for text in run.surprises]
+    lines += [_errand(errand) for errand in story.errands if errand.closed_at is None]
+    if story.matter is not None and story.matter.closed_at is None:
+        lines.append(f"A matter is open: windbreak matter show {run.id}")
     return lines
+
+
+def _pace(pace: Pacing) -> str:
+    """``slow: apply 2 plugin/lee, moving 3 of 10; 1:20 so far, usually 0:20; last sign 3 s ago``"""
+    now = datetime.now(UTC)
+    last = max((*pace.signs, pace.began_at))
+    tone = {"usual": "", "slow": "[blue]slow[/]: ", "stuck": "[red]stuck[/]: "}[pace.state]
+    progress = f", {pace.progress}" if pace.progress else ""
+    so_far, usual = _length((now - pace.began_at).total_seconds()), _length(pace.usual_seconds)
+    times = (
+        f"{so_far} so far, usually {usual}; last sign {_length((now - last).total_seconds())} ago"
+    )
+    return f"{tone}{plain(pace.act + progress)}; {times}"
+
+
+def _length(seconds: float) -> str:
+    return f"{int(seconds) // 60}:{int(seconds) % 60:02}"
+
+
+def _errand(errand: Errand) -> str:
+    from windbreak.wording.words import day
+
+    when = f"due {day(errand.due)}" if errand.due else "no day"
+    when = "the run waits for it" if errand.blocking else when
+    return f"Errand {errand.id}: {plain(errand.text)}, {when}. windbreak errand done {errand.id}"
 
 
 def _line(step: RunStep) -> str:
     took = ""
     if step.started_at:
         end = step.ended_at or datetime.now(UTC)
-        seconds = int((end - step.started_at).total_seconds())
-        took = f"  {seconds // 60}:{seconds % 60:02}"
+        took = f"  {_length((end - step.started_at).total_seconds())}"
     seen = ""
     if step.seen:
         same = sum(s.verdict == "as before" for s in step.seen)

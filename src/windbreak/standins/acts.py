@@ -6,6 +6,7 @@ Its own state (kept folders, snapshots, what is being unpacked) lies beside the 
 from __future__ import annotations
 
 import base64
+import contextlib
 import hashlib
 import io
 import json
@@ -243,10 +244,7 @@ class Acts:
         if args.get("from"):
             MillraceSite(fresh).move_in(self.site, str(args["from"]))
         aside = self.state / "kept" / str(args["change"])
-        (self.state / _SWAP).write_text(aside.name)
-        self.site.root.rename(aside)
-        fresh.rename(self.site.root)
-        (self.state / _SWAP).unlink()
+        self._swap(self.site.root, aside, fresh)
         return {"restored": args["snapshot"], "files": len(names)}
 
     def _drop(self, args: Args) -> Args:
@@ -296,17 +294,29 @@ class Acts:
         if had:
             for path in args.get("carry", ()):
                 _carry(target, staging / target.name, str(path))
-            target.rename(self.state / "kept" / str(args["change"]))
-        if self.faults.once("half", product):
+        half = self.faults.once("half", product)
+        if half:
             _halve(staging / target.name)
-            (staging / target.name).rename(target)
+        self._swap(target, self.state / "kept" / str(args["change"]), staging / target.name)
+        if half:
             raise CallFailed("unknown", f"it broke off while {product} was put in its place")
-        (staging / target.name).rename(target)
         shutil.rmtree(staging, ignore_errors=True)
         for effect in ("white", "editor"):
             spoilt = version if self.faults.of(effect, product) else ""
             self.site.set_setting(f"spoilt:{effect}:{product}", spoilt)
         return {"version": version, "kept": had}
+
+    def _swap(self, target: Path, aside: Path, fresh: Path) -> None:
+        """Put a fresh folder in the place of another, which is kept aside. Where the agent dies in
+        between, the other is brought back at the next start.
+        """
+        note = self.state / _SWAP
+        note.write_text(json.dumps({"target": str(target), "aside": str(aside)}))
+        if target.exists():
+            target.rename(aside)
+        if fresh.exists():
+            fresh.rename(target)
+        note.unlink()
 
     def _there(self) -> list[Found]:
         return self.site.components()
@@ -324,10 +334,7 @@ class Acts:
         kept = self.state / "kept" / str(args["of"])
         if not kept.exists() and not args.get("added"):
             raise CallFailed("not-permitted", "nothing was kept of that change")
-        if target.exists():
-            target.rename(self.state / "kept" / str(args["change"]))
-        if kept.exists():
-            kept.rename(target)
+        self._swap(target, self.state / "kept" / str(args["change"]), kept)
         return {}
 
     def _switch(self, args: Args) -> Args:
@@ -421,14 +428,16 @@ class Acts:
         return {"was": was.get(product)}
 
 
-def mend_swap(state: Path, root: Path) -> None:
-    """Bring the site's folder back where the agent died while another was put in its place."""
-    swap = state / _SWAP
-    if swap.exists():
-        aside = state / "kept" / swap.read_text()
-        if not root.exists() and aside.exists():
-            aside.rename(root)
-        swap.unlink()
+def mend_swap(state: Path) -> None:
+    """Bring a folder back where the agent died while another was put in its place."""
+    note = state / _SWAP
+    if note.exists():
+        with contextlib.suppress(ValueError, KeyError):  # it died while it wrote that down
+            swap = json.loads(note.read_text())
+            target, aside = Path(swap["target"]), Path(swap["aside"])
+            if not target.exists() and aside.exists():
+                aside.rename(target)
+        note.unlink()
 
 
 def _carry(old: Path, new: Path, path: str) -> None:

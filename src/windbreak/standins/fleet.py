@@ -270,7 +270,7 @@ SITES: tuple[DemoSite, ...] = FEW + REST
 def lay_out(folder: Path, demo: DemoSite) -> tuple[MillraceSite, MillraceAgent]:
     """The site and agent of a demo site; its folder is made where it is missing."""
     site = MillraceSite(folder / demo.slug / "site")
-    mend_swap(folder / demo.slug / "agent", site.root)
+    mend_swap(folder / demo.slug / "agent")
     fresh = not site.root.exists()
     if fresh:
         site.create(demo.label)

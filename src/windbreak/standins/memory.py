@@ -37,7 +37,7 @@ class Memory:
             )
             # What was under way when the agent died did not end; it is looked at, never trusted.
             db.execute(
-                "UPDATE act SET state = 'failed', code = 'unknown', "
+                "UPDATE act SET state = 'failed', code = 'timed-out', "
                 "detail = 'the agent stopped while it was under way' WHERE state = 'running'"
             )
 

@@ -16,7 +16,7 @@ PRODUCT = "plugin/oarlock"
 # How a run ends with a fault: its state, and what its journal or its text must hold.
 HANDLED: tuple[tuple[dict[str, Any], str, str], ...] = (
     ({"timed-out": {"apply": "did"}}, "done", "its state is asked"),
-    ({"timed-out": {"apply": "did-not"}}, "done", "nothing was done"),
+    ({"timed-out": {"apply": "did-not"}}, "done", "is not there: again"),
     ({"timed-out": {"snapshot": "did"}}, "done", "its state is asked"),
     ({"leftover": [PRODUCT]}, "done", "leftover of plugin/oarlock cleared"),
     ({"stale": [PRODUCT]}, "done", "stale of plugin/oarlock cleared"),

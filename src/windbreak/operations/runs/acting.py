@@ -20,7 +20,7 @@ from windbreak.operations.context import Context
 from windbreak.operations.planning import brought
 from windbreak.operations.runs import debts, errands
 from windbreak.operations.runs.course import Course, course
-from windbreak.operations.runs.journal import Journal
+from windbreak.operations.runs.journal import Journal, StepFailed
 from windbreak.operations.sites import inventories, sites
 from windbreak.operations.tracking import shelving
 from windbreak.wording.answers import step_title
@@ -127,9 +127,24 @@ class Acting:
     def do(
         self, act: str, call: str, text: str, *, step: int | None = None, **args: object
     ) -> dict[str, Any]:
-        return self.journal.change(
-            act, lambda change: self.agent.do(call, change, **args), step=step, text=text
-        )
+        """Change something on the site, once. What took too long and was not done is done again,
+        once; it then counts as the act's own end. Raises StepFailed.
+        """
+
+        def send(change: str) -> dict[str, Any]:
+            return self.agent.do(call, change, **args)
+
+        try:
+            return self.journal.change(act, send, step=step, text=text)
+        except StepFailed as error:
+            if error.code != "timed-out":
+                raise
+        self.journal.note(f"{act} mended", "it did not end: again", step=step)
+        again = f"{act} again"
+        detail = self.journal.change(again, send, step=step, text=text)
+        change = self.journal.entries[again, "done"].change
+        self.journal.write(act, "done", step=step, text=text, change=change, detail=detail)
+        return detail
 
     def alarm(self, text: str) -> tuple[RunState, str]:
         self.alarmed = True

@@ -8,8 +8,10 @@ and the middle of the times is what later looks are held against. Later looks go
 from __future__ import annotations
 
 import time
-from collections.abc import Iterator
+from collections.abc import Callable, Iterable, Iterator
+from functools import partial
 from statistics import median
+from typing import TypeVar
 
 from windbreak.core.values.runs import Look, Probe, Seen
 from windbreak.core.values.sites import Site
@@ -26,6 +28,9 @@ _LOOKS = 5
 _LEAST = 2  # looks at each page of a baseline, however slow they are
 _PATIENCE = 30.0  # seconds for all looks of a baseline beyond the least
 _MOST_PAGES = 12
+_PAUSES = (1.0, 2.0, 4.0, 8.0)  # seconds until what gave no answer is looked at again
+
+T = TypeVar("T")
 
 
 def baseline(run: Acting) -> Probe:
@@ -42,12 +47,15 @@ def baseline(run: Acting) -> Probe:
         seconds = median(look.seconds for look in looks)
         return first.model_copy(update={"seconds": round(seconds, 3), "lively": lively})
 
-    return probe(
-        here,
-        lambda: run.journal.ask(run.agent.look),
-        run.context.clock(),
-        choose=lambda agent: chosen(run.context, run.site, here, agent),
-        look=several,
+    return _answered(
+        lambda: probe(
+            here,
+            lambda: run.journal.ask(run.agent.look),
+            run.context.clock(),
+            choose=lambda agent: chosen(run.context, run.site, here, agent),
+            look=several,
+        ),
+        lambda probe: probe.looks,
     )
 
 
@@ -65,13 +73,29 @@ def probed(run: Acting) -> Probe:
             look = look.model_copy(update={"seconds": round(median(times), 3)})
         return look
 
-    return probe(
-        here,
-        lambda: run.journal.ask(run.agent.look),
-        run.context.clock(),
-        choose=lambda _: [(x.name, x.where) for x in before.values() if x.name != "Editor"],
-        look=one,
+    return _answered(
+        lambda: probe(
+            here,
+            lambda: run.journal.ask(run.agent.look),
+            run.context.clock(),
+            choose=lambda _: [(x.name, x.where) for x in before.values() if x.name != "Editor"],
+            look=one,
+        ),
+        lambda probe: probe.looks,
     )
+
+
+def _answered(take: Callable[[], T], looks: Callable[[T], Iterable[Look]]) -> T:
+    """What was seen, once everything answered: a page that gives no answer is looked at again, with
+    longer and longer pauses. Silence is not a fault; silence beside an agent that answers is one in
+    the end. Raises LinkError.
+    """
+    for pause in _PAUSES:
+        seen = take()
+        if all(look.status is not None for look in looks(seen)):
+            return seen
+        time.sleep(pause)
+    return take()
 
 
 def look(run: Acting, act: str, step: int | None) -> tuple[Seen, ...]:
@@ -142,12 +166,16 @@ def as_a_visitor(run: Acting) -> list[str]:
     for was in run.baseline.looks:
         if was.name == "Editor" or was.status != 200 or not was.bytes:
             continue
-        look = look_at(here, was.name, was.where, past_caches=False)
+        look = _answered(partial(look_at, here, was.name, was.where, past_caches=False), _alone)
         if look.status != 200:
             told.append(f"{was.name}: a visitor sees status {look.status}")
         elif not look.bytes:
             told.append(f"{was.name}: a visitor sees an empty page")
     return told
+
+
+def _alone(look: Look) -> tuple[Look, ...]:
+    return (look,)
 
 
 def say_worse(bad: tuple[Seen, ...]) -> str:

@@ -18,7 +18,7 @@ _PAUSE = 2.0  # seconds before a fetch of the site's own is tried again
 Mended = Literal["again", "go on", "no"]
 
 
-def mend(run: Acting, act: str, code: str, product: str, number: int) -> Mended:
+def mend(run: Acting, act: str, code: str, product: str, version: str, number: int) -> Mended:
     """Mend a known fault: whether it is tried again, gone on with, or has no remedy."""
     site = run.site
 
@@ -30,8 +30,11 @@ def mend(run: Acting, act: str, code: str, product: str, number: int) -> Mended:
             note(f"the site says that {product} is there already; what is read back decides")
             return "go on"
         case "timed-out":
-            # Its state was asked for, and it is told that nothing was done.
-            note(f"it took too long, and nothing was done to {product}: again")
+            # Its state was asked for: it did not end. What is read back says how far it came.
+            if run.inventory().version_of(product) == version:
+                note(f"it did not end, and {product} {version} is there: gone on with")
+                return "go on"
+            note(f"it did not end, and {product} {version} is not there: again")
             return "again"
         case "fetch-failed":
             note(f"the site could not fetch what it needs: again in {_PAUSE:.0f} s")

@@ -71,7 +71,7 @@ def _apply(run: Acting, number: int, move: PlannedMove) -> None:
     try:
         run.journal.change(act, apply, step=number, text=text)
     except StepFailed as error:
-        match remedies.mend(run, act, error.code, move.product, number):
+        match remedies.mend(run, act, error.code, move.product, move.to, number):
             case "again":
                 run.journal.change(f"{act} again", apply, step=number, text=text)
             case "no":

@@ -2867,7 +2867,7 @@ export interface components {
         /**
          * Debt
          * @description Something that a run switched, and that is to be as it was. ``was``: whether it was on, or
-         *     the maintenance page up. Paid only when it was read back.
+         *     the maintenance page up; ``label`` names it in words. Paid only when it was read back.
          */
         Debt: {
             /** Change */
@@ -2879,6 +2879,11 @@ export interface components {
              * @enum {string}
              */
             kind: "updates" | "cache" | "plugin" | "page";
+            /**
+             * Label
+             * @default
+             */
+            label: string;
             /**
              * Name
              * @default

@@ -18,6 +18,7 @@ const debt = (more: Partial<Schemas["Debt"]>): Schemas["Debt"] => ({
   run: 1,
   kind: "updates",
   name: "",
+  label: "",
   was: true,
   since: "2026-11-24T01:10:00Z",
   tries: 0,
@@ -41,10 +42,10 @@ describe("a way out", () => {
 
 describe("a debt", () => {
   test.each([
-    [debt({}), "Automatic updates", "was on, off since"],
-    [debt({ kind: "page", was: false }), "Maintenance page", "was down, up since"],
-    [debt({ kind: "cache", name: "plugin/lee" }), "plugin/lee, cache", "was on, off since"],
-    [debt({ kind: "plugin", name: "plugin/trestle" }), "plugin/trestle", "was on, off since"],
+    [debt({ label: "automatic updates" }), "Automatic updates", "was on, off since"],
+    [debt({ kind: "page", label: "the maintenance page", was: false }), "Maintenance page", "was down, up since"],
+    [debt({ kind: "cache", label: "the cache of Lee" }), "Cache of Lee", "was on, off since"],
+    [debt({ kind: "plugin", label: "Trestle" }), "Trestle", "was on, off since"],
   ])("%# is named with what it was", (owed, name, stands) => {
     expect(debtName(owed)).toBe(name);
     expect(debtStands(owed)).toBe(stands);

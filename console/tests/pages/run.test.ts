@@ -41,7 +41,7 @@ describe("the time line of a silent site", () => {
 
   test("has eight full minutes above it at the most", () => {
     for (const wide of [3, 20, 45, 300, 3000]) {
-      const hours = marks(scale(minutes(0), minutes(wide)));
+      const hours = marks(scale(minutes(0), minutes(wide)), minutes(wide));
       expect(hours.length).toBeLessThanOrEqual(9);
       expect(hours.length).toBeGreaterThan(1);
     }

@@ -78,9 +78,8 @@ def _tell(story: MatterStory) -> None:
 
 
 def _owed(debt: Debt) -> tuple[str, str, str]:
-    what = {"updates": "automatic updates", "page": "maintenance page"}.get(debt.kind, debt.name)
     was = {True: "on", False: "down" if debt.kind == "page" else "off"}[debt.was]
-    return what, was, local(debt.since)
+    return debt.label, was, local(debt.since)
 
 
 def _way(way: WayOut) -> None:

@@ -31,12 +31,23 @@ export function waitingScale(story: RunStory, now: number): Scale {
 const STEPS = [1, 2, 5, 10, 30, 60, 180, 720, 1440];
 
 /** Full minutes to be written above a scale, eight at the most. */
-export function marks({ from, to }: Scale): number[] {
+export function marks({ from, to, at }: Scale, now: number): number[] {
   const step = (STEPS.find((minutes) => (to - from) / (minutes * MINUTE) <= 8) ?? 1440) * MINUTE;
   const first = Math.ceil(from / step) * step;
   const places = [];
   for (let when = first; when < to; when += step) places.push(when);
-  return places;
+  // Now is written there itself.
+  return places.filter((when) => at(when) < at(now) - 4 || at(when) > at(now) + 12);
+}
+
+/** Instants without those that would be drawn over the one before them. */
+export function thinned(line: Scale, instants: readonly string[], gap = 1): string[] {
+  let last = -Infinity;
+  return instants.filter((when) => {
+    const free = line.at(when) - last >= gap;
+    if (free) last = line.at(when);
+    return free;
+  });
 }
 
 /** The lanes in one sentence, for who can't see them. */

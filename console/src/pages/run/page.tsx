@@ -181,7 +181,7 @@ function Probe({ story }: { story: RunStory }) {
   const after = story.seen_after ? `after step ${story.seen_after}` : "at the end";
   return (
     <>
-      <h2 className="pb-1">Probe: before the run, and now{story.seen.length > 0 && `, ${after}`}</h2>
+      <h2 className="pt-3 pb-1">Probe: before the run, and now{story.seen.length > 0 && `, ${after}`}</h2>
       {story.seen.length === 0 ? (
         <p className="out">The site is looked at after the first step.</p>
       ) : (

@@ -40,11 +40,10 @@ export function firstWay(ways: readonly WayOut[]): WayOut["act"] | null {
   return safe?.act ?? null;
 }
 
-/** What is owed, by name: "Automatic updates", "plugin/lee". */
+/** What is owed, by name: "Automatic updates", "Cache of Lee". */
 export function debtName(debt: Debt): string {
-  if (debt.kind === "updates") return "Automatic updates";
-  if (debt.kind === "page") return "Maintenance page";
-  return debt.kind === "cache" ? `${debt.name}, cache` : debt.name;
+  const name = debt.label.replace(/^the /, "");
+  return name.charAt(0).toUpperCase() + name.slice(1);
 }
 
 /** How it stands, with since when: "was on, off since". */

@@ -3,7 +3,7 @@ import { useEffect, useState } from "react";
 import { api, queries, type RunStory, told } from "../../api/client";
 import { clock, span } from "../../pieces/time";
 import { Glyph } from "../../states/states";
-import { inWords, marks, scale, visitors, waitingScale } from "./lanes";
+import { inWords, marks, scale, type Scale, thinned, visitors, waitingScale } from "./lanes";
 
 /** Now, moved on each second while somebody looks. */
 export function useNow(): number {
@@ -37,7 +37,7 @@ export function Waiting({ story }: { story: RunStory }) {
         {(seen?.fine ?? true) && "So nothing is put back."}
       </p>
       <div className="lanes" role="img" aria-label={inWords(story)}>
-        <Hours line={line} />
+        <Hours line={line} now={now} />
         <Lane name="Agent, signs of life" told={`last sign ${clock(since)}`}>
           <i className="tint" style={stretch(line.at(since), line.at(now))} />
           {story.pace?.signs.map((sign) => (
@@ -45,14 +45,14 @@ export function Waiting({ story }: { story: RunStory }) {
           ))}
         </Lane>
         <Lane name="Asked, no answer" told={run.ask_at ? `next ${clock(run.ask_at)}` : ""}>
-          {run.asked.map((at) => (
+          {thinned(line, run.asked).map((at) => (
             <i key={at} className="ring" style={place(line.at(at))} />
           ))}
           {run.ask_at && <i className="ring next" style={place(line.at(run.ask_at))} />}
         </Lane>
         <Lane name="Pages, from outside" told={seen?.text ?? "not looked at yet"}>
           {run.meanwhile.map((look) => (
-            <i key={look.at} style={place(line.at(look.at))} className="mark">
+            <i key={look.at} style={place(line.at(look.at))} className="looked">
               <Glyph state={look.fine === look.of ? "clear" : "failed"} />
             </i>
           ))}
@@ -61,7 +61,7 @@ export function Waiting({ story }: { story: RunStory }) {
           name="A person is told"
           told={story.told_at ? `${clock(story.told_at)}, on Today and by web hook` : ""}
         >
-          {story.told_at && <i className="told" style={place(line.at(story.told_at))} />}
+          {story.told_at && <i className="person" style={place(line.at(story.told_at))} />}
         </Lane>
         <div className="over-lanes">
           <i className="now" style={place(line.at(now))}>
@@ -94,12 +94,12 @@ function Lane({
   );
 }
 
-function Hours({ line }: { line: ReturnType<typeof scale> }) {
+function Hours({ line, now }: { line: Scale; now: number }) {
   return (
     <div className="lane hours">
       <b />
       <div className="track">
-        {marks(line).map((when) => (
+        {marks(line, now).map((when) => (
           <i key={when} style={place(line.at(when))}>
             {clock(new Date(when))}
           </i>
@@ -151,8 +151,8 @@ export function Next({ story }: { story: RunStory }) {
           <tr>
             <th scope="row">{until ? `It answers by ${until}` : "It answers"}</th>
             <td>
-              {asked} <b>Done:</b> read back, looked at, the next step. <b>Half done:</b> mended or put
-              back. <b>Never arrived:</b> sent again under the same id, so never done twice.
+              {asked} <b>Done:</b> read back, looked at, the next step. <b>Half done:</b> made once
+              more. <b>Never arrived:</b> sent again under the same id, so never done twice.
             </td>
           </tr>
           {until && (

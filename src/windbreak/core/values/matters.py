@@ -22,7 +22,7 @@ WayOutAct = Literal[
 
 class Debt(Value):
     """Something that a run switched, and that is to be as it was. ``was``: whether it was on, or
-    the maintenance page up. Paid only when it was read back.
+    the maintenance page up; ``label`` names it in words. Paid only when it was read back.
     """
 
     id: int
@@ -30,6 +30,7 @@ class Debt(Value):
     run: int
     kind: DebtKind
     name: str = ""
+    label: str = ""
     was: bool
     since: datetime
     change: str | None = None

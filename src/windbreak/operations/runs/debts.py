@@ -44,6 +44,7 @@ def owe(context: Context, run: Run, kind: DebtKind, *, was: bool, name: str = ""
             run=run.id,
             kind=kind,
             name=name,
+            label=_label(context, kind, name),
             was=was,
             since=context.clock(),
         )
@@ -56,7 +57,7 @@ def settle(context: Context, inventory: Inventory) -> list[Debt]:
     for debt in owed(context, inventory.id):
         if _as_it_was(debt, inventory):
             context.store.debts.change(debt.id, paid_at=context.clock())
-            context.tell("debt", debt.site, f"{named(debt)}: as it was")
+            context.tell("debt", debt.site, f"{debt.label}: as it was")
         else:
             left.append(debt)
     return left
@@ -83,7 +84,7 @@ def pay(
         try:
             _switch(agent, debt, change)
         except CallFailed as error:
-            context.tell("debt", site, f"{named(debt)} could not be set back: {error}")
+            context.tell("debt", site, f"{debt.label} could not be set back: {error}")
     return settle(context, read())
 
 
@@ -117,19 +118,21 @@ def _as_it_was(debt: Debt, inventory: Inventory) -> bool:
             return inventory.maintenance == debt.was
 
 
-def named(debt: Debt) -> str:
-    """What is owed, in words: "the cache plugin/lee"."""
-    match debt.kind:
+def _label(context: Context, kind: DebtKind, name: str) -> str:
+    """What is owed, in words: "the cache of Lee"."""
+    product = context.store.products.find(name)
+    title = product.name if product is not None else name
+    match kind:
         case "updates":
             return "automatic updates"
         case "cache":
-            return f"the cache {debt.name}"
+            return f"the cache of {title}"
         case "plugin":
-            return debt.name
+            return title
         case "page":
             return "the maintenance page"
 
 
 def in_words(debts: Iterable[Debt]) -> str:
-    """What is owed, in one phrase: "automatic updates and the cache plugin/lee"."""
-    return listed([named(debt) for debt in debts])
+    """What is owed, in one phrase: "automatic updates and the cache of Lee"."""
+    return listed([debt.label for debt in debts])

@@ -67,13 +67,16 @@ def _apply(run: Acting, number: int, move: PlannedMove) -> None:
         run.do(act, "runtime", text, step=number, **args)
         return
     package = run.fetch(move.product, move.to)
-    apply = partial(_send, run, package)
+    apply, again = partial(_send, run, package), f"{act} again"
+    if (again, "meant") in run.journal.entries:
+        run.journal.change(again, apply, step=number, text=text)
+        return
     try:
         run.journal.change(act, apply, step=number, text=text)
     except StepFailed as error:
         match remedies.mend(run, act, error.code, move.product, move.to, number):
             case "again":
-                run.journal.change(f"{act} again", apply, step=number, text=text)
+                run.journal.change(again, apply, step=number, text=text)
             case "no":
                 raise
 

@@ -44,7 +44,7 @@ def run_story(context: Context, run: int) -> RunStory:
         seen_after=after,
         journal=shown,
         as_it_was=_as_it_was(by_act),
-        pace=_pacing(known, journal),
+        pace=_pacing(known, journal, names),
         window=_window(context, known, steps),
         told_at=known.waiting_since + timedelta(minutes=context.patience_minutes)
         if known.waiting_since
@@ -56,7 +56,7 @@ def run_story(context: Context, run: int) -> RunStory:
     )
 
 
-def _pacing(run: Run, journal: list[JournalEntry]) -> Pacing | None:
+def _pacing(run: Run, journal: list[JournalEntry], names: dict[str, str]) -> Pacing | None:
     """The change that is under way in a run, and how it goes; None where there is none."""
     if run.state != "running":
         return None
@@ -67,7 +67,7 @@ def _pacing(run: Run, journal: list[JournalEntry]) -> Pacing | None:
     act = open_[-1]
     usual = next((e.detail for e in journal if e.act == "usual lengths"), {})
     return Pacing(
-        act=act.act,
+        act=_in_words(act, names),
         began_at=act.at,
         usual_seconds=lengths.of_act(usual, act.act),
         state=run.pace,
@@ -92,6 +92,14 @@ def _window(context: Context, run: Run, steps: Sequence[RunStep]) -> WindowLeft 
             back_minutes=int(BACK.total_seconds() // 60),
         )
     return None
+
+
+def _in_words(entry: JournalEntry, names: dict[str, str]) -> str:
+    """An act as it is told: "apply 2 plugin/lee" is "Apply Lee"."""
+    kind = lengths.kind_of(entry.act)
+    rest = entry.act.removeprefix(kind).split(", leg ")[0].split()
+    told = [names.get(word, word) for word in rest if not word.isdigit()]
+    return " ".join([kind.capitalize(), *told])
 
 
 def _names(context: Context) -> dict[str, str]:

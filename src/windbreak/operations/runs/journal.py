@@ -236,7 +236,7 @@ class _Following:
             self.sign, self.alive = became.sign, now
             at = self.context.clock()
             signs = (*self.context.store.runs.get(run).signs, at)[-_SIGNS:]
-            progress = f"{became.phase} {became.done} of {became.of}" if became.of else became.phase
+            progress = f"{became.phase} {became.done} of {became.of}" if became.of else ""
             fields |= {"last_sign_at": at, "signs": signs, "progress": progress}
         pace: Pace = "usual"
         if now - self.alive > 3 * self.usual:
@@ -257,7 +257,7 @@ class _Silence:
     def __init__(self, journal: Journal) -> None:
         self.journal, self.context = journal, journal.context
         self.began: float | None = None
-        self._looked = 0.0
+        self._looked: float | None = None
         self._pause = _BETWEEN
         self._asked: list[datetime] = []
         self._looks: list[Meanwhile] = []
@@ -283,7 +283,9 @@ class _Silence:
         run = self.context.store.runs.get(self.journal.run)
         since = run.waiting_since or run.last_sign_at
         now = self.context.clock()
-        if not self._looks or time.monotonic() - self._looked >= _PAGES:
+        if not self._looks:  # what was seen of this silence before a restart stays
+            self._looks, self._asked = [*run.meanwhile], [*run.asked, *self._asked][-_SIGNS:]
+        if self._looked is None or time.monotonic() - self._looked >= _PAGES:
             self._looked = time.monotonic()
             self._looks = [*self._looks, self._look(run)][-_SIGNS:]
         newest = self._looks[-1]
@@ -321,7 +323,7 @@ class _Silence:
         """It answers again."""
         if self.began is None:
             return
-        self.began, self._pause = None, _BETWEEN
+        self.began, self._looked, self._pause = None, None, _BETWEEN
         self._asked, self._looks = [], []
         run = self.context.store.runs.get(self.journal.run)
         if run.waiting_since is not None:

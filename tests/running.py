@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import sqlite3
 import tempfile
 import tomllib
@@ -15,6 +14,7 @@ import httpx
 
 from windbreak.client import Windbreak
 from windbreak.documents.runs import RunStory
+from windbreak.standins import faults
 from windbreak.standins.demo import Demo, set_up
 
 PATIENCE = 60.0
@@ -77,7 +77,7 @@ class WithDemo(unittest.TestCase):
     def slow(self, site: str, **seconds: float) -> None:
         """Let an agent's calls take longer by so many seconds."""
         told = self.folder(site).parent / "agent/faults.json"
-        told.write_text(json.dumps({"slow": seconds}))
+        faults.put(told, {"slow": seconds})
         self.addCleanup(told.unlink, missing_ok=True)
 
     def begin(self, site: str) -> int:

@@ -10,7 +10,6 @@ from __future__ import annotations
 
 import argparse
 import contextlib
-import json
 import os
 import random
 import shutil
@@ -25,6 +24,7 @@ from typing import TypeVar
 from tests.torture.checks import Checks
 from tests.torture.proxy import Proxy
 from windbreak.client import ClientError, Unreachable, Windbreak
+from windbreak.standins import faults
 from windbreak.standins.demo import Demo, set_up
 
 T = TypeVar("T")
@@ -113,7 +113,7 @@ class Night:
             except ClientError as error:
                 print(f"  {site} has no plan: {error}", flush=True)
             slow = {"slow": {"apply": self.chance.uniform(0, 4)}}
-            self._faults(site).write_text(json.dumps(slow))
+            faults.put(self._faults(site), slow)
         self.proxy.rough = True
         for site, number in plans.items():
             try:

@@ -121,6 +121,10 @@ export const asked = {
   accounts: () => ({ queryKey: ["accounts"], queryFn: () => told(api.GET("/api/v1/accounts")) }),
   coverage: () => ({ queryKey: ["coverage"], queryFn: () => told(api.GET("/api/v1/coverage")) }),
   hosts: () => ({ queryKey: ["hosts"], queryFn: () => told(api.GET("/api/v1/hosts")) }),
+  task: (id: number) => ({
+    queryKey: ["task", id],
+    queryFn: () => told(api.GET("/api/v1/tasks/{id}", { params: { path: { id } } })),
+  }),
   errands: (site: string) => ({
     queryKey: ["site", site, "errands"],
     queryFn: () => told(api.GET("/api/v1/errands", { params: { query: { site } } })),

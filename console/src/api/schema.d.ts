@@ -6074,9 +6074,14 @@ export interface components {
         };
         /**
          * SiteView
-         * @description One site whole: its components with verdicts, its latest plan, its history.
+         * @description One site whole: its components with verdicts, its latest plan, its history. ``backup`` says
+         *     whether a restore was proved on its twin; of a twin, when it was made as its site was.
          */
         SiteView: {
+            /** Backup */
+            backup: string;
+            /** Backup Well */
+            backup_well: boolean | null;
             /** Components */
             components: components["schemas"]["ComponentView"][];
             /** History */

@@ -84,7 +84,7 @@ def _serve(args: argparse.Namespace) -> int:
 
 
 def _demo_fault(args: argparse.Namespace) -> None:
-    from windbreak.standins.faults import KINDS, FaultRefused, read
+    from windbreak.standins.faults import KINDS, FaultRefused, put, read, told
 
     folder = args.data / "standins"
     if args.site is None:
@@ -99,17 +99,13 @@ def _demo_fault(args: argparse.Namespace) -> None:
     if not kept.parent.is_dir():
         there = ", ".join(sorted(path.parent.name for path in folder.glob("*/agent")))
         raise Refusal(f"there is no stand-in {args.site!r} in {folder}; there are {there}", 2)
-    told = json.loads(kept.read_text()) if kept.exists() else {}
-    if args.none:
-        told = {}
+    faults = {} if args.none else told(kept)
     try:
-        told |= read(args.fault)
+        faults |= read(args.fault)
     except FaultRefused as error:
         raise Refusal(str(error), 2) from None
-    part = kept.with_suffix(".part")
-    part.write_text(json.dumps(told))
-    part.replace(kept)
-    say(f"**{args.site}**: {json.dumps(told) if told else 'nothing is wrong with it'}")
+    put(kept, faults)
+    say(f"**{args.site}**: {json.dumps(faults) if faults else 'nothing is wrong with it'}")
 
 
 def _demo(args: argparse.Namespace) -> int:

@@ -273,14 +273,22 @@ def _book(args: argparse.Namespace) -> None:
 
 def _calendar(args: argparse.Namespace) -> None:
     with connect(args) as windbreak:
-        found = windbreak.bookings()
+        bookings, errands = windbreak.bookings(), windbreak.errands()
     if args.json:
-        return dump(found)
+        return dump(bookings)
     table(
         ["booking", "when", "site", "plan", "why then"],
-        ((b.id, local(b.starts_at), b.site, b.plan, b.why) for b in found),
+        ((b.id, local(b.starts_at), b.site, b.plan, b.why) for b in bookings),
         "Nothing is booked.",
     )
+    dated = [errand for errand in errands if errand.due is not None]
+    if dated:
+        print()
+        table(
+            ["errand", "due", "site", "what"],
+            ((e.id, f"{e.due:%a %d %b}", e.site, e.text) for e in dated),
+            "",
+        )
     return None
 
 

@@ -78,7 +78,9 @@ class ComponentView(Value):
 
 
 class SiteView(Value):
-    """One site whole: its components with verdicts, its latest plan, its history."""
+    """One site whole: its components with verdicts, its latest plan, its history. ``backup`` says
+    whether a restore was proved on its twin; of a twin, when it was made as its site was.
+    """
 
     summary: SiteSummary
     timezone: str
@@ -90,6 +92,8 @@ class SiteView(Value):
     plan_text: str
     history: tuple[LedgerEntry, ...]
     twin: str | None
+    backup: str
+    backup_well: bool | None
     situation: str | None = None
     reasoned_at: datetime | None = None
     proposals: tuple[Proposal, ...] = ()

@@ -215,7 +215,7 @@ class Driver:
     def _bookings(self) -> None:
         if not self._due("bookings", ("booking",), lambda: rollouts.next_due(self.context)):
             return
-        for booking in rollouts.due(self.context):
+        for booking in rollouts.startable(self.context):
             try:
                 run = runs.start(self.context, booking.plan, booking.made_by, booking=booking.id)
             except Refused as error:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import os
 import signal
 import subprocess
@@ -25,7 +24,7 @@ from windbreak.core.values.releases import NewRelease
 from windbreak.core.values.sites import Host, NewSite
 from windbreak.operations.administration import accounts
 from windbreak.operations.context import close, open_context
-from windbreak.standins import catalogue
+from windbreak.standins import catalogue, faults
 from windbreak.standins.catalogue import CORE
 from windbreak.standins.feeds import EBBING_KEY, EBBING_USER, GANTRY_KEY, TOKEN
 from windbreak.standins.fleet import FEW, HOSTS, SITES, DemoSite, leave_as_told
@@ -59,8 +58,7 @@ class Demo:
         return where
 
     def _is_down(self, site: DemoSite) -> bool:
-        told = self.standins_folder / site.slug / "agent" / "faults.json"
-        return told.exists() and "down" in json.loads(told.read_text())
+        return "down" in faults.told(self.standins_folder / site.slug / "agent" / "faults.json")
 
     def start_service(self) -> str:
         """Start the service; its address."""

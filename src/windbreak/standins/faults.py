@@ -11,7 +11,7 @@ from __future__ import annotations
 import json
 import threading
 import time
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -52,6 +52,9 @@ KINDS: dict[str, Kind] = {
     "editor": Kind("products", "once applied its editor opens empty, its pages are fine"),
     "order": Kind("call", "an order comes in during the call", True),
 }
+
+
+_TRIES = 25
 
 
 class FaultRefused(ValueError):
@@ -103,6 +106,27 @@ _EXAMPLES = {
 }
 
 
+def told(path: Path) -> dict[str, Any]:
+    """What is written in a file of faults; nothing where there is none. A file that somebody is
+    just writing is read again a moment later, and where it stays unreadable nothing is wrong.
+    """
+    for _ in range(_TRIES):
+        try:
+            return dict(json.loads(path.read_text()))
+        except FileNotFoundError:
+            return {}
+        except ValueError:
+            time.sleep(0.02)
+    return {}
+
+
+def put(path: Path, faults: Mapping[str, Any]) -> None:
+    """Write a file of faults, whole at once."""
+    part = path.with_suffix(".part")
+    part.write_text(json.dumps(faults))
+    part.replace(path)
+
+
 class Faults:
     """The faults of one site."""
 
@@ -112,42 +136,37 @@ class Faults:
         self._silent_until = 0.0
 
     def all(self) -> dict[str, Any]:
-        try:
-            return dict(json.loads(self.path.read_text()))
-        except FileNotFoundError:
-            return {}
+        return told(self.path)
 
     def of(self, name: str, thing: str) -> Any:
         """What is written of a fault for a call or a product; None where nothing is."""
-        told = self.all().get(name)
-        if isinstance(told, dict):
-            return told.get(thing)
-        if isinstance(told, (list, tuple)):
-            return True if thing in told else None
-        return True if told == thing else None
+        fault = self.all().get(name)
+        if isinstance(fault, dict):
+            return fault.get(thing)
+        if isinstance(fault, (list, tuple)):
+            return True if thing in fault else None
+        return True if fault == thing else None
 
     def clear(self, name: str, thing: str) -> None:
         """Take a fault for a call or a product out of the file."""
         with self._guard:
-            told = self.all()
-            left = told.get(name)
+            faults = self.all()
+            left = faults.get(name)
             if isinstance(left, dict):
                 left = {k: v for k, v in left.items() if k != thing}
             elif isinstance(left, list):
                 left = [one for one in left if one != thing]
             else:
                 left = None
-            told = {k: v for k, v in told.items() if k != name} | ({name: left} if left else {})
-            part = self.path.with_suffix(".part")
-            part.write_text(json.dumps(told))
-            part.replace(self.path)
+            others = {k: v for k, v in faults.items() if k != name}
+            put(self.path, others | ({name: left} if left else {}))
 
     def once(self, name: str, thing: str) -> Any:
         """What is written of a fault that happens once; it is out of the file from now on."""
-        told = self.of(name, thing)
-        if told is not None:
+        fault = self.of(name, thing)
+        if fault is not None:
             self.clear(name, thing)
-        return told
+        return fault
 
     # Whether the agent answers.
 

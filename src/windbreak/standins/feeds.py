@@ -22,7 +22,7 @@ from starlette.requests import Request
 from starlette.responses import JSONResponse, RedirectResponse, Response, StreamingResponse
 from starlette.routing import Route
 
-from windbreak.standins import catalogue
+from windbreak.standins import catalogue, faults
 from windbreak.standins.catalogue import CHANDLERY, COMMONS, EBBING, GANTRY, NETLOFT, Made, archive
 
 # What the demo's credentials are. The Chandlery's lacks licences.read, and may do too much.
@@ -118,8 +118,7 @@ class Feeds:
         return Route(path, guarded)
 
     async def _fault(self, name: str, request: Request) -> Response | None:
-        kept = self.folder / "faults.json"
-        told: dict[str, Any] = json.loads(kept.read_text()).get(name, {}) if kept.exists() else {}
+        told: dict[str, Any] = faults.told(self.folder / "faults.json").get(name, {})
         if "slow" in told:
             await asyncio.sleep(float(told["slow"]))
         if "status" in told:

@@ -13,6 +13,7 @@ from typing import Any
 from windbreak.standins.acts import mend_swap
 from windbreak.standins.agent import VERSION, MillraceAgent
 from windbreak.standins.catalogue import CORE, LOOM, archive, find
+from windbreak.standins.faults import put as put_faults
 from windbreak.standins.millrace import FOLDERS, MillraceSite
 
 HOSTS = {
@@ -313,4 +314,4 @@ def leave_as_told(folder: Path, demo: DemoSite) -> None:
     """Let what is wrong with a site begin; done once it was linked and asked."""
     faults = {k: v for k, v in demo.faults.items() if k != "agent"}
     if faults:
-        (folder / demo.slug / "agent" / "faults.json").write_text(json.dumps(faults))
+        put_faults(folder / demo.slug / "agent" / "faults.json", faults)

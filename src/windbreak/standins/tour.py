@@ -6,7 +6,6 @@ changes. What is not seen is not told, and ends the tour with status 1.
 
 from __future__ import annotations
 
-import json
 import shutil
 import sqlite3
 import sys
@@ -24,6 +23,7 @@ from windbreak.client import Problem, Windbreak
 from windbreak.core.values.bookings import NewRollout
 from windbreak.core.values.sites import Window
 from windbreak.documents.runs import RunStory
+from windbreak.standins import faults
 from windbreak.standins.demo import (
     Demo,
     register_feeds,
@@ -283,15 +283,15 @@ class _Tour:
     def killed(self) -> None:
         self.head("The service is killed in the middle of a run, and started again.")
         site = "skerry-light"
-        faults = self.demo.standins_folder / site / "agent" / "faults.json"
-        faults.write_text(json.dumps({"slow": {"apply": 1.5}}))
+        path = self.demo.standins_folder / site / "agent" / "faults.json"
+        faults.put(path, {"slow": {"apply": 1.5}})
         run = self.windbreak.run_plan(self.approved(site, "the tour"))
         self.until("step 2 begins", lambda: self.windbreak.run(run.id).run.step >= 2)
         time.sleep(0.5)
         self.demo.kill_service()
         self.tell(f"Killed while run {run.id} was at step 2; nothing else was told.")
         self.demo.start_service()
-        faults.unlink()
+        path.unlink()
         self.tell("Started again; it takes the run up where it was.")
         story = self.ended(run.id)
         self.see("the run ended well", story.run.state == "done")

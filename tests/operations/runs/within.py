@@ -1,6 +1,5 @@
 """What tests of runs share: stand-in sites of each test's own, and a run carried out here."""
 
-import json
 import tempfile
 import threading
 import time
@@ -16,6 +15,7 @@ from windbreak.core.values.runs import JournalEntry, Run
 from windbreak.operations.runs import going_back, matters, runs, ways_out
 from windbreak.operations.runs.runner import Runner
 from windbreak.standins.demo import Demo
+from windbreak.standins.faults import put as put_faults
 from windbreak.standins.fleet import put
 from windbreak.standins.millrace import MillraceSite
 
@@ -42,8 +42,7 @@ class WithRuns(WithContext):
         return httpx.get(self.where[slug], trust_env=False).status_code
 
     def faults(self, slug: str, **faults: object) -> None:
-        told = self.demo.standins_folder / slug / "agent" / "faults.json"
-        told.write_text(json.dumps(faults))
+        put_faults(self.demo.standins_folder / slug / "agent" / "faults.json", faults)
 
     def alarm(self) -> Run:
         """A run of which a step failed while an order came in: the page is up."""

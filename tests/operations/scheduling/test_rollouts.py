@@ -87,6 +87,23 @@ class Booking(WithContext):
         with self.assertRaises(Refused):
             rollouts.move(self.context, booking.id, self.context.clock(), RHONA)
 
+    def test_what_is_due_begins_as_far_as_its_host_bears_it(self) -> None:
+        for slug in ("skerry-light-twin", "tarnsey-harbour"):
+            self.site(slug)
+        host = self.context.store.hosts.get("mole")
+        self.context.store.hosts.put(host.model_copy(update={"at_once": 2}))
+        for slug in ("skerry-light", "skerry-light-twin", "tarnsey-harbour"):
+            plan = self.approved(slug)
+            booking = rollouts.book(self.context, plan.id, Book(), RHONA)
+            self.context.store.bookings.change(booking.id, starts_at=self.context.clock())
+        begun = []
+        for booking in rollouts.startable(self.context):
+            runs.start(self.context, booking.plan, "Rhona Vale", booking=booking.id)
+            begun.append(booking.site)
+        self.assertEqual(begun, ["skerry-light", "skerry-light-twin"])
+        self.assertEqual(list(rollouts.startable(self.context)), [])
+        self.assertEqual([b.site for b in rollouts.due(self.context)], ["tarnsey-harbour"])
+
     def test_a_host_bears_so_many_at_once_and_a_site_one(self) -> None:
         plan = self.approved("skerry-light")
         host = self.context.store.hosts.get("mole")

@@ -1,6 +1,5 @@
 """Sites registered and linked: what is refused, and that a link belongs to one address."""
 
-import json
 import shutil
 from datetime import timedelta
 
@@ -13,6 +12,7 @@ from windbreak.operations.administration import accounts, instance
 from windbreak.operations.context import close, open_context
 from windbreak.operations.errors import NotPermitted, Refused
 from windbreak.operations.sites import sites
+from windbreak.standins import faults
 
 
 class Registering(WithContext):
@@ -119,12 +119,12 @@ class Linking(WithContext):
         for slug in ("seapink-florists", "skerry-light"):
             self.site(slug)
         told = self.demo.standins_folder / "seapink-florists" / "agent" / "faults.json"
-        before = told.read_text() if told.exists() else None
-        told.write_text(json.dumps({"answer": "deep"}))
+        before = faults.told(told)
+        faults.put(told, {"answer": "deep"})
         try:
             seen = {s.id: s for s in sites.refresh_many(self.context, sites.live(self.context))}
         finally:
-            told.unlink() if before is None else told.write_text(before)
+            faults.put(told, before)
         self.assertEqual(seen["skerry-light"].link.state, "linked")
         self.assertEqual(seen["seapink-florists"].link.state, "silent")
         self.assertIn("nested too deeply", seen["seapink-florists"].link.reason)

@@ -18,6 +18,7 @@ from windbreak.operations.tracking import catalogue, credentials, feeds, polling
 from windbreak.operations.views import coverage
 from windbreak.operations.views import products as product_views
 from windbreak.operations.views import sites as site_views
+from windbreak.standins import faults
 from windbreak.standins.feeds import EBBING_KEY, EBBING_USER
 
 
@@ -39,10 +40,8 @@ class Vanishing(WithContext):
         self.first = polling.poll(self.context, "ebbing")
 
     def faults(self, **told: object) -> None:
-        import json
-
         file = self.demo.standins_folder / "feeds/faults.json"
-        file.write_text(json.dumps({"ebbing": told}))
+        faults.put(file, {"ebbing": told})
         self.addCleanup(file.unlink, missing_ok=True)
 
     def test_a_release_that_is_listed_no_longer_was_withdrawn(self) -> None:

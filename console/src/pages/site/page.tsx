@@ -10,6 +10,7 @@ import { clock, day, plural } from "../../pieces/time";
 import { Age, Arrow } from "../../pieces/words";
 import { Upload } from "../licences/shelf-upload";
 import { LinkSite } from "./link";
+import { TwinActs } from "./twin";
 import { Glyph, StateWord } from "../../states/states";
 
 type View = Schemas["SiteView"];
@@ -90,6 +91,7 @@ function Head({ view }: { view: View }) {
         {(view.link_state === "unlinked" || view.link_state === "refused") && (
           <LinkSite id={site.id} label={site.label} address={site.address} />
         )}
+        {view.twin && <TwinActs view={view} />}
         <Upload site={site.id} />
         <button className="btn" disabled={refresh.isPending} onClick={() => refresh.mutate()}>
           {refresh.isPending ? "Asking…" : "Refresh"}
@@ -119,6 +121,12 @@ function Facts({ view }: { view: View }) {
       ),
     ],
     ["window", view.window],
+    [
+      site.twin_of ? "refreshed" : "backup",
+      <span key="backup" className={view.backup_well === false ? "text-alarm" : ""}>
+        {view.backup}
+      </span>,
+    ],
     [
       "link",
       <>

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from datetime import datetime, timedelta
 from zoneinfo import ZoneInfo
 
@@ -241,6 +242,20 @@ def due(context: Context) -> list[Booking]:
         elif booking.starts_at <= now:
             found.append(booking)
     return found
+
+
+def startable(context: Context) -> Iterator[Booking]:
+    """The bookings whose time has come and whose host bears one more now; those before it in this
+    round are counted by whoever begins them. Writes what was missed.
+    """
+    full: set[str] = set()
+    for booking in due(context):
+        site = context.store.sites.get(booking.site)
+        host = context.store.hosts.find(site.host) if site.host and site.host not in full else None
+        if host is not None and context.store.runs.running_on_host(host.id) >= host.at_once:
+            full.add(host.id)
+        if site.host not in full:
+            yield booking
 
 
 def start_rollout(context: Context, new: NewRollout, by: Principal) -> Rollout:

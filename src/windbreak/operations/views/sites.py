@@ -112,10 +112,24 @@ def site_view(context: Context, site: str) -> SiteView:
         plan_text=plan_text(context, plans[0]) if plans else "No plan has been made yet.",
         history=tuple(context.store.ledger.all(subject=site, newest_first=True, limit=40)),
         twin=twins[0].id if twins else known.twin_of,
+        backup=_backup(context, known, twin=bool(twins)),
+        backup_well=known.proved,
         situation=reasoned.key if reasoned else None,
         reasoned_at=reasoned.made_at if reasoned else None,
         proposals=(proposals.of_case(context, reasoned.case, reasoned.answer) if reasoned else ()),
     )
+
+
+def _backup(context: Context, site: Site, *, twin: bool) -> str:
+    """What is known of a site's backup; of a twin, how old it is."""
+    today = context.clock().date()
+    if site.twin_of is not None:
+        refreshed = site.refreshed_at
+        return f"as its site on {day(refreshed.date(), today)}" if refreshed else "never refreshed"
+    if site.proved_at is None:
+        return "never restored on the twin" if twin else "can’t be proved without a twin"
+    how = "restored on the twin" if site.proved else "not whole when restored on the twin"
+    return f"{how}, {day(site.proved_at.date(), today)}: {site.proof}"
 
 
 def _reasoned(context: Context, site: Site) -> answers.Reasoned | None:

@@ -36,11 +36,13 @@ _DISK = "96m"
 class Night:
     """One torture, from set-up to checks."""
 
-    def __init__(self, folder: Path, seed: int, kills: int, cuts: int, messages: int) -> None:
+    def __init__(
+        self, folder: Path, seed: int, kills: int, cuts: int, messages: int, *, few: bool = False
+    ) -> None:
         self.chance = random.Random(seed)
         self.kills, self.cuts, self.messages = kills, cuts, messages
         self.killed = self.cut = self.filled = self.rounds = 0
-        self.demo = Demo(folder)
+        self.demo = Demo(folder, few=few)
         self.demo.service_folder.mkdir(parents=True)
         self.disk = _own_disk(self.demo.service_folder)
         where = self.demo.start_standins()
@@ -222,11 +224,12 @@ def _own_disk(folder: Path) -> bool:
 
 
 @contextlib.contextmanager
-def night(seed: int, kills: int, cuts: int, messages: int) -> Iterator[Night]:
+def night(seed: int, kills: int, cuts: int, messages: int, *, few: bool = False) -> Iterator[Night]:
+    """A night, all of which ends with it. ``few``: over five sites of the demo fleet."""
     with tempfile.TemporaryDirectory(prefix="windbreak-torture-") as name:
         folder, made = Path(name), None
         try:
-            made = Night(folder, seed, kills, cuts, messages)
+            made = Night(folder, seed, kills, cuts, messages, few=few)
             yield made
         finally:
             if made is not None:

@@ -305,32 +305,32 @@ def _refresh_one(args: argparse.Namespace) -> int:
 
 
 def _refresh_twin(args: argparse.Namespace) -> int:
-    from windbreak.cli.errands import follow
-
-    with connect(args) as windbreak:
-        site = pick_site(windbreak, args.site)
-        ask(
-            f"What is on the twin of **{site}** is replaced by what is on its site now: files, "
-            "content and settings. Its link and its seats stay its own.",
-            yes=args.yes,
-        )
-        task = follow(windbreak, windbreak.refresh_twin(site).id, quiet=args.json)
-    dump(task) if args.json else say(f"**{task.sites[0]}**: {task.text}")
-    return 0 if task.state == "done" else 1
+    return _as_task(
+        args,
+        "What is on the twin of **{site}** is replaced by what is on its site now: files, content "
+        "and settings. Its link and its seats stay its own.",
+        "refresh_twin",
+    )
 
 
 def _prove(args: argparse.Namespace) -> int:
+    return _as_task(
+        args,
+        "For **{site}** a snapshot of the production site is restored on the twin and looked at; "
+        "then the twin is brought back to what it is now.",
+        "prove_backup",
+    )
+
+
+def _as_task(args: argparse.Namespace, words: str, call: str) -> int:
+    """Ask, have the service begin it, and follow it to its end."""
     from windbreak.cli.errands import follow
 
     with connect(args) as windbreak:
         site = pick_site(windbreak, args.site)
-        ask(
-            f"A snapshot of **{site}** is restored on its twin and looked at; then the twin is "
-            "brought back to what it is now.",
-            yes=args.yes,
-        )
-        task = follow(windbreak, windbreak.prove_backup(site).id, quiet=args.json)
-    dump(task) if args.json else say(f"**{site}**: {task.text}")
+        ask(words.format(site=site), yes=args.yes)
+        task = follow(windbreak, getattr(windbreak, call)(site).id, quiet=args.json)
+    dump(task) if args.json else say(f"**{task.sites[0]}**: {task.text}")
     return 0 if task.state == "done" else 1
 
 

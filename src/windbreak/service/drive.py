@@ -60,10 +60,6 @@ class Lease:
         self._file.close()
 
 
-def _fault(error: Exception) -> str:
-    return f"{type(error).__name__}: {error}"
-
-
 class Driver:
     """The background work of one service."""
 
@@ -124,31 +120,49 @@ class Driver:
                 thread.join(timeout=5)
 
     def carry_out(self, run: Run) -> None:
-        """Carry a run out in a thread of its own."""
-        thread = threading.Thread(
-            target=self._run, args=(run.id,), name=f"run-{run.id}", daemon=True
+        """Carry a run out in a thread of its own. Where that stops on a fault of ours, the journal
+        holds all that was done: it becomes a matter, and can be taken up again.
+        """
+        self._aside(
+            f"run {run.id}",
+            partial(runs.carry_out, self.context, run.id),
+            partial(runs.broke, self.context, run.id),
         )
-        self.threads.append(thread)
-        thread.start()
 
     def carry_out_task(self, task: int) -> None:
         """Carry a task out in a thread of its own, once."""
-        if task in self._tasks:
-            return
-        self._tasks.add(task)
-        thread = threading.Thread(target=self._task, args=(task,), name=f"task-{task}", daemon=True)
+        if task not in self._tasks:
+            self._tasks.add(task)
+            self._aside(
+                f"task {task}",
+                partial(tasks.carry_out, self.context, task),
+                partial(tasks.broke, self.context, task),
+            )
+
+    def take_way_out(self, matter: int) -> None:
+        """Take the way out of a matter that was written down, in a thread of its own."""
+        self._aside(
+            f"matter {matter}",
+            partial(ways_out.carry_out, self.context, matter),
+            partial(ways_out.broke, self.context, matter),
+        )
+
+    def _aside(self, name: str, work: Callable[[], object], broke: Callable[[str], object]) -> None:
+        """Do something in a thread of its own; ``broke`` is told which fault of ours stopped it."""
+
+        def do() -> None:
+            try:
+                work()
+                self.asked.set()
+            except Exception as error:
+                log.exception("%s stopped on an error of ours", name)
+                self._broken.append(partial(broke, f"{type(error).__name__}: {error}"))
+            finally:
+                self.context.store.close()
+
+        thread = threading.Thread(target=do, name=name.replace(" ", "-"), daemon=True)
         self.threads.append(thread)
         thread.start()
-
-    def _task(self, task: int) -> None:
-        try:
-            tasks.carry_out(self.context, task)
-            self.asked.set()
-        except Exception as error:
-            log.exception("task %s stopped on an error of ours", task)
-            self._broken.append(partial(tasks.broke, self.context, task, _fault(error)))
-        finally:
-            self.context.store.close()
 
     def _tend_tasks(self) -> None:
         """Tasks that something else than a request began, and the day's proofs."""
@@ -157,34 +171,6 @@ class Driver:
         self._tasks_at = self.context.store.database.generation("task")
         for task in self.context.store.tasks.all(state="running"):
             self.carry_out_task(task.id)
-
-    def take_way_out(self, matter: int) -> None:
-        """Take the way out of a matter that was written down, in a thread of its own."""
-        thread = threading.Thread(
-            target=self._way_out, args=(matter,), name=f"matter-{matter}", daemon=True
-        )
-        self.threads.append(thread)
-        thread.start()
-
-    def _way_out(self, matter: int) -> None:
-        try:
-            ways_out.carry_out(self.context, matter)
-            self.asked.set()
-        except Exception:
-            log.exception("matter %s: the way out stopped on an error of ours", matter)
-        finally:
-            self.context.store.close()
-
-    def _run(self, run: int) -> None:
-        try:
-            runs.carry_out(self.context, run)
-            self.asked.set()
-        except Exception as error:
-            # The journal holds all that was done: it becomes a matter, and can be taken up again.
-            log.exception("run %s stopped on an error of ours", run)
-            self._broken.append(partial(runs.broke, self.context, run, _fault(error)))
-        finally:
-            self.context.store.close()
 
     def _loop(self) -> None:
         while not self.stopping.is_set():

@@ -149,7 +149,7 @@ class Faults(WithRuns):
     def test_a_run_that_broke_on_a_fault_of_ours_is_a_matter_and_can_be_taken_up(self) -> None:
         from unittest import mock
 
-        from windbreak.operations.runs import matters, stepping
+        from windbreak.operations.runs import matters, stepping, ways_out
 
         self.site(SITE)
         plan = self.approved(SITE)
@@ -162,6 +162,13 @@ class Faults(WithRuns):
         runs.broke(self.context, run.id, "disk full")
         (matter,) = matters.listed(self.context)
         self.assertIn("disk full", matter.text)
+        with (
+            mock.patch.object(stepping, "_read_back", side_effect=RuntimeError("still full")),
+            self.assertRaises(RuntimeError),
+        ):
+            self.take(matter.id, "try-again")
+        ways_out.broke(self.context, matter.id, "still full")
+        self.assertIn("still full", matters.listed(self.context)[0].text)
         self.take(matter.id, "try-again")
         self.assertEqual(self.now(run).state, "done", self.now(run).text)
         applied = [a for a, s in self.acts(run) if s == "done" and a.startswith("apply")]

@@ -97,6 +97,23 @@ class WaysOut(WithRuns):
         self.assertNotEqual(self.status(SHOP), 503)
 
 
+class Broken(WithRuns):
+    def test_a_way_out_that_stopped_on_a_fault_of_ours_can_be_taken_again(self) -> None:
+        run = self.alarm()
+        with (
+            mock.patch.object(ways_out.debts, "pay", side_effect=RuntimeError("disk full")),
+            self.assertRaises(RuntimeError),
+        ):
+            self.take(run.id, "accept")
+        self.assertIsNotNone(self.context.store.matters.get(run.id).doing)
+        ways_out.broke(self.context, run.id, "disk full")
+        matter = self.context.store.matters.get(run.id)
+        self.assertIsNone(matter.doing)
+        self.assertIn("disk full", matter.told)
+        self.take(run.id, "accept")
+        self.assertIsNotNone(self.context.store.matters.get(run.id).closed_at)
+
+
 class Silence(WithRuns):
     def test_a_silent_site_is_waited_for_and_nothing_is_put_back(self) -> None:
         self.site("skerry-light")

@@ -145,6 +145,22 @@ def carry_out(context: Context, matter: int) -> Matter:
     return changed
 
 
+def broke(context: Context, matter: int, fault: str) -> None:
+    """A way out stopped on a fault of ours: it is being taken no longer, and says so; a run that it
+    had begun is a matter of its own. Writes.
+    """
+    known = context.store.matters.get(matter)
+    if known.doing is None:
+        for run in context.store.runs.all(site=known.site, state="running"):
+            runs.broke(context, run.id, fault)
+        return
+    told = f"“{known.doing.act}” stopped on a fault of the service: {fault}. It can be taken again."
+    with context.store.transaction():
+        context.store.matters.change(matter, doing=None, told=told)
+        context.record("Windbreak", f"matter {matter}: stopped on a fault", known.site, result=told)
+    context.tell("run", str(matter), told)
+
+
 def _put_back_step(run: Acting, key: str) -> _Came:
     return _back(run, key, _to_put_back(run)[-1:])
 

@@ -119,9 +119,16 @@ class Proofs(WithTwin):
         opens, closes = next((a, b) for a, b in week if a > now)
         self.later = opens - self.context.clock() + (closes - opens) / 4
 
+    def prove(self) -> None:
+        """By the clock of the stand-ins: a signature of another day is taken by none."""
+        later, self.later = self.later, timedelta()
+        task = self.task("prove backup", TWIN)
+        self.later = later
+        self.assertEqual(task.state, "done", task.text)
+
     def test_a_backup_is_to_be_proved_in_its_window_and_again_after_so_many_days(self) -> None:
         self.assertEqual(twins.unproved(self.context), TWIN)
-        self.task("prove backup", TWIN)
+        self.prove()
         self.assertIsNone(twins.unproved(self.context))
         self.later += timedelta(days=31)
         self.assertEqual(twins.unproved(self.context), TWIN)
@@ -138,7 +145,7 @@ class Proofs(WithTwin):
         (told,) = [f for f in look_again(self.context) if f.id == f"proof:{SITE}"]
         self.assertIn("no orders", told.text)
         self.assertEqual(command(told.act), f"windbreak site prove {TWIN}")
-        self.task("prove backup", TWIN)
+        self.prove()
         self.assertFalse([f for f in look_again(self.context) if f.id == f"proof:{SITE}"])
 
 

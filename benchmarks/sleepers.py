@@ -27,8 +27,8 @@ RUNS = {
     "plugin/tidetable": "3.0.4",
 }
 CACHE = "plugin/lee"
-PAGE, CALL = 0.15, 0.2
-LONG = {"apply": 3.0, "snapshot": 3.0}
+PAGE, CALL = 0.3, 0.5
+LONG = {"apply": 8.0, "snapshot": 10.0}
 _PAGES = (("Front page", "/"), ("News", "/news"), ("Visit", "/visit"))
 CAN = (
     *("inventory", "look", "change", "snapshot", "restore", "drop", "apply", "put-back", "switch"),

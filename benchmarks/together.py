@@ -15,6 +15,7 @@ import sys
 import tempfile
 import time
 from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 import httpx
@@ -40,6 +41,7 @@ from windbreak.operations.views import projector
 from windbreak.standins.demo import Demo
 
 SITES, PROCESSES, HOSTS, AT_ONCE = 500, 2, 25, 2
+MOVES = "plugin/oarlock"
 RHONA = Principal(account="rhona", name="Rhona Vale", via="service")
 
 
@@ -119,19 +121,24 @@ def _fleet(context: Context, makers: str, ports: list[int], public: str) -> None
         context.store.sites.change(site.id, link=link)
     list(sites.refresh_many(context, context.store.sites.live()))
     projector.catch_up(context)
-    for site in context.store.sites.live():
-        plan = planning.draft(context, site.id)
-        rollouts.approve(context, plan.id, ApprovePlan(fetch=False), RHONA)
-        context.store.bookings.add(
-            Booking(
-                id=0,
-                plan=plan.id,
-                site=site.id,
-                starts_at=now,
-                why="all at once",
-                made_by="Rhona Vale",
-            )
-        )
+    with ThreadPoolExecutor(AT_ONCE * HOSTS) as pool:
+        list(pool.map(lambda site: _booked(context, site.id), context.store.sites.live()))
+
+
+def _booked(context: Context, site: str) -> None:
+    """An approved plan of a site, and a booking that is due."""
+    plan = planning.draft(context, site, only=frozenset({MOVES}))
+    rollouts.approve(context, plan.id, ApprovePlan(fetch=False), RHONA)
+    booking = Booking(
+        id=0,
+        plan=plan.id,
+        site=site,
+        starts_at=context.clock(),
+        why="all at once",
+        made_by=RHONA.name,
+    )
+    context.store.bookings.add(booking)
+    context.store.close()
 
 
 def _until_ended(demo: Demo) -> tuple[float, list[float]]:

@@ -86,8 +86,12 @@ class Context:
 
     def tell(self, kind: str, subject: str, text: str) -> None:
         """Note an event, and wake whoever waits for one. Writes."""
-        self.store.events.add(Event(id=0, at=self.clock(), kind=kind, subject=subject, text=text))
+        self.note(kind, subject, text)
         self.wake()
+
+    def note(self, kind: str, subject: str, text: str) -> None:
+        """Note an event within a transaction; whoever does wakes who waits, after it. Writes."""
+        self.store.events.add(Event(id=0, at=self.clock(), kind=kind, subject=subject, text=text))
 
     def wake(self) -> None:
         """Wake whoever waits for something to happen."""
@@ -127,7 +131,7 @@ def open_context(
         store=store,
         sealer=Sealer(data / "seal.key"),
         shelf=Shelf(data / "shelf", store),
-        http=way_out.client(way_out.only_sites(own_ports)),
+        http=way_out.client(way_out.only_sites(own_ports), limits=way_out.MANY),
         out=way_out.client(way_out.only_makers(allowed)),
         own_ports=own_ports,
         allowed=allowed,

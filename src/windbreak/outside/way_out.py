@@ -24,6 +24,7 @@ import httpx
 
 TIMEOUT = httpx.Timeout(10, read=20, pool=60)
 LIMITS = httpx.Limits(max_connections=64, max_keepalive_connections=16)
+MANY = httpx.Limits(max_connections=1000, max_keepalive_connections=40)  # for sites in runs
 
 Network = ipaddress.IPv4Network | ipaddress.IPv6Network
 Address = ipaddress.IPv4Address | ipaddress.IPv6Address

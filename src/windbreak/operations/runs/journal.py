@@ -84,8 +84,9 @@ class Journal:
                 )
             )
             context.store.runs.change(self.run, last_sign_at=now, pace="usual", progress="")
+            context.note("run", str(self.run), f"{act}: {text}" if text else act)
+        context.wake()
         self.entries[act, state] = entry
-        context.tell("run", str(self.run), f"{act}: {text}" if text else act)
         return entry
 
     @property

@@ -17,7 +17,8 @@ class OddRequests(WithDemo):
             + ["--checks", "not_a_server_error,status_code_conformance,content_type_conformance"]
             # What signs in or out, or never ends, is tested elsewhere.
             + ["--exclude-path-regex", "/session|/tokens|/events"]
-            + ["--max-examples", "6", "--workers", "2", "--seed", "1", "--no-color"],
+            # One worker: two that parse at once break Python 3.11's own parser.
+            + ["--max-examples", "6", "--workers", "1", "--seed", "1", "--no-color"],
             capture_output=True,
             text=True,
             timeout=240,

@@ -4227,12 +4227,26 @@ export interface components {
         };
         /**
          * MatterStory
-         * @description A matter with what is owed to its site, and the ways out as they stand now.
+         * @description A matter with what is owed to its site, and the ways out as they stand now. ``head`` says
+         *     what it is about; ``visitor`` what somebody sees who comes now, ``came`` what came in since the
+         *     snapshot.
          */
         MatterStory: {
+            /**
+             * Came
+             * @default
+             */
+            came: string;
+            /** Head */
+            head: string;
             matter: components["schemas"]["Matter"];
             /** Owed */
             owed: components["schemas"]["Debt"][];
+            /**
+             * Visitor
+             * @default
+             */
+            visitor: string;
             /** Ways */
             ways: components["schemas"]["WayOut"][];
         };

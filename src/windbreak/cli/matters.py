@@ -57,7 +57,8 @@ def _show(args: argparse.Namespace) -> None:
 
 def _tell(story: MatterStory) -> None:
     matter = story.matter
-    styled(f"[bold]{plain(matter.site)}[/], matter {matter.id}, since {local(matter.opened_at)}")
+    since = local(matter.opened_at)
+    styled(f"[bold]{plain(matter.site)}[/]: {plain(story.head)}. Matter {matter.id}, since {since}")
     say(matter.text)
     if matter.told:
         say(f"Then: {matter.told}")
@@ -66,6 +67,8 @@ def _tell(story: MatterStory) -> None:
         return
     if matter.doing is not None:
         say(f"Being done by {matter.doing.by}: {matter.doing.act}.")
+    if story.visitor:
+        say(f"A visitor sees now: {story.visitor}. Came in since the snapshot: {story.came}.")
     print()
     if story.owed:
         say("Owed to the site, until it is read back as it was:")

@@ -95,8 +95,14 @@ class RunStory(Value):
 
 
 class MatterStory(Value):
-    """A matter with what is owed to its site, and the ways out as they stand now."""
+    """A matter with what is owed to its site, and the ways out as they stand now. ``head`` says
+    what it is about; ``visitor`` what somebody sees who comes now, ``came`` what came in since the
+    snapshot.
+    """
 
     matter: Matter
     owed: tuple[Debt, ...]
     ways: tuple[WayOut, ...]
+    head: str
+    visitor: str = ""
+    came: str = ""

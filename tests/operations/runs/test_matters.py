@@ -97,6 +97,25 @@ class WaysOut(WithRuns):
         self.assertNotEqual(self.status(SHOP), 503)
 
 
+class Told(WithRuns):
+    def test_a_matter_says_what_a_visitor_meets_and_what_came_in(self) -> None:
+        run = self.alarm()
+        story = ways_out.story(self.context, run.id)
+        self.assertEqual(story.head, "visitors see the maintenance page")
+        self.assertEqual(story.visitor, "503, the maintenance page")
+        self.assertIn("1 order", story.came)
+        self.faults(SHOP, silent=True)
+        silent = ways_out.story(self.context, run.id)
+        self.assertIn("does not answer", silent.came)
+        self.faults(SHOP)
+        self.take(run.id, "take-page-away")
+        after = ways_out.story(self.context, run.id)
+        self.assertEqual(after.head, "a run needs you")
+        self.assertEqual(after.visitor, "500, fatal fault")
+        self.take(run.id, "accept")
+        self.assertEqual(ways_out.story(self.context, run.id).ways, ())
+
+
 class Broken(WithRuns):
     def test_a_way_out_that_stopped_on_a_fault_of_ours_can_be_taken_again(self) -> None:
         run = self.alarm()

@@ -31,6 +31,20 @@ function Open({ story }: { story: MatterStory }) {
       <h2 className="border-b border-line-strong pb-1">
         Ways out <span className="qq">the matter stays open until one of these closes it</span>
       </h2>
+      <dl className="facts">
+        <div>
+          <dt>a visitor sees now</dt>
+          <dd className={story.visitor === "200" ? "" : "text-alarm"}>{story.visitor}</dd>
+        </div>
+        <div>
+          <dt>came in since the snapshot</dt>
+          <dd>{story.came}</dd>
+        </div>
+        <div>
+          <dt>since</dt>
+          <dd>{clock(matter.opened_at)}</dd>
+        </div>
+      </dl>
       {matter.told && <p className="out">{matter.told}</p>}
       {matter.doing ? (
         <p className="out" role="status">

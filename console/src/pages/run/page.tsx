@@ -41,6 +41,8 @@ export function RunPage() {
 
 function Story({ story, label }: { story: RunStory; label: string }) {
   const { run } = story;
+  const open = story.matter !== null && story.matter !== undefined && !story.matter.closed_at;
+  const matter = useQuery({ ...asked.matter(run.id), enabled: open });
   const stop = useMutation({
     mutationFn: () =>
       told(api.POST("/api/v1/runs/{id}/stop", { params: { path: { id: run.id } } })),
@@ -50,9 +52,16 @@ function Story({ story, label }: { story: RunStory; label: string }) {
     <>
       <title>{`Run at ${label} · Windbreak`}</title>
       <div className="head ruled">
-        <h1>
-          Run at <Link to={`/sites/${run.site}`}>{label}</Link>
-        </h1>
+        {open ? (
+          <h1 className="text-alarm">
+            <Glyph state="failed" /> <Link to={`/sites/${run.site}`}>{label}</Link>
+            {matter.data && `: ${matter.data.head}`}
+          </h1>
+        ) : (
+          <h1>
+            Run at <Link to={`/sites/${run.site}`}>{label}</Link>
+          </h1>
+        )}
         <span className="q">
           {run.state === "running" ? `step ${run.step} of ${run.steps}` : <RunWord story={story} />} ·
           since {clock(run.started_at)}

@@ -13,8 +13,9 @@ from typing import Literal
 from windbreak.core.values.accounts import Principal
 from windbreak.core.values.matters import DebtKind, Matter, WayOut, WayOutAct
 from windbreak.core.values.runs import Probe, Run, Seen
+from windbreak.documents.runs import MatterStory
 from windbreak.links.errors import LinkError
-from windbreak.links.probing import compare, worse
+from windbreak.links.probing import compare, look_at, worse
 from windbreak.operations.context import Context
 from windbreak.operations.errors import OperationError, Refused
 from windbreak.operations.planning import planning
@@ -22,6 +23,8 @@ from windbreak.operations.runs import debts, going_back, looking, runs
 from windbreak.operations.runs.acting import Acting
 from windbreak.operations.runs.journal import StepFailed
 from windbreak.operations.runs.looking import say_worse
+from windbreak.operations.sites import sites
+from windbreak.wording.matters import came_text, matter_head, visitor_text
 from windbreak.wording.ways_out import Standing, ways_out
 
 log = logging.getLogger("windbreak.matters")
@@ -29,12 +32,33 @@ log = logging.getLogger("windbreak.matters")
 _Came = tuple[str, bool]  # what it came to, and whether that closes the matter
 
 
+def story(context: Context, matter: int) -> MatterStory:
+    """A matter, and the ways out as they stand now. Asks the agent, and looks at the front page as
+    a visitor. Reads.
+    """
+    known = context.store.matters.get(matter)
+    owed = debts.owed(context, known.site)
+    page = any(debt.kind == "page" for debt in owed)
+    head = matter_head(context.store.runs.get(matter).state, page=page)
+    if known.closed_at is not None:
+        return MatterStory(matter=known, owed=tuple(owed), ways=(), head=head)
+    standing = _standing(context, known)
+    here = sites.visiting(context, context.store.sites.get(known.site))
+    front = look_at(here, "Front page", "/", past_caches=False)
+    return MatterStory(
+        matter=known,
+        owed=tuple(owed),
+        ways=ways_out(standing),
+        head=head,
+        visitor=visitor_text(front, page=page),
+        came=came_text(standing.came),
+    )
+
+
 def ways(context: Context, matter: int) -> tuple[WayOut, ...]:
     """The ways out of a matter as it stands now. Asks the agent. Reads."""
     known = context.store.matters.get(matter)
-    if known.closed_at is not None:
-        return ()
-    return ways_out(_standing(context, known))
+    return () if known.closed_at is not None else ways_out(_standing(context, known))
 
 
 def _standing(context: Context, matter: Matter) -> Standing:

@@ -179,11 +179,7 @@ def list_matters(
 @router.get("/matters/{id}")
 def show_matter(context: Ctx, who: Who, id: Number) -> MatterStory:
     """A matter with what is owed to its site, and the ways out as they stand now."""
-    return MatterStory(
-        matter=context.store.matters.get(id),
-        owed=tuple(debts.owed(context, context.store.matters.get(id).site)),
-        ways=ways_out.ways(context, id),
-    )
+    return ways_out.story(context, id)
 
 
 @router.post("/matters/{id}/ways", status_code=202)

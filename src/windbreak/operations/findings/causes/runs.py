@@ -11,6 +11,7 @@ from windbreak.core.values.sites import Site
 from windbreak.operations.context import Context
 from windbreak.operations.findings.causes.made import act, finding
 from windbreak.operations.runs import debts
+from windbreak.wording.matters import matter_head
 from windbreak.wording.words import day
 
 _SURPRISES_FOR = timedelta(days=7)  # how long what other hands changed is told
@@ -22,11 +23,7 @@ def of_runs(context: Context, site: Site) -> Iterator[Finding]:
     for matter in context.store.matters.all(site=site.id, open=True):
         run = context.store.runs.get(matter.id)
         page = any(debt.kind == "page" for debt in owed)
-        head = {
-            "put back": "a step went wrong and was put back",
-            "restored": "a step went wrong; the snapshot was restored",
-            "alarm": "visitors see the maintenance page" if page else "a run needs you",
-        }.get(run.state, "a run needs you")
+        head = matter_head(run.state, page=page)
         yield finding(
             context,
             f"run:{site.id}",

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 import sys
-from datetime import UTC, datetime
+from datetime import UTC, date, datetime
 from typing import TYPE_CHECKING, Any
 
 from windbreak.cli.output import ask, dump, local, plain, say, styled, table
@@ -159,7 +159,7 @@ def _length(seconds: float) -> str:
 def _errand(errand: Errand) -> str:
     from windbreak.wording.words import day
 
-    when = f"due {day(errand.due)}" if errand.due else "no day"
+    when = f"due {day(errand.due, date.today())}" if errand.due else "no day"
     when = "the run waits for it" if errand.blocking else when
     return f"Errand {errand.id}: {plain(errand.text)}, {when}. windbreak errand done {errand.id}"
 

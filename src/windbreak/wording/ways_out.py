@@ -107,6 +107,8 @@ def _told(act: WayOutAct, now: Standing) -> tuple[str, bool, tuple[str, ...]]:
         case "try-again":
             if now.again == "take up":
                 return "Takes the run up where it was. What was done is not done again.", True, ()
+            if now.again == "anew" and now.worse:
+                return "The pages are not as before: the run would end before it began.", False, ()
             if now.again == "anew":
                 return "The site is as the plan starts from: it is begun anew.", True, ()
             return "The site is not as the plan starts from, so it can't be begun again.", False, ()

@@ -65,7 +65,7 @@ function Open({ story }: { story: MatterStory }) {
                 <td className={one.loses.length > 0 ? "whitespace-nowrap text-alarm" : "whitespace-nowrap"}>
                   <b>{lossOf(one)}</b>
                 </td>
-                <td>{one.text}</td>
+                <td>{one.possible ? one.text : `${one.label}: ${one.text}`}</td>
                 <td className="text-right">
                   {one.possible && (
                     <button

@@ -129,7 +129,7 @@ def _backup(context: Context, site: Site, *, twin: bool) -> str:
     if site.proved_at is None:
         return "never restored on the twin" if twin else "can’t be proved without a twin"
     how = "restored on the twin" if site.proved else "not whole when restored on the twin"
-    return f"{how}, {day(site.proved_at.date(), today)}: {site.proof}"
+    return f"{how}, {day(site.proved_at.date(), today)}"
 
 
 def _reasoned(context: Context, site: Site) -> answers.Reasoned | None:

@@ -107,7 +107,7 @@ class _Tour:
         database = self.demo.standins_folder / site / "agent" / "agent.db"
         with closing(sqlite3.connect(database)) as connection:
             rows = connection.execute(
-                "SELECT id FROM change WHERE call = ? AND state = 'done'", (call,)
+                "SELECT id FROM act WHERE call = ? AND state = 'done'", (call,)
             )
             return [str(row[0]) for row in rows]
 

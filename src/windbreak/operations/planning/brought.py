@@ -98,14 +98,3 @@ def _lacking(needs: Needs, limits: Limits) -> Iterator[str]:
         wanted, have = getattr(needs, name), getattr(limits, name)
         if wanted is not None and have is not None and have < wanted:
             yield f"{wanted} {unit}; the site has {have}"
-
-
-def unreported(context: Context, inventory: Inventory, steps: Sequence[PlannedStep]) -> bool:
-    """Whether a release has needs of which the agent reports nothing. Reads."""
-    for move in (move for step in steps for move in step.moves):
-        release = context.store.releases.find(context.store.releases.id_of(move.product, move.to))
-        needs = release.needs if release is not None else Needs()
-        for name in ("memory_mb", "time_s", "upload_mb"):
-            if getattr(needs, name) is not None and getattr(inventory.limits, name) is None:
-                return True
-    return False

@@ -5,8 +5,10 @@ from datetime import UTC, datetime, timedelta
 from playwright.sync_api import expect
 
 from tests.console.test_console import WithBrowser
+from windbreak.standins import faults
 
 SITE = "skerry-light"
+SHOP = "seapink-florists"  # a white page after its update; putting back does not help
 
 
 class Runs(WithBrowser):
@@ -77,4 +79,37 @@ class Runs(WithBrowser):
         page.get_by_role("button", name="Prove its backup…").click()
         page.get_by_role("dialog").get_by_role("button", name="Prove its backup").click()
         expect(page.get_by_text("restored on the twin,")).to_be_visible(timeout=30_000)
+        self.assertEqual(self.said, [])
+
+    def test_a_matter_tells_what_happened_and_what_each_way_loses_and_a_way_is_taken(self) -> None:
+        told = self.folder(SHOP).parent / "agent/faults.json"
+        faults.put(told, {"order": "put-back"})
+        plan = self.windbreak.draft_plan(SHOP)
+        self.windbreak.approve_plan(plan.id, "a test")
+        run = self.windbreak.run_plan(plan.id).id
+        self.assertEqual(self.windbreak.wait(run, timeout=90).run.state, "alarm")
+        page = self.open(f"/runs/{run}")
+        expect(page.get_by_role("heading", level=1)).to_contain_text(
+            "visitors see the maintenance page"
+        )
+        for fact in ("503, the maintenance page", "4 of 4 pages worse", "1 order"):
+            expect(page.locator("dl").get_by_text(fact, exact=True)).to_be_visible()
+        followed = page.get_by_role("list", name="What followed").get_by_role("listitem")
+        kinds = ["broken", "put back", "broken", "page up"]
+        expect(followed).to_have_count(len(kinds))
+        for line, kind in zip(followed.all(), kinds, strict=True):
+            expect(line.get_by_role("img", name=kind)).to_be_visible()
+        ways = page.get_by_role("region", name="Ways out")
+        expect(ways.get_by_role("list", name="What is lost")).to_contain_text("order")
+        expect(ways.get_by_text("Put back the step: No step is left")).to_be_visible()
+        ways.get_by_role("button", name="Restore and lose 1…").click()
+        dialog = page.get_by_role("dialog")
+        expect(dialog).to_contain_text("Lost by it: 1 order.")
+        dialog.get_by_label("Why, for the ledger").fill("the owner knows")
+        dialog.get_by_role("button", name="Restore and lose 1").click()
+        expect(page.get_by_text("Closed by Rhona Vale")).to_be_visible(timeout=30_000)
+        with page.expect_download() as download:
+            page.get_by_role("link", name="The list, for its owner").click()
+        head, row = download.value.path().read_text().splitlines()
+        self.assertEqual((head, row.count("orders")), ("at,kind,name,text,amount", 1))
         self.assertEqual(self.said, [])

@@ -1492,6 +1492,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/runs/{id}/lost.csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show Lost
+         * @description What was written on the site and lost when the run restored its snapshot, as CSV.
+         */
+        get: operations["show_lost_api_v1_runs__id__lost_csv_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/runs/{id}/pictures/{name}": {
         parameters: {
             query?: never;
@@ -2640,6 +2660,32 @@ export interface components {
             url: string;
         };
         /**
+         * CameIn
+         * @description Something that was written on a site: an order, a comment, a page. ``kind`` as the agent
+         *     counts it ("orders"); ``name`` its number or title; ``amount`` as it is shown there.
+         */
+        CameIn: {
+            /**
+             * Amount
+             * @default
+             */
+            amount: string;
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** Kind */
+            kind: string;
+            /** Name */
+            name: string;
+            /**
+             * Text
+             * @default
+             */
+            text: string;
+        };
+        /**
          * Carrier
          * @description A theme release that carries a plugin release inside it.
          */
@@ -2766,7 +2812,7 @@ export interface components {
          */
         Conflict: {
             /** Facts */
-            facts: components["schemas"]["Fact"][];
+            facts: components["schemas"]["windbreak__core__values__reasons__Fact"][];
             /**
              * Kind
              * @default conflict
@@ -3111,23 +3157,6 @@ export interface components {
             how: string;
         };
         /**
-         * Fact
-         * @description One of the things that together make a version impossible.
-         */
-        Fact: {
-            /**
-             * Fact
-             * @enum {string}
-             */
-            fact: "requires" | "conflicts" | "clash" | "lockstep" | "limit" | "bundle";
-            /** Object */
-            object?: string | null;
-            /** Product */
-            product?: string | null;
-            /** Subject */
-            subject?: string | null;
-        };
-        /**
          * Feed
          * @description Where releases are announced. ``credential`` is masked: its last four characters.
          *
@@ -3399,6 +3428,25 @@ export interface components {
             reason: string;
             /** Sites */
             sites: components["schemas"]["OnSite"][];
+            /** Text */
+            text: string;
+        };
+        /**
+         * Happened
+         * @description Something that followed when a step failed: what was seen broken, what was taken back, the
+         *     maintenance page put up, or what was seen as before again.
+         */
+        Happened: {
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "broken" | "back" | "page" | "fine";
             /** Text */
             text: string;
         };
@@ -4228,25 +4276,30 @@ export interface components {
         /**
          * MatterStory
          * @description A matter with what is owed to its site, and the ways out as they stand now. ``head`` says
-         *     what it is about; ``visitor`` what somebody sees who comes now, ``came`` what came in since the
-         *     snapshot.
+         *     what it is about, ``facts`` how the site stands, looked at and asked ``at`` this instant;
+         *     ``unless`` what happens if nobody acts.
          */
         MatterStory: {
             /**
-             * Came
-             * @default
+             * At
+             * Format: date-time
              */
-            came: string;
+            at: string;
+            /**
+             * Facts
+             * @default []
+             */
+            facts: components["schemas"]["windbreak__documents__runs__Fact"][];
             /** Head */
             head: string;
             matter: components["schemas"]["Matter"];
             /** Owed */
             owed: components["schemas"]["Debt"][];
             /**
-             * Visitor
+             * Unless
              * @default
              */
-            visitor: string;
+            unless: string;
             /** Ways */
             ways: components["schemas"]["WayOut"][];
         };
@@ -5669,6 +5722,11 @@ export interface components {
             brings: string[];
             /** Ended At */
             ended_at?: string | null;
+            /**
+             * Happened
+             * @default []
+             */
+            happened: components["schemas"]["Happened"][];
             /** Moves */
             moves: components["schemas"]["NamedMove"][];
             /** Number */
@@ -5693,7 +5751,8 @@ export interface components {
         /**
          * RunStory
          * @description A run with its steps, what the probes saw, and its journal. ``window``: how much is left of
-         *     the site's, while it goes; ``told_at``: when a person is told that it waits for its site.
+         *     the site's, while it goes; ``told_at``: when a person is told that it waits for its site;
+         *     ``lost``: what was written on it since the snapshot, and lost when that was restored.
          */
         RunStory: {
             /** As It Was */
@@ -5705,6 +5764,11 @@ export interface components {
             errands: components["schemas"]["Errand"][];
             /** Journal */
             journal: components["schemas"]["JournalEntry"][];
+            /**
+             * Lost
+             * @default []
+             */
+            lost: components["schemas"]["CameIn"][];
             matter?: components["schemas"]["Matter"] | null;
             /**
              * Owed
@@ -6527,6 +6591,7 @@ export interface components {
         /**
          * WayOut
          * @description One way out of a matter, as it stands now: what it does and what is lost, or why not.
+         *     ``seconds``: how long it takes, about; ``lost``: what is lost, one by one, as its agent tells.
          */
         WayOut: {
             /**
@@ -6547,10 +6612,20 @@ export interface components {
              */
             loses: string[];
             /**
+             * Lost
+             * @default []
+             */
+            lost: components["schemas"]["CameIn"][];
+            /**
              * Possible
              * @default true
              */
             possible: boolean;
+            /**
+             * Seconds
+             * @default 0
+             */
+            seconds: number;
             /** Text */
             text: string;
         };
@@ -6633,6 +6708,49 @@ export interface components {
             timezone: string;
             /** Windows */
             windows: components["schemas"]["Window"][];
+        };
+        /**
+         * Fact
+         * @description One of the things that together make a version impossible.
+         */
+        windbreak__core__values__reasons__Fact: {
+            /**
+             * Fact
+             * @enum {string}
+             */
+            fact: "requires" | "conflicts" | "clash" | "lockstep" | "limit" | "bundle";
+            /** Object */
+            object?: string | null;
+            /** Product */
+            product?: string | null;
+            /** Subject */
+            subject?: string | null;
+        };
+        /**
+         * Fact
+         * @description Something about a site as it stands now: "a visitor sees now", "503, the maintenance page".
+         *     ``since`` belongs to the name, ``at`` to what ``aside`` says in a few words ("the last at");
+         *     ``bad``: it is not as it should be.
+         */
+        windbreak__documents__runs__Fact: {
+            /**
+             * Aside
+             * @default
+             */
+            aside: string;
+            /** At */
+            at?: string | null;
+            /**
+             * Bad
+             * @default false
+             */
+            bad: boolean;
+            /** Name */
+            name: string;
+            /** Since */
+            since?: string | null;
+            /** Text */
+            text: string;
         };
     };
     responses: never;
@@ -12565,6 +12683,73 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Run"];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    show_lost_api_v1_runs__id__lost_csv_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/csv": string;
                 };
             };
             /** @description That can't be read */

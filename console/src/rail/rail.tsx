@@ -12,6 +12,15 @@ export interface RailItem {
   later?: boolean;
   content: React.ReactNode;
   aside?: React.ReactNode;
+  /** What followed when it failed: it hangs off on short arms, and the line ends. */
+  arms?: readonly Arm[];
+}
+
+export interface Arm {
+  key: string;
+  kind: "broken" | "back" | "page" | "fine";
+  text: string;
+  aside: string;
 }
 
 export function Rail({ items, label }: { items: RailItem[]; label: string }) {
@@ -26,32 +35,69 @@ export function Rail({ items, label }: { items: RailItem[]; label: string }) {
             <svg>
               {index > 0 && <Line from="0" to="10" later={item.later ?? false} />}
               {index < items.length - 1 && (
-                <Line from="10" to="100%" later={items[index + 1]?.later ?? false} />
+                <Line
+                  from="10"
+                  to="100%"
+                  later={items[index + 1]?.later ?? false}
+                  broken={(item.arms?.length ?? 0) > 0}
+                />
               )}
               <Drawn mark={item.mark} />
             </svg>
           </div>
           <div>{item.content}</div>
           <div className="t">{item.aside}</div>
+          {item.arms && item.arms.length > 0 && <Arms arms={item.arms} />}
         </li>
       ))}
     </ol>
   );
 }
 
-function Line({ from, to, later }: { from: string; to: string; later: boolean }) {
+interface LineProps {
+  from: string;
+  to: string;
+  later: boolean;
+  broken?: boolean;
+}
+
+function Line({ from, to, later, broken = false }: LineProps) {
+  const solid = broken || !later;
   return (
     <line
       x1="20"
       x2="20"
       y1={from}
       y2={to}
-      stroke={later ? "var(--line-strong)" : "var(--ink)"}
-      strokeWidth={later ? 1.3 : 1.5}
-      strokeDasharray={later ? "2 3" : undefined}
+      stroke={broken ? "var(--alarm)" : later ? "var(--line-strong)" : "var(--ink)"}
+      strokeWidth={broken ? 2 : later ? 1.3 : 1.5}
+      strokeDasharray={solid ? undefined : "2 3"}
     />
   );
 }
+
+function Arms({ arms }: { arms: readonly Arm[] }) {
+  return (
+    <ul className="arms" aria-label="What followed">
+      {arms.map((arm) => (
+        <li key={arm.key} className={`is-${arm.kind}`}>
+          <svg className="g" viewBox="0 0 12 12" role="img" aria-label={ARMS[arm.kind].word}>
+            {ARMS[arm.kind].draw}
+          </svg>
+          <span>{arm.text}</span>
+          <span className="t">{arm.aside}</span>
+        </li>
+      ))}
+    </ul>
+  );
+}
+
+const ARMS: Record<Arm["kind"], { word: string; draw: React.ReactNode }> = {
+  broken: { word: "broken", draw: <path d="M2 2l8 8M10 2l-8 8" strokeWidth="2.3" /> },
+  back: { word: "put back", draw: <path d="M10.5 1v5.5H2.5M5.5 3.2 2.2 6.5l3.3 3.3" strokeWidth="1.5" /> },
+  page: { word: "page up", draw: <path d="M1 2.2h10M1 6h10M1 9.8h10" strokeWidth="1.9" /> },
+  fine: { word: "as before", draw: <path d="M1 9.5h10M6 2.6v4M4 4.6h4" strokeWidth="1.6" /> },
+};
 
 function Drawn({ mark }: { mark: Mark }) {
   if (mark.kind === "guard") {

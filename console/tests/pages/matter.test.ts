@@ -1,6 +1,6 @@
 import { describe, expect, test } from "vitest";
 import type { Schemas } from "../../src/api/client";
-import { debtName, debtStands, firstWay, lossOf } from "../../src/pages/run/state";
+import { apart, debtName, debtStands, firstWay, lossOf, takes } from "../../src/pages/run/state";
 
 const way = (more: Partial<Schemas["WayOut"]>): Schemas["WayOut"] => ({
   act: "accept",
@@ -9,6 +9,8 @@ const way = (more: Partial<Schemas["WayOut"]>): Schemas["WayOut"] => ({
   loses: [],
   possible: true,
   closes: true,
+  seconds: 0,
+  lost: [],
   ...more,
 });
 
@@ -26,10 +28,15 @@ const debt = (more: Partial<Schemas["Debt"]>): Schemas["Debt"] => ({
 });
 
 describe("a way out", () => {
-  test("says what it loses, or that it loses nothing, or that it can't be taken now", () => {
+  test("says what it loses, or that it loses nothing, and about how long it takes", () => {
     expect(lossOf(way({}))).toBe("nothing");
     expect(lossOf(way({ loses: ["2 orders", "1 page"] }))).toBe("2 orders, 1 page");
-    expect(lossOf(way({ possible: false }))).toBe("not now");
+    expect([takes(12), takes(80), takes(200)]).toEqual(["under a minute", "about 1 min", "about 3 min"]);
+  });
+
+  test("stands apart from those that can't be taken now", () => {
+    const { open, shut } = apart([way({}), way({ act: "go-on", possible: false })]);
+    expect([open.map((one) => one.act), shut.map((one) => one.act)]).toEqual([["accept"], ["go-on"]]);
   });
 
   test("is proposed first when it mends, can be taken and loses nothing", () => {
@@ -37,6 +44,7 @@ describe("a way out", () => {
     const back = way({ act: "put-back-step" });
     expect(firstWay([way({}), restore, back])).toBe("put-back-step");
     expect(firstWay([way({}), restore, { ...back, possible: false }])).toBeNull();
+    expect(firstWay([way({}), { ...restore, loses: [] }])).toBe("restore");
   });
 });
 

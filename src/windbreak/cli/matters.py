@@ -6,12 +6,12 @@ import argparse
 import time
 from typing import TYPE_CHECKING, Any
 
-from windbreak.cli.output import Refusal, ask, dump, local, plain, say, styled, table, why
+from windbreak.cli.output import Refusal, ask, dump, local, plain, say, styled, table, takes, why
 from windbreak.cli.profile import connect
 
 if TYPE_CHECKING:
     from windbreak.core.values.matters import Debt, WayOut
-    from windbreak.documents.runs import MatterStory
+    from windbreak.documents.runs import Fact, MatterStory
 
 _ACTS = (
     *("put-back-step", "put-back-all", "restore", "accept"),
@@ -67,8 +67,8 @@ def _tell(story: MatterStory) -> None:
         return
     if matter.doing is not None:
         say(f"Being done by {matter.doing.by}: {matter.doing.act}.")
-    if story.visitor:
-        say(f"A visitor sees now: {story.visitor}. Came in since the snapshot: {story.came}.")
+    print()
+    table(["", "", ""], (_fact(fact) for fact in story.facts), "")
     print()
     if story.owed:
         say("Owed to the site, until it is read back as it was:")
@@ -78,6 +78,12 @@ def _tell(story: MatterStory) -> None:
         _way(way)
     if matter.doing is None:
         say(f"Take one: windbreak matter take {matter.id} WAY")
+        say(f"If nobody acts, {story.unless}")
+
+
+def _fact(fact: Fact) -> tuple[str, str, str]:
+    name = f"{fact.name} since {local(fact.since)}" if fact.since else fact.name
+    return name, fact.text, f"{fact.aside} {local(fact.at)}" if fact.at else fact.aside
 
 
 def _owed(debt: Debt) -> tuple[str, str, str]:
@@ -91,8 +97,11 @@ def _way(way: WayOut) -> None:
         return
     lost = f"[red]loses {plain(', '.join(way.loses))}[/]" if way.loses else "loses nothing"
     stays = "" if way.closes else "; the matter stays open"
-    styled(f"  [bold]{way.act:15}[/] {lost}{stays}")
+    styled(f"  [bold]{way.act:15}[/] {lost}, {takes(way.seconds)}{stays}")
     say(f"  {'':15} {way.text}")
+    for item in way.lost:
+        what = " ".join([item.kind.removesuffix("s"), item.name, item.text]).rstrip()
+        styled(f"  {'':15} [red]{local(item.at)}  {plain(what)}  {plain(item.amount)}[/]")
 
 
 def _take(args: argparse.Namespace) -> int:

@@ -164,6 +164,11 @@ def _span(seconds: int) -> str:
     return f"{seconds} s"
 
 
+def takes(seconds: int) -> str:
+    """About how long something takes: "3 min", "under a minute"."""
+    return f"about {round(seconds / 60)} min" if seconds >= 60 else "under a minute"
+
+
 def local(instant: datetime) -> str:
     """An instant in the terminal's own zone: "Tue 24 Nov 01:10 UTC"."""
     here = instant.astimezone()

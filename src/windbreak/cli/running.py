@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 import sys
 from datetime import UTC, date, datetime
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from windbreak.cli.output import ask, dump, local, plain, say, styled, table
@@ -25,7 +26,7 @@ ENDED_WELL = "done"
 
 
 def add(commands: Any, common: argparse.ArgumentParser) -> None:
-    run = commands.add_parser("run", help="runs: start, watch, show, stop, ask, go-on, list")
+    run = commands.add_parser("run", help="runs: start, watch, show, stop, ask, go-on, lost, list")
     verbs = run.add_subparsers(dest="verb", metavar="VERB", required=True)
     one = verbs.add_parser("list", parents=[common], help="the runs, newest first")
     one.add_argument("--site")
@@ -45,6 +46,12 @@ def add(commands: Any, common: argparse.ArgumentParser) -> None:
         one = verbs.add_parser(verb, parents=[common], help=words)
         one.add_argument("run", metavar="RUN", type=int)
         one.set_defaults(do=act)
+    one = verbs.add_parser(
+        "lost", parents=[common], help="what a restore lost, as CSV for the site's owner"
+    )
+    one.add_argument("run", metavar="RUN", type=int)
+    one.add_argument("--to", metavar="FILE", help="written there; else printed")
+    one.set_defaults(do=_lost)
 
 
 def _list(args: argparse.Namespace) -> None:
@@ -59,6 +66,17 @@ def _list(args: argparse.Namespace) -> None:
         "Nothing has run yet.",
     )  # fmt: skip
     return None
+
+
+def _lost(args: argparse.Namespace) -> None:
+    with connect(args) as windbreak:
+        if args.json:
+            return dump(windbreak.run(args.run).lost)
+        text = windbreak.lost_csv(args.run)
+    if args.to is None:
+        return print(text, end="")
+    Path(args.to).write_text(text, newline="")
+    return say(f"Written to {args.to}.")
 
 
 def _start(args: argparse.Namespace) -> int:

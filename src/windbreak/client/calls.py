@@ -479,6 +479,11 @@ def matters(every: bool = False) -> Call[list[Matter]]:
     return _get("/matters", every=every)
 
 
+def lost_csv(run: int) -> Call[str]:
+    """What was written on the site and lost when a run restored its snapshot, as CSV."""
+    return _get(_at("/runs/{}/lost.csv", run))
+
+
 def matter(id: int) -> Call[MatterStory]:
     """A matter with what is owed to its site, and the ways out as they stand now."""
     return _get(_at("/matters/{}", id))

@@ -203,6 +203,8 @@ service that is away for a while is waited for."""
         """Go on with a run that waited for an errand which is done."""
     def matters(self, every: bool=False) -> list[Matter]:
         """Runs that ended badly and wait for a person, newest first; ``every``: also closed ones."""
+    def lost_csv(self, run: int) -> str:
+        """What was written on the site and lost when a run restored its snapshot, as CSV."""
     def matter(self, id: int) -> MatterStory:
         """A matter with what is owed to its site, and the ways out as they stand now."""
     def take_way_out(self, id: int, act: str, why: str) -> Matter:
@@ -476,6 +478,8 @@ service that is away for a while is waited for."""
         """Go on with a run that waited for an errand which is done."""
     async def matters(self, every: bool=False) -> list[Matter]:
         """Runs that ended badly and wait for a person, newest first; ``every``: also closed ones."""
+    async def lost_csv(self, run: int) -> str:
+        """What was written on the site and lost when a run restored its snapshot, as CSV."""
     async def matter(self, id: int) -> MatterStory:
         """A matter with what is owed to its site, and the ways out as they stand now."""
     async def take_way_out(self, id: int, act: str, why: str) -> Matter:

@@ -7,7 +7,7 @@ from typing import Literal
 
 from windbreak.core.values.basics import Value
 from windbreak.core.values.errands import Errand
-from windbreak.core.values.matters import Debt, Matter, WayOut
+from windbreak.core.values.matters import CameIn, Debt, Matter, WayOut
 from windbreak.core.values.runs import JournalEntry, Pace, Run, Seen
 
 
@@ -17,6 +17,16 @@ class NamedMove(Value):
     name: str
     start: str | None
     end: str
+
+
+class Happened(Value):
+    """Something that followed when a step failed: what was seen broken, what was taken back, the
+    maintenance page put up, or what was seen as before again.
+    """
+
+    at: datetime
+    kind: Literal["broken", "back", "page", "fine"]
+    text: str
 
 
 class RunStep(Value):
@@ -31,6 +41,7 @@ class RunStep(Value):
     started_at: datetime | None = None
     ended_at: datetime | None = None
     seen: tuple[Seen, ...] = ()
+    happened: tuple[Happened, ...] = ()
 
 
 class Pacing(Value):
@@ -76,7 +87,8 @@ class PicturePair(Value):
 
 class RunStory(Value):
     """A run with its steps, what the probes saw, and its journal. ``window``: how much is left of
-    the site's, while it goes; ``told_at``: when a person is told that it waits for its site.
+    the site's, while it goes; ``told_at``: when a person is told that it waits for its site;
+    ``lost``: what was written on it since the snapshot, and lost when that was restored.
     """
 
     run: Run
@@ -92,17 +104,33 @@ class RunStory(Value):
     pictures: tuple[PicturePair, ...] = ()
     matter: Matter | None = None
     owed: tuple[Debt, ...] = ()
+    lost: tuple[CameIn, ...] = ()
+
+
+class Fact(Value):
+    """Something about a site as it stands now: "a visitor sees now", "503, the maintenance page".
+    ``since`` belongs to the name, ``at`` to what ``aside`` says in a few words ("the last at");
+    ``bad``: it is not as it should be.
+    """
+
+    name: str
+    text: str
+    since: datetime | None = None
+    aside: str = ""
+    at: datetime | None = None
+    bad: bool = False
 
 
 class MatterStory(Value):
     """A matter with what is owed to its site, and the ways out as they stand now. ``head`` says
-    what it is about; ``visitor`` what somebody sees who comes now, ``came`` what came in since the
-    snapshot.
+    what it is about, ``facts`` how the site stands, looked at and asked ``at`` this instant;
+    ``unless`` what happens if nobody acts.
     """
 
     matter: Matter
     owed: tuple[Debt, ...]
     ways: tuple[WayOut, ...]
     head: str
-    visitor: str = ""
-    came: str = ""
+    at: datetime
+    facts: tuple[Fact, ...] = ()
+    unless: str = ""

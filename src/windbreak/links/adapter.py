@@ -9,8 +9,11 @@ from collections.abc import Mapping, Sequence
 from datetime import datetime
 from typing import Any, Literal, Protocol
 
+from pydantic import Field
+
 from windbreak.core.values.basics import Value
 from windbreak.core.values.inventories import Inventory
+from windbreak.core.values.matters import CameIn
 from windbreak.core.values.packages import Package
 
 
@@ -34,6 +37,8 @@ class AgentLook(Value):
     """The agent's own checks; paths of pages worth looking at and, once, of the editor.
 
     ``covers``: the template or builder that a path stands for, ``{"/news/1": "news item"}``.
+    ``pass_`` shows the pages behind the maintenance page for some minutes, and ``came`` is what was
+    written since the instant that was asked about, oldest first; both empty where it can't tell.
     """
 
     counts: dict[str, int]
@@ -43,6 +48,8 @@ class AgentLook(Value):
     pages: tuple[tuple[str, str], ...]
     covers: dict[str, str] = {}
     editor: str
+    pass_: str = Field("", alias="pass", max_length=200, pattern=r"^[\w.~+/=-]*$")
+    came: tuple[CameIn, ...] = ()
 
 
 class OwnFile(Value):
@@ -103,7 +110,7 @@ class Agent(Protocol):
 
     def hello(self, nonce: str, site: str) -> Hello: ...
     def inventory(self, site: str, at: datetime) -> Inventory: ...
-    def look(self) -> AgentLook: ...
+    def look(self, since: datetime | None = None) -> AgentLook: ...
     def change(self, change: str) -> ChangeState: ...
     def do(self, call: str, change: str, **args: object) -> dict[str, Any]: ...
     def own_files(self, product: str, pristine: Mapping[str, str]) -> tuple[OwnFile, ...]: ...

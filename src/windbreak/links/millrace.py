@@ -10,7 +10,7 @@ import base64
 import json
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 from email.utils import parsedate_to_datetime
 from typing import Any, TypeVar
 
@@ -46,6 +46,7 @@ from windbreak.outside.reading import read_json
 FOR, SERVICE, EPOCH = "windbreak-for", "windbreak-service", "windbreak-epoch"
 EXPECTS = "windbreak-expects"  # the thumbprint of the key that the answer is to be signed by
 NOBODY_YET = "-"  # whom a first call is for, before the agent has told its id
+_APART = 5.0  # seconds between two clocks that are taken into account
 _OFF = 300.0  # seconds between two clocks from which signatures are not taken
 
 T = TypeVar("T", bound=BaseModel)
@@ -89,8 +90,14 @@ class MillraceAgent:
         said = self._call("inventory", {}, most=INVENTORY_BYTES)
         return self._read(Inventory, {**said, "id": site, "at": at})
 
-    def look(self) -> AgentLook:
-        return self._read(AgentLook, self._call("look", {}))
+    def look(self, since: datetime | None = None) -> AgentLook:
+        # It dates what came in by its own clock, of which we know the second.
+        off = self.ahead or 0.0
+        ahead = timedelta(seconds=off if abs(off) > _APART else 0)
+        asked = {"since": (since + ahead).isoformat()} if since else {}
+        seen = self._read(AgentLook, self._call("look", asked))
+        came = tuple(c.model_copy(update={"at": c.at - ahead}) for c in seen.came)
+        return seen.model_copy(update={"came": came})
 
     def change(self, change: str) -> ChangeState:
         return self._read(ChangeState, self._call("change", {"change": change}))

@@ -8,7 +8,7 @@ from collections.abc import Callable, Iterable, Iterator
 from datetime import datetime
 from html.parser import HTMLParser
 
-from windbreak.core.values.runs import Look, Probe, Seen
+from windbreak.core.values.runs import Look, Probe, Seen, Verdict
 from windbreak.links.adapter import AgentLook
 from windbreak.links.errors import LinkError
 from windbreak.links.visiting import Visiting
@@ -82,11 +82,14 @@ def probe(
     at: datetime,
     *,
     choose: Callable[[AgentLook], Iterable[Page]],
-    look: Callable[[Page], Look],
+    look: Callable[[Visiting, Page], Look],
 ) -> Probe:
-    """Look at chosen pages of a site and its editor, then at what that left in its error log."""
+    """Look at chosen pages of a site and its editor, behind its maintenance page where its agent
+    lets us; then at what that left in its error log.
+    """
     agent = ask()
-    looks = [look(page) for page in choose(agent)]
+    site = site.past_page(agent.pass_)
+    looks = [look(site, page) for page in choose(agent)]
     editor, marks = _look(site, "Editor", agent.editor, past_caches=True)
     looks.append(editor.model_copy(update={"where": ""}))  # its pass is good once
     usable = editor.status == 200 and not editor.faults
@@ -128,21 +131,30 @@ def compare(before: Probe, now: Probe, *, judged: bool = False) -> tuple[Seen, .
     return tuple(_compare(before, now, known))
 
 
+def compare_pages(before: Iterable[Look], now: Iterable[Look]) -> tuple[Seen, ...]:
+    """Each page looked at, before and now."""
+    old = {look.name: look for look in before if look.name != "Editor"}
+    pages = [(old[look.name], look) for look in now if look.name in old]
+    return tuple(
+        Seen(name=look.name, before=_say(was), now=_say(look), verdict=_verdict(was, look))
+        for was, look in pages
+    )
+
+
+def _verdict(was: Look, look: Look) -> Verdict:
+    if _page_worse(was, look):
+        return "worse"
+    return "differs" if was.marks != look.marks and not was.lively else "as before"
+
+
 def worse(seen: tuple[Seen, ...]) -> tuple[Seen, ...]:
     return tuple(one for one in seen if one.verdict == "worse")
 
 
 def _compare(before: Probe, now: Probe, known: tuple[str, ...]) -> Iterator[Seen]:
-    old = {look.name: look for look in before.looks}
-    for look in now.looks:
-        was = old.get(look.name)
-        if look.name == "Editor":
-            yield _editor(before, now)
-        elif was is not None:
-            bad = _page_worse(was, look)
-            differs = was.marks != look.marks and not was.lively
-            verdict = "worse" if bad else ("differs" if differs else "as before")
-            yield Seen(name=look.name, before=_say(was), now=_say(look), verdict=verdict)
+    yield from compare_pages(before.looks, now.looks)
+    if any(look.name == "Editor" for look in now.looks):
+        yield _editor(before, now)
     for kind, count in sorted(before.counts.items()):
         there = now.counts.get(kind, 0)
         yield Seen(

@@ -19,6 +19,7 @@ import httpx
 from windbreak.links.errors import Unfit, Unreachable
 from windbreak.outside.way_out import within
 
+PASS = "windbreak-pass"  # the header under which an agent's looking pass is shown
 ANSWER_BYTES = 8 * 2**20
 INVENTORY_BYTES = 32 * 2**20
 PAGE_BYTES = 5 * 2**20
@@ -46,10 +47,14 @@ class Visited:
 class Visiting:
     """One site, as everything that is asked of it goes there."""
 
-    def __init__(self, client: httpx.Client, address: str) -> None:
-        self.client = client
+    def __init__(self, client: httpx.Client, address: str, pass_: str = "") -> None:
+        self.client, self.pass_ = client, pass_
         self.address = address.rstrip("/")
         self._origin = _origin(httpx.URL(self.address))
+
+    def past_page(self, pass_: str) -> Visiting:
+        """The same site, its pages as they are behind its maintenance page, by a looking pass."""
+        return Visiting(self.client, self.address, pass_)
 
     def place(self, where: str, base: str | None = None) -> str:
         """An address on this site, as the site names it. Raises Unfit where it lies elsewhere."""
@@ -64,9 +69,10 @@ class Visiting:
     def page(self, where: str, headers: Mapping[str, str] | None = None) -> Visited:
         """A page, after redirects. Raises Unreachable, Unfit."""
         url, began = self.place(where), time.monotonic()
+        headers = {**(headers or {}), **({PASS: self.pass_} if self.pass_ else {})}
         with within(PAGE_SECONDS):
             for _ in range(_MOST_REDIRECTS + 1):
-                visited = self._asked("GET", url, b"", headers or {}, PAGE_BYTES, PAGE_SECONDS)
+                visited = self._asked("GET", url, b"", headers, PAGE_BYTES, PAGE_SECONDS)
                 location = visited.headers.get("location")
                 if visited.status not in _SENT_ON or not location:
                     took = round(time.monotonic() - began, 3)

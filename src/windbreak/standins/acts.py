@@ -135,7 +135,7 @@ class Acts:
 
     def _look(self, args: Args) -> Args:
         pass_ = self.memory.make_pass(PASS_MINUTES)
-        return {
+        told: Args = {
             "counts": self.site.counts(),
             "settings": self.site.settings_digest(),
             "errors": self.site.errors(),
@@ -144,6 +144,11 @@ class Acts:
             "covers": {"/": "front", "/news": "list", "/visit": "page", "/news/1": "news item"},
             "editor": f"/editor?page=visit&pass={pass_}",
         }
+        if self.version >= "1.2":
+            told["pass"] = self.memory.make_pass(PASS_MINUTES)
+            if args.get("since"):
+                told["came"] = self.site.came(datetime.fromisoformat(args["since"]))
+        return told
 
     def _own_files(self, args: Args) -> Args:
         """The files of a component that its package does not hold, or that differ from it."""
@@ -243,6 +248,8 @@ class Acts:
             (fresh / folder).mkdir(exist_ok=True)
         if args.get("from"):
             MillraceSite(fresh).move_in(self.site, str(args["from"]))
+        if self.site.maintenance.exists():  # it is no part of what comes back
+            (fresh / self.site.maintenance.name).write_text("")
         aside = self.state / "kept" / str(args["change"])
         self._swap(self.site.root, aside, fresh)
         return {"restored": args["snapshot"], "files": len(names)}

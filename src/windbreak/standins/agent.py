@@ -28,9 +28,10 @@ from windbreak.standins.memory import Memory
 from windbreak.standins.millrace import MillraceSite
 
 VERSION = "1.2"
-_SINCE = {  # the version from which an agent has a call; those not named are as old as itself
+# The version from which an agent can do something; what is not named is as old as itself.
+_SINCE = {
     **dict.fromkeys(("register", "own-files", "clear"), "1.1"),
-    **dict.fromkeys(("migrate", "regenerate", "fetch", "bring", "rotate"), "1.2"),
+    **dict.fromkeys(("migrate", "regenerate", "fetch", "bring", "rotate", "pass"), "1.2"),
 }
 CAN = (
     *("inventory", "look", "change", "snapshot", "restore", "drop", "apply", "put-back"),

@@ -72,8 +72,15 @@ class Memory:
         made = secrets.token_urlsafe(18)
         until = datetime.now(UTC) + timedelta(minutes=minutes)
         with self._database() as db:
+            db.execute("DELETE FROM pass WHERE until < ?", (_now(),))
             db.execute("INSERT INTO pass VALUES (?, ?)", (made, until.isoformat()))
         return made
+
+    def holds_pass(self, text: str) -> bool:
+        """Whether a pass is good; it stays so for its minutes."""
+        with self._database() as db:
+            sql = "SELECT 1 FROM pass WHERE pass = ? AND until > ?"
+            return db.execute(sql, (text, _now())).fetchone() is not None
 
     def take_pass(self, text: str) -> bool:
         """Whether a looking pass is good; it is good once."""

@@ -34,6 +34,12 @@ from windbreak.packages.examine import HEADER
 FOLDERS = {"core": "core", "theme": "themes", "plugin": "plugins"}
 PAGES = (("Front page", "/"), ("News", "/news"), ("Visit", "/visit"), ("A news item", "/news/1"))
 
+_ORDERED = (
+    ("2 wreaths, to be sent", "34.50, paid"),
+    ("1 bouquet, to be fetched", "61.00, paid"),
+    ("12 bulbs, to be sent", "18.20, on account"),
+)
+
 
 @dataclass(frozen=True, slots=True)
 class Found:
@@ -238,10 +244,25 @@ class MillraceSite:
         for name, value in kept:
             self.set_setting(name, value)
 
+    def came(self, since: datetime) -> list[dict[str, str]]:
+        """What visitors and editors wrote since an instant, oldest first."""
+        with self.database() as db:
+            orders = db.execute("SELECT id, at FROM orders ORDER BY id").fetchall()
+            content = db.execute("SELECT type, title, at FROM content ORDER BY id").fetchall()
+        came = [{"kind": str(t), "name": str(title), "at": str(at)} for t, title, at in content]
+        for id_, at in orders:
+            what, amount = _ORDERED[id_ % len(_ORDERED)]
+            came.append(
+                {"kind": "orders", "name": str(id_), "at": str(at), "text": what, "amount": amount}
+            )
+        stamped = [{**item, "at": _instant(item["at"]).isoformat()} for item in came]
+        late = [item for item in stamped if _instant(item["at"]) > since]
+        return sorted(late, key=lambda item: item["at"])
+
     def order(self) -> None:
         """An order comes in."""
         with self.database() as db:
-            db.execute("INSERT INTO orders (at) VALUES (datetime('now'))")
+            db.execute("INSERT INTO orders (at) VALUES (?)", (datetime.now(UTC).isoformat(),))
 
     def log(self, text: str) -> None:
         with self.database() as db:
@@ -249,9 +270,9 @@ class MillraceSite:
                 "INSERT INTO log (at, text) VALUES (?, ?)", (datetime.now(UTC).isoformat(), text)
             )
 
-    def page(self, path: str, *, past_caches: bool) -> tuple[int, str]:
-        """The status and text of a page."""
-        if self.maintenance.exists():
+    def page(self, path: str, *, past_caches: bool, past_page: bool = False) -> tuple[int, str]:
+        """The status and text of a page; ``past_page``: as it is behind the maintenance page."""
+        if self.maintenance.exists() and not past_page:
             return 503, "<title>Back soon</title><h1>Back soon</h1>"
         caching = self.setting("on:plugin/lee") == "on" and self.setting("caches") == "on"
         kept = self.cache / f"{hashlib.sha256(path.encode()).hexdigest()}.html"
@@ -340,6 +361,11 @@ class MillraceSite:
     def errors(self) -> list[str]:
         with self.database() as db:
             return [str(r[0]) for r in db.execute("SELECT DISTINCT text FROM log ORDER BY id")]
+
+
+def _instant(text: str) -> datetime:
+    at = datetime.fromisoformat(text)
+    return at if at.tzinfo else at.replace(tzinfo=UTC)
 
 
 def _header(path: Path) -> dict[str, Any] | None:

@@ -10,6 +10,7 @@ from starlette.requests import Request
 from starlette.responses import HTMLResponse, PlainTextResponse, Response
 from starlette.routing import Route
 
+from windbreak.links.visiting import PASS
 from windbreak.standins.agent import LinkLineRefused, MillraceAgent
 from windbreak.standins.millrace import MillraceSite
 
@@ -78,7 +79,8 @@ def site_app(site: MillraceSite, agent: MillraceAgent) -> Starlette:
 
     def page(request: Request) -> Response:
         past = "no-cache" in request.headers.get("cache-control", "")
-        status, text = site.page(request.url.path, past_caches=past)
+        shown = agent.memory.holds_pass(request.headers.get(PASS, ""))
+        status, text = site.page(request.url.path, past_caches=past, past_page=shown)
         return HTMLResponse(text, status)
 
     return Starlette(

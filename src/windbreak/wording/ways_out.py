@@ -6,7 +6,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Literal
 
-from windbreak.core.values.matters import WayOut, WayOutAct
+from windbreak.core.values.matters import CameIn, WayOut, WayOutAct
 from windbreak.wording.words import counted, listed
 
 
@@ -16,7 +16,9 @@ class Standing:
     back, ``steps`` the titles of all such, ``snapshot`` when the snapshot was made; ``came`` what
     came in since, by kind, None where the agent does not answer. ``owed`` in words; ``page`` up;
     ``worse`` how many looks of the last probe were. ``again``: whether the run can be taken up
-    where it was, or its plan be begun anew, the site being as it starts from.
+    where it was, or its plan be begun anew, the site being as it starts from. ``items``: what came
+    in, one by one; ``seconds``: how long a way takes, about, by act; ``behind``: whether the pages
+    can be seen behind the maintenance page.
     """
 
     step: str | None = None
@@ -27,6 +29,10 @@ class Standing:
     page: bool = False
     worse: int = 0
     again: Literal["take up", "anew"] | None = None
+    items: tuple[CameIn, ...] = ()
+    seconds: Mapping[WayOutAct, float] = field(default_factory=dict)
+    behind: bool = False
+    number: int = 0
 
 
 def ways_out(now: Standing) -> tuple[WayOut, ...]:
@@ -52,10 +58,22 @@ def _way(act: WayOutAct, now: Standing) -> WayOut:
         why = "Its agent does not answer now; nothing can be done on the site."
         return WayOut(act=act, label=_LABELS[act], text=why, possible=False)
     text, possible, loses = _told(act, now)
-    closes = act != "take-page-away"
     return WayOut(
-        act=act, label=_LABELS[act], text=text, possible=possible, loses=loses, closes=closes
+        act=act,
+        label=_label(act, now, sum((now.came or {}).values()) if loses else 0),
+        text=text,
+        possible=possible,
+        loses=loses,
+        closes=act != "take-page-away",
+        seconds=round(now.seconds.get(act, 0)) if possible else 0,
+        lost=now.items if loses else (),
     )
+
+
+def _label(act: WayOutAct, now: Standing, lost: int) -> str:
+    if act == "put-back-step" and now.step is not None:
+        return f"Put back step {now.number}"
+    return f"Restore and lose {lost}" if lost else _LABELS[act]
 
 
 _LABELS: dict[WayOutAct, str] = {
@@ -72,7 +90,10 @@ _LABELS: dict[WayOutAct, str] = {
 
 def _told(act: WayOutAct, now: Standing) -> tuple[str, bool, tuple[str, ...]]:
     """The text of a way out, whether it can be taken, and what is lost."""
-    page = " The maintenance page comes down only if all is as before." if now.page else ""
+    page = ""
+    if now.page:
+        look = " Looks past the page first; it" if now.behind else " The maintenance page"
+        page = f"{look} comes down only if all is as before."
     match act:
         case "put-back-step":
             if now.step is None:
@@ -90,7 +111,8 @@ def _told(act: WayOutAct, now: Standing) -> tuple[str, bool, tuple[str, ...]]:
             lost = tuple([counted(n, kind.removesuffix("s")) for kind, n in came])
             since = f"Files and database go back to {now.snapshot}."
             more = f" {listed(list(lost))} since then would be lost." if lost else ""
-            return f"{since}{more}{page}", True, lost
+            kept = " They are written down first, for the owner." if now.items else ""
+            return f"{since}{more}{kept}{page}", True, lost
         case "accept":
             owed = f" Set back: {now.owed}." if now.owed else ""
             looks = f"{counted(now.worse, 'look')} {'is' if now.worse == 1 else 'are'}"

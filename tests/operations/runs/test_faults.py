@@ -25,7 +25,7 @@ HANDLED: tuple[tuple[dict[str, Any], str, str], ...] = (
     ({"wrong-archive": [PRODUCT]}, "put back", "wrong-archive"),
     ({"not-writable": [PRODUCT]}, "put back", "not-writable"),
     ({"half": [PRODUCT]}, "put back", "broke off"),
-    ({"white": [PRODUCT]}, "put back", "empty"),
+    ({"white": [PRODUCT]}, "put back", "pages white"),
     ({"editor": [PRODUCT]}, "put back", "opens empty"),
     ({"cut": "apply"}, "done", "7.2"),
     ({"gone": {"apply": 2}}, "done", "7.2"),
@@ -36,7 +36,7 @@ HANDLED: tuple[tuple[dict[str, Any], str, str], ...] = (
     ({"room": 50}, "stopped", "only 50 MB are free"),
     ({"no-room": "snapshot"}, "stopped", "no room"),
     ({"no-room": "apply"}, "put back", "no room"),
-    ({"order": "apply", "white": [PRODUCT]}, "put back", "empty"),
+    ({"order": "apply", "white": [PRODUCT]}, "put back", "pages white"),
 )
 
 

@@ -11,9 +11,11 @@ from windbreak.core.values.plans import ApprovePlan, SitePlan
 from windbreak.core.values.runs import Run
 from windbreak.core.values.ties import NewClash
 from windbreak.core.values.verdicts import PlannedStep
+from windbreak.documents.runs import Fact
+from windbreak.operations.administration import exports
 from windbreak.operations.errors import Refused
 from windbreak.operations.planning import planning, policy, ties
-from windbreak.operations.runs import debts, journal, matters, stepping, ways_out
+from windbreak.operations.runs import debts, journal, looking, matters, stepping, ways_out
 from windbreak.operations.runs.runner import Runner
 from windbreak.operations.scheduling import rollouts
 from windbreak.operations.sites import sites
@@ -98,22 +100,76 @@ class WaysOut(WithRuns):
 
 
 class Told(WithRuns):
-    def test_a_matter_says_what_a_visitor_meets_and_what_came_in(self) -> None:
+    def facts(self, run: Run) -> dict[str, Fact]:
+        return {fact.name: fact for fact in ways_out.story(self.context, run.id).facts}
+
+    def test_a_matter_says_what_a_visitor_meets_what_lies_behind_and_what_came_in(self) -> None:
         run = self.alarm()
-        story = ways_out.story(self.context, run.id)
+        story, facts = ways_out.story(self.context, run.id), self.facts(run)
         self.assertEqual(story.head, "visitors see the maintenance page")
-        self.assertEqual(story.visitor, "503, the maintenance page")
-        self.assertIn("1 order", story.came)
+        self.assertIn("the maintenance page stays up", story.unless)
+        self.assertEqual(facts["a visitor sees now"].text, "503, the maintenance page")
+        behind = facts["behind it, past the page"]
+        self.assertTrue(behind.bad)
+        self.assertRegex(behind.text, r"^(\d+) of \1 pages worse$")
+        self.assertEqual(self.status(SHOP), 503)  # they were looked at behind the page
+        self.assertEqual(
+            (facts["came in"].text, facts["came in"].aside), ("1 order", "the last at")
+        )
+        self.assertEqual(facts["link"].text, "its agent answers")
         self.faults(SHOP, silent=True)
-        silent = ways_out.story(self.context, run.id)
-        self.assertIn("does not answer", silent.came)
+        silent = self.facts(run)
+        self.assertEqual(silent["came in"].text, "not known")
+        self.assertEqual(silent["behind it, past the page"].text, "not looked")
+        self.assertTrue(silent["link"].bad)
         self.faults(SHOP)
         self.take(run.id, "take-page-away")
-        after = ways_out.story(self.context, run.id)
-        self.assertEqual(after.head, "a run needs you")
-        self.assertEqual(after.visitor, "500, fatal fault")
+        self.assertEqual(ways_out.story(self.context, run.id).head, "a run needs you")
+        self.assertEqual(self.facts(run)["a visitor sees now"].text, "500, fatal fault")
+        self.assertIn("worse", self.facts(run)["the pages now"].text)
         self.take(run.id, "accept")
         self.assertEqual(ways_out.story(self.context, run.id).ways, ())
+
+    def test_what_followed_the_failed_step_is_told_line_by_line(self) -> None:
+        run = self.alarm()
+        (step,) = [s for s in run_story(self.context, run.id).steps if s.state == "failed"]
+        kinds = [line.kind for line in step.happened]
+        self.assertEqual(kinds, ["broken", "back", "broken", "page"])
+        self.assertRegex(
+            step.happened[0].text,
+            r"^(\d) of \1 pages white; Editor: does not open; ",
+        )
+        self.assertEqual(step.happened[1].text, "Netloft back to 1.6")
+        self.assertEqual(sorted(step.happened, key=lambda line: line.at), list(step.happened))
+
+    def test_what_a_restore_loses_is_listed_and_written_down_for_the_owner(self) -> None:
+        run = self.alarm()
+        ways = {way.act: way for way in ways_out.ways(self.context, run.id)}
+        restore = ways["restore"]
+        self.assertEqual(restore.label, "Restore and lose 1")
+        self.assertEqual([item.kind for item in restore.lost], ["orders"])
+        self.assertEqual(ways["accept"].lost, ())
+        self.assertGreater(restore.seconds, 0)
+        self.assertEqual(run_story(self.context, run.id).lost, ())
+        self.take(run.id, "restore")
+        self.assertEqual(run_story(self.context, run.id).lost, restore.lost)
+        head, row = exports.lost_csv(self.context, run.id).splitlines()
+        self.assertEqual(head, "at,kind,name,text,amount")
+        self.assertIn(f"orders,{restore.lost[0].name},", row)
+
+    def test_the_page_stays_up_while_it_is_looked_behind_it(self) -> None:
+        run = self.alarm()
+        seen: list[int] = []
+        real = looking.look
+
+        def look(*args: object) -> object:
+            seen.append(self.status(SHOP))
+            return real(*args)  # type: ignore[arg-type]
+
+        with mock.patch.object(looking, "look", look):
+            told = self.take(run.id, "restore")
+        self.assertIn("as before the run", told)
+        self.assertEqual((seen, self.status(SHOP)), ([503], 200))
 
 
 class Broken(WithRuns):

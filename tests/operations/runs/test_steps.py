@@ -14,7 +14,8 @@ from windbreak.core.values.runs import Run
 from windbreak.core.values.verdicts import PlannedStep
 from windbreak.operations.errors import Refused
 from windbreak.operations.planning import planning
-from windbreak.operations.runs import debts, errands, replanning, runs, stepping
+from windbreak.operations.runs import debts, errands, looking, replanning, runs, stepping
+from windbreak.operations.runs.acting import Acting
 from windbreak.operations.runs.runner import Runner
 from windbreak.operations.scheduling import rollouts
 from windbreak.standins.fleet import put
@@ -261,3 +262,31 @@ class Pace(WithRuns):
         run, paces = self.paced(stuck={"migrate": 7})
         self.assertIn("stuck", paces)
         self.assertEqual(run.state, "done", run.text)
+
+
+class Combined(WithRuns):
+    """A step of several moves goes behind the maintenance page."""
+
+    SITE = "whinchat-radio"  # its combined step leaves the editor empty
+
+    def pages_seen(self) -> tuple[Run, list[int]]:
+        """The run, and what a visitor meets at each look of its combined step and after."""
+        self.site(self.SITE)
+        plan, seen, real = self.approved(self.SITE), [], looking.look
+
+        def look(run: Acting, act: str, step: int | None) -> object:
+            if act in ("probe 2", "probe after putting back 2", "last probe"):
+                seen.append(self.status(self.SITE))
+            return real(run, act, step)
+
+        with mock.patch.object(looking, "look", look):
+            return self.carried_out(plan), seen
+
+    def test_visitors_meet_the_page_until_all_behind_it_was_looked_at(self) -> None:
+        run, seen = self.pages_seen()
+        self.assertEqual((run.state, seen), ("put back", [503, 503, 200]), run.text)
+
+    def test_where_its_agent_shows_nothing_behind_it_the_page_comes_down_for_the_look(self) -> None:
+        with mock.patch.object(Acting, "sees_behind", False):
+            run, seen = self.pages_seen()
+        self.assertEqual((run.state, seen), ("put back", [200, 200, 200]), run.text)

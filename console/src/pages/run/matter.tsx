@@ -1,23 +1,48 @@
-import { useMutation, useQuery } from "@tanstack/react-query";
+import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
-import { api, asked, queries, type Schemas, told } from "../../api/client";
+import { api, queries, type Schemas, told } from "../../api/client";
 import { Ask } from "../../pieces/dialog";
 import { Field } from "../../pieces/field";
-import { Load } from "../../pieces/load";
 import { clock } from "../../pieces/time";
-import { debtName, debtStands, firstWay, lossOf } from "./state";
+import { Age } from "../../pieces/words";
+import { apart, debtName, debtStands, firstWay, lossOf, noun, takes } from "./state";
 
 type WayOut = Schemas["WayOut"];
 type MatterStory = Schemas["MatterStory"];
 
-/** What waits for a person after a run that ended badly: what is owed, and the ways out. */
-export function Matter({ run }: { run: number }) {
-  const matter = useQuery(asked.matter(run));
-  return <Load query={matter}>{(story) => <Open story={story} />}</Load>;
+/** How the site of a matter stands now: what a visitor meets, what lies behind, what came in. */
+export function Facts({ story }: { story: MatterStory }) {
+  if (story.facts.length === 0) return null;
+  return (
+    <dl className="facts stands">
+      {story.facts.map((fact) => (
+        <div key={fact.name}>
+          <dt>
+            {fact.name}
+            {fact.since && ` since ${clock(fact.since)}`}
+          </dt>
+          <dd>
+            <span className={fact.bad ? "text-alarm" : ""}>{fact.text}</span>{" "}
+            <small>
+              {fact.aside} {fact.at && clock(fact.at)}
+            </small>
+          </dd>
+        </div>
+      ))}
+      <div>
+        <dt>looked at</dt>
+        <dd>
+          <Age at={story.at} suffix=" ago" />
+        </dd>
+      </div>
+    </dl>
+  );
 }
 
-function Open({ story }: { story: MatterStory }) {
-  const { matter, ways } = story;
+/** The ways out of a matter: what each does, how long it takes, and what is lost by it. */
+export function WaysOut({ story }: { story: MatterStory }) {
+  const { matter } = story;
+  const { open, shut } = apart(story.ways);
   const [way, setWay] = useState<WayOut | null>(null);
   if (matter.closed_at) {
     return (
@@ -31,61 +56,80 @@ function Open({ story }: { story: MatterStory }) {
       <h2 className="border-b border-line-strong pb-1">
         Ways out <span className="qq">the matter stays open until one of these closes it</span>
       </h2>
-      <dl className="facts">
-        <div>
-          <dt>a visitor sees now</dt>
-          <dd className={story.visitor === "200" ? "" : "text-alarm"}>{story.visitor}</dd>
-        </div>
-        <div>
-          <dt>came in since the snapshot</dt>
-          <dd>{story.came}</dd>
-        </div>
-        <div>
-          <dt>since</dt>
-          <dd>{clock(matter.opened_at)}</dd>
-        </div>
-      </dl>
       {matter.told && <p className="out">{matter.told}</p>}
       {matter.doing ? (
         <p className="out" role="status">
           {matter.doing.by} takes a way out since {clock(matter.doing.at)}: {matter.doing.act}.
         </p>
       ) : (
-        <table className="rows plainend">
+        <table className="rows plainend ways">
           <thead>
             <tr>
-              <th>loses</th>
+              <th>loses, takes</th>
               <th>what it will do</th>
               <th className="text-right">act</th>
             </tr>
           </thead>
           <tbody>
-            {ways.map((one) => (
-              <tr key={one.act} className={one.possible ? "" : "text-ink-2"}>
-                <td className={one.loses.length > 0 ? "whitespace-nowrap text-alarm" : "whitespace-nowrap"}>
-                  <b>{lossOf(one)}</b>
+            {open.map((one) => (
+              <tr key={one.act}>
+                <td className="whitespace-nowrap">
+                  <b className={one.loses.length > 0 ? "text-alarm" : "text-accent"}>{lossOf(one)}</b>
+                  <span className="qq block">{takes(one.seconds)}</span>
                 </td>
-                <td>{one.possible ? one.text : `${one.label}: ${one.text}`}</td>
+                <td>
+                  {one.text}
+                  <Lost items={one.lost} />
+                </td>
                 <td className="text-right">
-                  {one.possible && (
-                    <button
-                      className={one.act === firstWay(ways) ? "btn go" : "btn"}
-                      onClick={() => setWay(one)}
-                    >
-                      {one.label}…
-                    </button>
-                  )}
+                  <button
+                    className={one.act === firstWay(open) ? "btn go" : one.loses.length > 0 ? "btn back" : "btn"}
+                    onClick={() => setWay(one)}
+                  >
+                    {one.label}…
+                  </button>
                 </td>
               </tr>
             ))}
+            {shut.length > 0 && (
+              <tr className="text-ink-2">
+                <td className="whitespace-nowrap">not now</td>
+                <td colSpan={2}>
+                  {shut.map((one) => (
+                    <span key={one.act} className="mr-1.5">
+                      {one.label}: {one.text}
+                    </span>
+                  ))}
+                </td>
+              </tr>
+            )}
           </tbody>
         </table>
       )}
-      <p className="qq pt-1">
-        If nobody acts, nothing more is done to the site but to set back what is owed.
+      <p className="out">
+        <b>If nobody acts,</b> {story.unless}
       </p>
       <Take matter={matter.id} way={way} onLeave={() => setWay(null)} />
     </section>
+  );
+}
+
+/** What a way out loses, one by one. */
+function Lost({ items }: { items: WayOut["lost"] }) {
+  if (items.length === 0) return null;
+  return (
+    <ul className="lost" aria-label="What is lost">
+      {items.map((item) => (
+        <li key={`${item.kind} ${item.name}`}>
+          <span className="v">{clock(item.at)}</span>
+          <b>
+            {noun(item.kind)} {item.name}
+          </b>
+          <span>{item.text}</span>
+          <span>{item.amount}</span>
+        </li>
+      ))}
+    </ul>
   );
 }
 

@@ -4,12 +4,12 @@ import { api, asked, queries, type RunStory, told } from "../../api/client";
 import { Belt } from "../../belt/belt";
 import { Errands } from "../../pieces/errands";
 import { Load } from "../../pieces/load";
-import { clock } from "../../pieces/time";
+import { clock, plural, span } from "../../pieces/time";
 import { Age, Moves } from "../../pieces/words";
 import { Rail, type RailItem } from "../../rail/rail";
 import { Glyph } from "../../states/states";
 import { RUN_STATES } from "../runs/state";
-import { Matter, Owed } from "./matter";
+import { Facts, Owed, WaysOut } from "./matter";
 import { Pace } from "./pace";
 import { Pictures } from "./pictures";
 import { isCombined, took, VERDICTS } from "./state";
@@ -42,7 +42,7 @@ export function RunPage() {
 function Story({ story, label }: { story: RunStory; label: string }) {
   const { run } = story;
   const open = story.matter !== null && story.matter !== undefined && !story.matter.closed_at;
-  const matter = useQuery({ ...asked.matter(run.id), enabled: open });
+  const matter = useQuery({ ...asked.matter(run.id), enabled: story.matter !== null });
   const stop = useMutation({
     mutationFn: () =>
       told(api.POST("/api/v1/runs/{id}/stop", { params: { path: { id: run.id } } })),
@@ -62,11 +62,17 @@ function Story({ story, label }: { story: RunStory; label: string }) {
             Run at <Link to={`/sites/${run.site}`}>{label}</Link>
           </h1>
         )}
-        <span className="q">
-          {run.state === "running" ? `step ${run.step} of ${run.steps}` : <RunWord story={story} />} ·
-          since {clock(run.started_at)}
-          {run.ended_at && ` to ${clock(run.ended_at)}`} · by {run.by}
-        </span>
+        {open && story.matter ? (
+          <span className="q">
+            since {clock(story.matter.opened_at)}, {span(story.matter.opened_at)}
+          </span>
+        ) : (
+          <span className="q">
+            {run.state === "running" ? `step ${run.step} of ${run.steps}` : <RunWord story={story} />} ·
+            since {clock(run.started_at)}
+            {run.ended_at && ` to ${clock(run.ended_at)}`} · by {run.by}
+          </span>
+        )}
         <span className="sp" />
         {run.waiting_since && <WaitingActs story={story} />}
         {run.state === "running" && !run.waiting_since && (
@@ -82,6 +88,7 @@ function Story({ story, label }: { story: RunStory; label: string }) {
       <p className={run.state === "done" || run.state === "running" ? "q py-2" : "py-2"} role="status">
         {run.text}
       </p>
+      {matter.data && open && <Facts story={matter.data} />}
       {run.waiting_since && <Waiting story={story} />}
       {run.surprises.length > 0 && (
         <p className="py-2 text-block">
@@ -90,11 +97,20 @@ function Story({ story, label }: { story: RunStory; label: string }) {
       )}
       <div className="two run">
         <section aria-label="Steps">
+          {open && (
+            <h2 className="border-b border-line-strong pb-1 mb-2">
+              What happened <span className="qq">run {run.id}, by {run.by}</span>
+            </h2>
+          )}
           <Rail items={items(story)} label="Steps of the run" />
           {run.state === "running" && !run.waiting_since && <Pace story={story} />}
           <Errands errands={story.errands} />
-          <h2 className="border-b border-line-strong pt-3 pb-1">To be as it was, whatever happens</h2>
-          <p className="out">{story.as_it_was || "It is not yet known what was on before."}</p>
+          {!open && (
+            <>
+              <h2 className="border-b border-line-strong pt-3 pb-1">To be as it was, whatever happens</h2>
+              <p className="out">{story.as_it_was || "It is not yet known what was on before."}</p>
+            </>
+          )}
           {(run.state !== "running" || run.waiting_since) && <Owed debts={story.owed} />}
         </section>
         <section aria-label="Probe and log">
@@ -104,31 +120,63 @@ function Story({ story, label }: { story: RunStory; label: string }) {
               <WindowLeft story={story} />
             </>
           )}
-          {story.matter && <Matter run={run.id} />}
-          <Probe story={story} />
-          <Pictures story={story} />
-          <h2 className="pt-4 pb-1">
-            Log <span className="qq">newest first</span>
-          </h2>
-          <ol
-            className="log loglines max-h-[420px] overflow-auto"
-            tabIndex={0}
-            aria-label="Log of the run, newest first"
-          >
-            {[...story.journal].reverse().map((entry) => (
-              <li key={entry.id}>
-                <time dateTime={entry.at}>{new Date(entry.at).toTimeString().slice(0, 8)}</time>
-                <b className={entry.state === "failed" ? "text-alarm" : ""}>{entry.state}</b>
-                <span>
-                  {entry.act}
-                  {entry.text && `: ${entry.text}`}
-                </span>
-              </li>
-            ))}
-          </ol>
+          {story.matter && <Load query={matter}>{(told) => <WaysOut story={told} />}</Load>}
+          {story.lost.length > 0 && <Given story={story} />}
+          {!open && <Looked story={story} />}
         </section>
       </div>
+      {open && (
+        <div className="two low">
+          <Looked story={story} />
+        </div>
+      )}
     </>
+  );
+}
+
+/** What was seen, and the log. */
+function Looked({ story }: { story: RunStory }) {
+  return (
+    <>
+      <section aria-label="Probe">
+        <Probe story={story} />
+      </section>
+      <section aria-label="Pictures and log">
+        <Pictures story={story} />
+        <h2 className="pt-3 pb-1">
+          Log <span className="qq">{plural(story.journal.length, "line")}, newest first</span>
+        </h2>
+        <ol
+          className="log loglines max-h-[420px] overflow-auto"
+          tabIndex={0}
+          aria-label="Log of the run, newest first"
+        >
+          {[...story.journal].reverse().map((entry) => (
+            <li key={entry.id}>
+              <time dateTime={entry.at}>{new Date(entry.at).toTimeString().slice(0, 8)}</time>
+              <b className={entry.state === "failed" ? "text-alarm" : ""}>{entry.state}</b>
+              <span>
+                {entry.act}
+                {entry.text && `: ${entry.text}`}
+              </span>
+            </li>
+          ))}
+        </ol>
+      </section>
+    </>
+  );
+}
+
+/** What the restore lost is there for the site's owner. */
+function Given({ story }: { story: RunStory }) {
+  return (
+    <p className="out">
+      {plural(story.lost.length, "thing")} written since the snapshot {story.lost.length === 1 ? "was" : "were"}{" "}
+      lost when it was restored.{" "}
+      <a className="lk" href={`/api/v1/runs/${story.run.id}/lost.csv`} download={`lost-run-${story.run.id}.csv`}>
+        The list, for its owner
+      </a>
+    </p>
   );
 }
 
@@ -168,12 +216,18 @@ function items(story: RunStory): RailItem[] {
                 {text}
               </p>
             ))}
-            {(step.state === "failed" || step.state === "put back") && (
+            {(step.state === "failed" || step.state === "put back") && step.happened.length === 0 && (
               <p className="r text-alarm">{step.state}</p>
             )}
           </>
         ),
         aside: took(step.started_at, step.ended_at),
+        arms: step.happened.map((line) => ({
+          key: `${line.at} ${line.text}`,
+          kind: line.kind,
+          text: line.text,
+          aside: clock(line.at),
+        })),
       };
     }),
     {
@@ -181,7 +235,7 @@ function items(story: RunStory): RailItem[] {
       later: !ended,
       mark: { kind: "guard", done: ended },
       content: <p className="m">Everything as it was, purge, last probe</p>,
-      aside: run.ended_at ? clock(run.ended_at) : "",
+      aside: story.owed.length > 0 && ended ? "owed" : run.ended_at ? clock(run.ended_at) : "",
     },
   ];
 }

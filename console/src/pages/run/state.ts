@@ -29,10 +29,22 @@ type WayOut = Schemas["WayOut"];
 type Debt = Schemas["Debt"];
 
 /** What a way out loses, in two words at most: "nothing", "2 orders, 1 page". */
-export const lossOf = (way: WayOut): string =>
-  way.possible ? way.loses.join(", ") || "nothing" : "not now";
+export const lossOf = (way: WayOut): string => way.loses.join(", ") || "nothing";
 
-const MENDS: readonly WayOut["act"][] = ["put-back-step", "put-back-all"];
+/** The ways that can be taken now, and those that can't. */
+export const apart = (ways: readonly WayOut[]): { open: WayOut[]; shut: WayOut[] } => ({
+  open: ways.filter((way) => way.possible),
+  shut: ways.filter((way) => !way.possible),
+});
+
+/** About how long something takes: "3 min", "under a minute". */
+export const takes = (seconds: number): string =>
+  seconds < 60 ? "under a minute" : `about ${Math.round(seconds / 60)} min`;
+
+/** One of a kind that an agent counts: "orders" is an "order". */
+export const noun = (kind: string): string => kind.replace(/s$/, "");
+
+const MENDS: readonly WayOut["act"][] = ["put-back-step", "put-back-all", "restore"];
 
 /** The act that is proposed first: one that mends and loses nothing; whatever else is for a person. */
 export function firstWay(ways: readonly WayOut[]): WayOut["act"] | null {

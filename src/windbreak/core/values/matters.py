@@ -5,7 +5,7 @@ from __future__ import annotations
 from datetime import datetime
 from typing import Literal
 
-from windbreak.core.values.basics import Slug, Value, example
+from windbreak.core.values.basics import Instant, Slug, Value, example
 
 DebtKind = Literal["updates", "cache", "plugin", "page"]
 WayOutAct = Literal[
@@ -18,6 +18,18 @@ WayOutAct = Literal[
     "try-again",
     "abandon",
 ]
+
+
+class CameIn(Value):
+    """Something that was written on a site: an order, a comment, a page. ``kind`` as the agent
+    counts it ("orders"); ``name`` its number or title; ``amount`` as it is shown there.
+    """
+
+    kind: str
+    at: Instant
+    name: str
+    text: str = ""
+    amount: str = ""
 
 
 class Debt(Value):
@@ -79,7 +91,9 @@ class TakeWayOut(Value):
 
 
 class WayOut(Value):
-    """One way out of a matter, as it stands now: what it does and what is lost, or why not."""
+    """One way out of a matter, as it stands now: what it does and what is lost, or why not.
+    ``seconds``: how long it takes, about; ``lost``: what is lost, one by one, as its agent tells.
+    """
 
     act: WayOutAct
     label: str
@@ -87,3 +101,5 @@ class WayOut(Value):
     loses: tuple[str, ...] = ()
     possible: bool = True
     closes: bool = True
+    seconds: int = 0
+    lost: tuple[CameIn, ...] = ()

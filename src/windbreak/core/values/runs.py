@@ -17,6 +17,9 @@ RunPhase = Literal["before", "prepare", "steps", "after", "waiting", "ended"]
 WENT_WRONG: tuple[RunState, ...] = ("put back", "restored", "alarm")
 
 
+Verdict = Literal["as before", "worse", "differs"]
+
+
 Pace = Literal["usual", "slow", "stuck"]
 
 
@@ -61,7 +64,7 @@ class Seen(Value):
     name: str
     before: str
     now: str
-    verdict: Literal["as before", "worse", "differs"]
+    verdict: Verdict
 
 
 class JournalEntry(Value):

@@ -41,11 +41,13 @@ from windbreak.operations.findings import findings
 from windbreak.operations.sites import sites
 from windbreak.operations.tracking import feeds
 from windbreak.operations.views import sites as site_views
+from windbreak.operations.views.runs import lost
 from windbreak.store.errors import StoreError
 from windbreak.wording.acts import command, page
 from windbreak.wording.words import counted
 
 COLUMNS = ("id", "label", "address", "client", "host", "environment", "twin_of", "tags", "timezone")
+LOST_COLUMNS = ("at", "kind", "name", "text", "amount")
 MOST_CSV = 4 * 2**20
 METRICS_TYPE = CONTENT_TYPE_LATEST
 _LOOKS_LIKE_A_FORMULA = ("=", "+", "-", "@", "\t", "\r")
@@ -69,6 +71,20 @@ def sites_csv(context: Context) -> str:
             row: dict[str, Any] = {name: getattr(site, name) or "" for name in COLUMNS}
             row["tags"] = " ".join(site.tags)
             writer.writerow({name: _safe(str(value)) for name, value in row.items()})
+    return out.getvalue()
+
+
+def lost_csv(context: Context, run: int) -> str:
+    """What was written on a site since the snapshot and lost when a run restored it, as CSV with a
+    head (RFC 4180): one row each, for its owner. Reads.
+    """
+    out = io.StringIO(newline="")
+    writer = csv.DictWriter(out, LOST_COLUMNS, lineterminator="\r\n")
+    writer.writeheader()
+    context.store.runs.get(run)
+    for item in lost(context.store.journal.all(run=run)):
+        row = {**item.model_dump(), "at": item.at.isoformat()}
+        writer.writerow({name: _safe(str(row[name])) for name in LOST_COLUMNS})
     return out.getvalue()
 
 

@@ -58,6 +58,11 @@ class Acting:
     def approval_restores(self) -> bool:
         return bool(self.plan.approval and self.plan.approval.restore_anyway)
 
+    @property
+    def sees_behind(self) -> bool:
+        """Whether its agent shows the pages behind the maintenance page."""
+        return "pass" in self.site.link.agent_can
+
     def brings(self, number: int) -> list[Brought]:
         """What a step brings with it."""
         step = self.steps[number - 1]

@@ -8,14 +8,17 @@ from __future__ import annotations
 
 from typing import Any
 
+from windbreak.core.values.matters import DebtKind
 from windbreak.core.values.runs import RunState
 from windbreak.core.values.verdicts import PlannedStep
 from windbreak.links.errors import LinkError
-from windbreak.links.probing import worse
 from windbreak.operations.runs import looking
 from windbreak.operations.runs.acting import Acting
 from windbreak.operations.runs.journal import StepFailed
-from windbreak.operations.runs.looking import say_worse
+from windbreak.wording.matters import worse_text
+from windbreak.wording.words import counted
+
+LOST_BY = "lost by "  # before the act that brings the snapshot back, in the journal
 
 
 def go_back(run: Acting, error: Exception) -> tuple[RunState, str]:
@@ -39,11 +42,11 @@ def go_back(run: Acting, error: Exception) -> tuple[RunState, str]:
     try:
         put_back(run, number, step)
         _read_back(run, number, step)
-        bad = worse(looking.look(run, f"probe after putting back {number}", number))
+        bad = worse_text(looking.look(run, f"probe after putting back {number}", number))
         if not bad:
             journal.write(f"step {number}", "put back", step=number, text="as before")
             return "put back", f"{title} was put back: {error}. The site is as before it."
-        why = say_worse(bad)
+        why = bad
     except (StepFailed, LinkError) as failed:
         why = str(failed)
     return restore(run, number, title, f"{error}; put back, but {why}")
@@ -87,7 +90,10 @@ def put_back(run: Acting, number: int, step: PlannedStep) -> None:
         ):
             again = f"regenerate back {number} {bring.product}"
             run.do(again, "regenerate", "from the old", step=number, product=bring.product)
-    journal.ask(lambda: run.pay("updates", "cache"))
+    kept: tuple[DebtKind, ...] = (
+        ("updates", "cache", "page") if run.sees_behind else ("updates", "cache")
+    )
+    journal.ask(lambda: run.pay(*kept))
 
 
 def _put_back_if_kept(
@@ -119,6 +125,22 @@ def _read_back(run: Acting, number: int, step: PlannedStep) -> None:
             raise StepFailed("unknown", f"{move.product} is {have}, it was {move.from_}")
 
 
+def write_down_lost(run: Acting, act: str) -> None:
+    """What was written on the site since the snapshot, one by one, before that is restored: its
+    owner is given it. Writes. Raises LinkError.
+    """
+    made = run.journal.entries.get((run.leg("snapshot"), "meant"))
+    since = made.at if made else None
+
+    def ask() -> dict[str, Any]:
+        came = run.journal.ask(lambda: run.agent.look(since)).came if since else ()
+        return {"came": [item.model_dump(mode="json") for item in came]}
+
+    run.journal.once(
+        f"{LOST_BY}{act}", ask, text=lambda d: counted(len(d["came"]), "thing") + " written down"
+    )
+
+
 def restore(run: Acting, number: int, title: str, why: str) -> tuple[RunState, str]:
     """Bring back the snapshot: by itself only where nothing was written since, or as approved."""
     journal = run.journal
@@ -135,14 +157,13 @@ def restore(run: Acting, number: int, title: str, why: str) -> tuple[RunState, s
                 f"{title}: {why}. Something was written since the snapshot, so it is not "
                 "restored without your word; the maintenance page is up."
             )
+        write_down_lost(run, "restore")
         run.do("restore", "restore", "the snapshot", snapshot=snapshot["snapshot"])
         run.inventory()
-        bad = worse(looking.look(run, "probe after restore", number))
+        bad = worse_text(looking.look(run, "probe after restore", number))
     except (StepFailed, LinkError) as failed:
         return run.alarm(f"{title}: {why}; the restore failed too: {failed}.")
     if bad:
-        return run.alarm(
-            f"{title}: {why}; restored, and still {say_worse(bad)}. The site is left alone."
-        )
+        return run.alarm(f"{title}: {why}; restored, and still {bad}. The site is left alone.")
     lost = "" if written["same"] else " What was written since the snapshot is lost."
     return "restored", f"{title}: {why}. The snapshot was restored.{lost}"

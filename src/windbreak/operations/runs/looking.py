@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Iterable, Iterator
+from concurrent.futures import ThreadPoolExecutor
 from functools import partial
 from statistics import median
 from typing import TypeVar
@@ -17,17 +18,19 @@ from windbreak.core.values.runs import Look, Probe, Seen
 from windbreak.core.values.sites import Site
 from windbreak.links.adapter import AgentLook
 from windbreak.links.errors import LinkError
-from windbreak.links.probing import Page, compare, look_at, probe, slower
+from windbreak.links.probing import Page, compare, compare_pages, look_at, probe, slower
 from windbreak.links.site_map import locations
 from windbreak.links.visiting import Visiting
 from windbreak.operations.context import Context
 from windbreak.operations.runs.acting import Acting
 from windbreak.operations.sites import sites
+from windbreak.wording.words import counted
 
 _LOOKS = 5
 _LEAST = 2  # looks at each page of a baseline, however slow they are
 _PATIENCE = 30.0  # seconds for all looks of a baseline beyond the least
 _MOST_PAGES = 12
+_AT_ONCE = 6  # pages that are asked of a site together
 _PAUSES = (1.0, 2.0, 4.0, 8.0)  # seconds until what gave no answer is looked at again
 
 T = TypeVar("T")
@@ -38,10 +41,10 @@ def baseline(run: Acting) -> Probe:
     here = sites.visiting(run.context, run.site)
     began = time.monotonic()
 
-    def several(page: Page) -> Look:
-        looks = [look_at(here, *page) for _ in range(_LEAST)]
+    def several(site: Visiting, page: Page) -> Look:
+        looks = [look_at(site, *page) for _ in range(_LEAST)]
         while len(looks) < _LOOKS and time.monotonic() - began < _PATIENCE:
-            looks.append(look_at(here, *page))
+            looks.append(look_at(site, *page))
         first = looks[0]
         lively = any((x.marks, x.status) != (first.marks, first.status) for x in looks)
         seconds = median(look.seconds for look in looks)
@@ -66,10 +69,10 @@ def probed(run: Acting) -> Probe:
     here = sites.visiting(run.context, run.site)
     before = {look.name: look for look in run.baseline.looks}
 
-    def one(page: Page) -> Look:
-        look = look_at(here, *page)
+    def judged(site: Visiting, page: Page) -> Look:
+        look = look_at(site, *page)
         if slower(before[look.name], look):
-            times = [look.seconds] + [look_at(here, *page).seconds for _ in range(_LOOKS - 1)]
+            times = [look.seconds] + [look_at(site, *page).seconds for _ in range(_LOOKS - 1)]
             look = look.model_copy(update={"seconds": round(median(times), 3)})
         return look
 
@@ -79,7 +82,7 @@ def probed(run: Acting) -> Probe:
             lambda: run.journal.ask(run.agent.look),
             run.context.clock(),
             choose=lambda _: [(x.name, x.where) for x in before.values() if x.name != "Editor"],
-            look=one,
+            look=judged,
         ),
         lambda probe: probe.looks,
     )
@@ -104,12 +107,29 @@ def look(run: Acting, act: str, step: int | None) -> tuple[Seen, ...]:
         act,
         lambda: probed(run).model_dump(mode="json"),
         step=step,
-        text=lambda d: f"{len(d['looks'])} looks, editor: {d['editor_blocks']} blocks",
+        text=lambda d: f"{len(d['looks'])} looks, editor: {_opens(d['editor_blocks'])}",
     )
     failed = any(
         state == "failed" and act.startswith("step ") for act, state in run.journal.entries
     )
     return compare(run.baseline, Probe.model_validate(detail), judged=failed)
+
+
+def _opens(blocks: int | None) -> str:
+    return "does not open" if blocks is None else counted(blocks, "block")
+
+
+def pages_now(run: Acting, here: Visiting) -> tuple[Seen, ...]:
+    """The pages of the baseline as they are now, all at once, held against it; none where there was
+    none. Reads.
+    """
+    if run.journal.done(run.leg("baseline")) is None:
+        return ()
+    before = run.baseline
+    pages = [look for look in before.looks if look.name != "Editor"]
+    with ThreadPoolExecutor(max_workers=_AT_ONCE) as pool:
+        looks = tuple(pool.map(lambda look: look_at(here, look.name, look.where), pages))
+    return compare_pages(before.looks, looks)
 
 
 def chosen(context: Context, site: Site, here: Visiting, agent: AgentLook) -> list[Page]:
@@ -176,10 +196,3 @@ def as_a_visitor(run: Acting) -> list[str]:
 
 def _alone(look: Look) -> tuple[Look, ...]:
     return (look,)
-
-
-def say_worse(bad: tuple[Seen, ...]) -> str:
-    """What is worse, the first two things in full: the journal's probe holds the rest."""
-    told = "; ".join(f"{s.name}: {s.before} before, {s.now} now" for s in bad[:2])
-    more = len(bad) - 2
-    return f"{told}; and {more} other {'look' if more == 1 else 'looks'}" if more > 0 else told

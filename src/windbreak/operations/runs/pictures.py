@@ -83,6 +83,7 @@ def _take(run: Acting, pages: list[Wanted], kind: str) -> None:
     folder = _folder(run.context, run.run.id)
     folder.mkdir(parents=True, exist_ok=True)
     visiting = sites.visiting(run.context, run.site)
+    visiting = visiting.past_page(run.journal.ask(run.agent.look).pass_)
     with Camera(run.context.browser, visiting) as camera:
         for page in pages:
             for width in WIDTHS:

@@ -18,7 +18,7 @@ from windbreak.core.values.runs import WENT_WRONG, Probe, Run, RunState
 from windbreak.core.values.verdicts import PlannedStep
 from windbreak.feeds.errors import FeedError
 from windbreak.links.errors import LinkError, Superseded
-from windbreak.links.probing import broken, worse
+from windbreak.links.probing import broken
 from windbreak.operations.administration import instance, outward
 from windbreak.operations.errors import OperationError
 from windbreak.operations.planning import brought
@@ -38,9 +38,9 @@ from windbreak.operations.runs import (
 from windbreak.operations.runs.acting import Acting, Stopped
 from windbreak.operations.runs.course import differing
 from windbreak.operations.runs.journal import NOT_WAITING, StepFailed
-from windbreak.operations.runs.looking import say_worse
 from windbreak.operations.tracking import rights
 from windbreak.packages.errors import PackageRefused
+from windbreak.wording.matters import worse_text
 from windbreak.wording.permits import refusal_texts
 from windbreak.wording.words import counted
 
@@ -300,11 +300,13 @@ class Runner(Acting):
             self.journal.write("as it was", "noted", text=debts.in_words(left) or "all of it")
             self.do(self.leg("caches purged"), "purge", "all of them")
             self._errands_left()
-            if keep_page:
+            if keep_page and not self.sees_behind:
                 return text  # a probe would see our own page, and nothing behind it
-            bad = worse(looking.look(self, "last probe", None))
+            bad = worse_text(looking.look(self, "last probe", None))
             pictures.after(self)
-            amiss = [say_worse(bad)] if bad else looking.as_a_visitor(self)
+            if keep_page:
+                return text
+            amiss = [bad] if bad else looking.as_a_visitor(self)
             if state == "done" and amiss:
                 self.alarm(f"The last probe differs: {'; '.join(amiss)}.")
                 return f"{text} But the last probe differs: {'; '.join(amiss)}."

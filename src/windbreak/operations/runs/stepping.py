@@ -1,6 +1,7 @@
 """One step of a run: apply, migrate, make anew, register, read back, look.
 
-A step of several moves goes behind the maintenance page, its plugins off meanwhile.
+A step of several moves goes behind the maintenance page, its plugins off meanwhile. The page comes
+down once all was looked at behind it; before that, where its agent shows nothing behind it.
 """
 
 from __future__ import annotations
@@ -10,12 +11,11 @@ from typing import Any
 
 from windbreak.core.values.packages import Package
 from windbreak.core.values.verdicts import PlannedMove, PlannedStep
-from windbreak.links.probing import worse
 from windbreak.operations.licensing import licence_codes
 from windbreak.operations.runs import looking, remedies
 from windbreak.operations.runs.acting import Acting
 from windbreak.operations.runs.journal import StepFailed
-from windbreak.operations.runs.looking import say_worse
+from windbreak.wording.matters import worse_text
 
 
 def carry_out(run: Acting, number: int, step: PlannedStep) -> None:
@@ -40,14 +40,15 @@ def carry_out(run: Acting, number: int, step: PlannedStep) -> None:
         if move.product in plugins or move.from_ is None:
             _switch(run, f"on {number} {move.product}", move.product, on=True, step=number)
     _guards(run, number)
-    if combined:
-        page = f"page down {number}"
-        run.do(page, "maintenance", "page taken away", step=number, on=False)
+    if combined and not run.sees_behind:
+        _page_down(run, number)
     _read_back(run, number, step)
     seen = looking.look(run, f"probe {number}", number)
-    bad = worse(seen)
+    bad = worse_text(seen)
     if bad:
-        raise run.journal.fail(f"step {number}", "breaks-site", say_worse(bad), step=number)
+        raise run.journal.fail(f"step {number}", "breaks-site", bad, step=number)
+    if combined and run.sees_behind:
+        _page_down(run, number)
     run.journal.write(
         f"step {number}",
         "done",
@@ -55,6 +56,10 @@ def carry_out(run: Acting, number: int, step: PlannedStep) -> None:
         text=f"as before on {len(seen)} looks",
         detail={"seen": [s.model_dump() for s in seen]},
     )
+
+
+def _page_down(run: Acting, number: int) -> None:
+    run.do(f"page down {number}", "maintenance", "page taken away", step=number, on=False)
 
 
 def _apply(run: Acting, number: int, move: PlannedMove) -> None:

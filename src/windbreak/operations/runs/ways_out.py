@@ -7,81 +7,154 @@ crash and done once. A way that ends with the site as before closes the matter.
 from __future__ import annotations
 
 import logging
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from typing import Literal
 
+from windbreak.core.scheduling.openings import openings
 from windbreak.core.values.accounts import Principal
-from windbreak.core.values.matters import DebtKind, Matter, WayOut, WayOutAct
+from windbreak.core.values.matters import CameIn, DebtKind, Matter, WayOut, WayOutAct
 from windbreak.core.values.runs import Probe, Run, Seen
-from windbreak.documents.runs import MatterStory
+from windbreak.documents.runs import Fact, MatterStory
+from windbreak.links.adapter import AgentLook
 from windbreak.links.errors import LinkError
 from windbreak.links.probing import compare, look_at, worse
 from windbreak.operations.context import Context
 from windbreak.operations.errors import OperationError, Refused
 from windbreak.operations.planning import planning
-from windbreak.operations.runs import debts, going_back, looking, runs
+from windbreak.operations.runs import debts, going_back, lengths, looking, runs
 from windbreak.operations.runs.acting import Acting
 from windbreak.operations.runs.journal import StepFailed
-from windbreak.operations.runs.looking import say_worse
 from windbreak.operations.sites import sites
-from windbreak.wording.matters import came_text, matter_head, visitor_text
+from windbreak.wording.matters import (
+    came_fact,
+    link_fact,
+    matter_head,
+    pages_fact,
+    unless_text,
+    visitor_fact,
+    window_fact,
+    worse_text,
+)
 from windbreak.wording.ways_out import Standing, ways_out
 
 log = logging.getLogger("windbreak.matters")
 
+_LOOK_SECONDS = 15.0  # that a probe takes, about
 _Came = tuple[str, bool]  # what it came to, and whether that closes the matter
 
 
 def story(context: Context, matter: int) -> MatterStory:
-    """A matter, and the ways out as they stand now. Asks the agent, and looks at the front page as
-    a visitor. Reads.
+    """A matter, and the ways out as they stand now. Asks the agent, and looks at the pages: at the
+    front page as a visitor, at all of the baseline behind the maintenance page. Reads.
     """
-    known = context.store.matters.get(matter)
-    owed = debts.owed(context, known.site)
+    open_, now = context.store.matters.get(matter), context.clock()
+    owed = tuple(debts.owed(context, open_.site))
     page = any(debt.kind == "page" for debt in owed)
     head = matter_head(context.store.runs.get(matter).state, page=page)
-    if known.closed_at is not None:
-        return MatterStory(matter=known, owed=tuple(owed), ways=(), head=head)
-    standing = _standing(context, known)
-    here = sites.visiting(context, context.store.sites.get(known.site))
-    front = look_at(here, "Front page", "/", past_caches=False)
+    if open_.closed_at is not None:
+        return MatterStory(matter=open_, owed=owed, ways=(), head=head, at=now)
+    asked = _Asked(context, open_)
     return MatterStory(
-        matter=known,
-        owed=tuple(owed),
-        ways=ways_out(standing),
+        matter=open_,
+        owed=owed,
+        ways=ways_out(_standing(context, open_, asked)),
         head=head,
-        visitor=visitor_text(front, page=page),
-        came=came_text(standing.came),
+        at=now,
+        facts=_facts(context, open_, asked, page=page),
+        unless=unless_text(page=page, owed=debts.in_words(owed)),
+    )
+
+
+def _facts(context: Context, matter: Matter, asked: _Asked, *, page: bool) -> tuple[Fact, ...]:
+    site, now = context.store.sites.get(matter.site), context.clock()
+    here = sites.visiting(context, site)
+    seen, why = None, asked.why
+    if asked.acting is not None and asked.look is not None:
+        if page and not asked.look.pass_:
+            why = "its agent shows nothing behind the page"
+        else:
+            seen = looking.pages_now(asked.acting, here.past_page(asked.look.pass_))
+            why = "" if seen else "there was no look before the run"
+    openings_now = openings(site.windows, site.timezone, now, now)
+    closes = next((closes for _, closes in openings_now), None)
+    return (
+        visitor_fact(look_at(here, "Front page", "/", past_caches=False), page=page),
+        pages_fact(seen or None, page=page, why=why),
+        came_fact(asked.came, asked.items, asked.snapshot_at),
+        link_fact(asked.look is not None, site.facts_at),
+        window_fact(closes, now, windows=bool(site.windows)),
     )
 
 
 def ways(context: Context, matter: int) -> tuple[WayOut, ...]:
     """The ways out of a matter as it stands now. Asks the agent. Reads."""
-    known = context.store.matters.get(matter)
-    return () if known.closed_at is not None else ways_out(_standing(context, known))
+    open_ = context.store.matters.get(matter)
+    if open_.closed_at is not None:
+        return ()
+    return ways_out(_standing(context, open_, _Asked(context, open_)))
 
 
-def _standing(context: Context, matter: Matter) -> Standing:
-    run = context.store.runs.get(matter.id)
-    try:
-        acting = Acting(context, run)
-        came = _came_in(acting)
-    except (LinkError, OperationError):
-        acting, came = None, None
+class _Asked:
+    """What the agent of a matter's site answers now; ``look`` and ``came`` None where it does not,
+    and ``why``.
+    """
+
+    def __init__(self, context: Context, matter: Matter) -> None:
+        journal = context.store.journal.all(run=matter.id)
+        made = [e for e in journal if e.act.startswith("snapshot")]
+        self.snapshot_at = next((e.at for e in reversed(made) if e.state == "meant"), None)
+        self.snapshot_done = any(e.state == "done" for e in made)
+        self.acting: Acting | None = None
+        self.look: AgentLook | None = None
+        self.came: dict[str, int] | None = None
+        self.why = ""
+        try:
+            self.acting = Acting(context, context.store.runs.get(matter.id))
+            self.look = self.acting.agent.look(self.snapshot_at)
+            self.came = _more(self.acting, self.look.counts)
+        except (LinkError, OperationError) as error:
+            self.acting, self.why = None, str(error)
+
+    @property
+    def items(self) -> tuple[CameIn, ...]:
+        """What came in, one by one."""
+        return tuple(c for c in self.look.came if c.kind in (self.came or {})) if self.look else ()
+
+
+def _standing(context: Context, matter: Matter, asked: _Asked) -> Standing:
+    run, acting = context.store.runs.get(matter.id), asked.acting
     left = debts.owed(context, matter.site)
-    snapshot = context.store.journal.all(run=run.id)
-    made = next((e for e in snapshot if (e.act, e.state) == ("snapshot", "done")), None)
     steps = _to_put_back(acting) if acting else []
+    made = asked.snapshot_at if asked.snapshot_done else None
     return Standing(
         step=acting.title(steps[-1]) if acting and steps else None,
         steps=[acting.title(n) for n in reversed(steps)] if acting else [],
-        snapshot=f"{made.at:%H:%M} UTC" if made else None,
-        came=came,
+        snapshot=f"{made:%H:%M} UTC" if made else None,
+        came=asked.came,
         owed=debts.in_words(left),
         page=any(debt.kind == "page" for debt in left),
         worse=len(worse(_last_seen(acting))) if acting else 0,
         again=_again(context, run),
+        items=asked.items,
+        seconds=_seconds(acting, steps) if acting else {},
+        behind=acting.sees_behind if acting else False,
+        number=steps[-1] if steps else 0,
     )
+
+
+def _seconds(run: Acting, steps: list[int]) -> dict[WayOutAct, float]:
+    """How long each way takes, about: by what the acts of runs took on this host."""
+    usual = lengths.usual(run.context, run.site.host)
+    look, pay = _LOOK_SECONDS, lengths.of_act(usual, "caches")
+    back = {n: sum(lengths.of_act(usual, "apply") for _ in run.steps[n - 1].moves) for n in steps}
+    every = sum(lengths.of_act(usual, "apply") + look for step in run.steps for _ in step.moves)
+    return {
+        "put-back-step": back.get(steps[-1], 0) + look + pay if steps else 0,
+        "put-back-all": sum(back.values()) + look + pay,
+        "restore": lengths.of_act(usual, "restore") + look + pay,
+        **dict.fromkeys(("accept", "take-page-away", "go-on", "abandon"), pay),
+        "try-again": lengths.of_act(usual, "snapshot") + every + look,
+    }
 
 
 def _again(context: Context, run: Run) -> Literal["take up", "anew"] | None:
@@ -94,9 +167,8 @@ def _again(context: Context, run: Run) -> Literal["take up", "anew"] | None:
     return "anew"
 
 
-def _came_in(run: Acting) -> dict[str, int]:
-    """How much more of each kind of content there is than before the run. Asks the agent."""
-    now = run.agent.look().counts
+def _more(run: Acting, now: Mapping[str, int]) -> dict[str, int]:
+    """How much more of each kind of content there is than before the run."""
     if run.journal.done("baseline") is None:
         return {}
     before = run.baseline.counts
@@ -202,22 +274,25 @@ def _back(run: Acting, key: str, numbers: list[int]) -> _Came:
 
 
 def _restore(run: Acting, key: str) -> _Came:
-    made = run.journal.done("snapshot") or {}
+    made = run.journal.done(run.leg("snapshot")) or {}
+    going_back.write_down_lost(run, key)
     run.do(key, "restore", "the snapshot", snapshot=made.get("snapshot"))
     return _judged(run, key, "The snapshot was restored.")
 
 
 def _judged(run: Acting, key: str, head: str) -> _Came:
-    """Look, behind no page of ours; it goes up again where the site is not as before."""
+    """Look, behind our page where its agent shows that; else it comes down for the look, and goes
+    up again where the site is not as before.
+    """
     paged = any(debt.kind == "page" for debt in debts.owed(run.context, run.site.id))
-    left = run.pay()
-    seen = looking.look(run, f"probe after {key}", None)
-    bad = worse(seen)
+    left = run.pay(*(("page",) if paged and run.sees_behind else ()))
+    bad = worse_text(looking.look(run, f"probe after {key}", None))
     if bad:
         if paged:
             run.owe("page", was=False)
             run.do(f"page up again {key}", "maintenance", "up again", on=True)
-        return f"{head} But {say_worse(bad)}.", False
+        return f"{head} But {bad}.", False
+    left = run.pay() if paged else left
     owed = f" Still owed: {debts.in_words(left)}." if left else ""
     return f"{head} The site is as before the run.{owed}", True
 

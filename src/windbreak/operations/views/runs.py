@@ -7,6 +7,7 @@ from datetime import timedelta
 
 from windbreak.core.scheduling.openings import openings
 from windbreak.core.values.errands import Brought
+from windbreak.core.values.matters import CameIn
 from windbreak.core.values.runs import JournalEntry, Probe, Run, Seen
 from windbreak.core.values.verdicts import PlannedStep
 from windbreak.documents.runs import Pacing, RunStep, RunStory, WindowLeft
@@ -15,7 +16,9 @@ from windbreak.operations.context import Context
 from windbreak.operations.planning import brought
 from windbreak.operations.runs import debts, lengths, pictures
 from windbreak.operations.runs.course import course
+from windbreak.operations.runs.going_back import LOST_BY
 from windbreak.operations.runs.runner import BACK, STEP
+from windbreak.operations.views import happened
 from windbreak.wording.answers import step_title
 from windbreak.wording.brought import brought_text
 
@@ -33,7 +36,9 @@ def run_story(context: Context, run: int) -> RunStory:
     baseline = by_act.get(("baseline", "done"))
     seen, after = _newest_probe(journal, baseline)
     steps = tuple(
-        _run_step(n, step, by_act, names, brought.of_steps(context, known.site, [step]))
+        _run_step(n, step, by_act, names, brought.of_steps(context, known.site, [step])).model_copy(
+            update={"happened": happened.after_failing(n, journal, names)}
+        )
         for n, step in enumerate(course(plan, journal).steps, start=1)
     )
     shown = tuple(e.model_copy(update={"detail": {}}) for e in journal)
@@ -53,6 +58,18 @@ def run_story(context: Context, run: int) -> RunStory:
         pictures=pictures.pairs(run, journal),
         matter=context.store.matters.find(run),
         owed=tuple(d for d in debts.owed(context, known.site) if d.run == run),
+        lost=lost(journal),
+    )
+
+
+def lost(journal: Iterable[JournalEntry]) -> tuple[CameIn, ...]:
+    """What was written on the site since the snapshot, and lost as that was restored."""
+    done = {entry.act: entry for entry in journal if entry.state == "done"}
+    return tuple(
+        CameIn.model_validate(item)
+        for act, entry in done.items()
+        if act.startswith(LOST_BY) and act.removeprefix(LOST_BY) in done
+        for item in entry.detail["came"]
     )
 
 

@@ -46,7 +46,7 @@ class NewAccount(Value):
     name: Annotated[str, Field(min_length=1, max_length=120)]
 
 
-_CSV: dict[int | str, Any] = {200: {"content": {"text/csv": {"schema": {"type": "string"}}}}}
+CSV: dict[int | str, Any] = {200: {"content": {"text/csv": {"schema": {"type": "string"}}}}}
 _CDX: dict[int | str, Any] = {
     200: {"content": {"application/vnd.cyclonedx+json": {"schema": {"type": "object"}}}}
 }
@@ -56,7 +56,7 @@ _METRICS: dict[int | str, Any] = {
 }
 
 
-@router.get("/sites.csv", response_class=Response, responses=_CSV)
+@router.get("/sites.csv", response_class=Response, responses=CSV)
 def export_sites(context: Ctx, who: Who) -> Response:
     """Every site, as CSV."""
     return Response(exports.sites_csv(context), media_type="text/csv; charset=utf-8")

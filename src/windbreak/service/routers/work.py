@@ -20,12 +20,14 @@ from windbreak.core.values.policy import InForce, NewRule, Rule
 from windbreak.core.values.runs import Run
 from windbreak.documents.runs import MatterStory, RunStory
 from windbreak.documents.today import Today
+from windbreak.operations.administration import exports
 from windbreak.operations.findings import findings, today
 from windbreak.operations.planning import planning, policy
 from windbreak.operations.runs import debts, matters, pictures, runs, ways_out
 from windbreak.operations.scheduling import rollouts
 from windbreak.operations.views import runs as run_views
 from windbreak.service.paging import After, page
+from windbreak.service.routers.outward import CSV
 from windbreak.service.signin import Ctx, Limit, Number, Who
 
 router = APIRouter(tags=["work"])
@@ -142,6 +144,12 @@ def show_run(context: Ctx, who: Who, id: Number) -> RunStory:
 def show_picture(context: Ctx, who: Who, id: Number, name: str) -> FileResponse:
     """A picture of a page, before or after a run, as a PNG."""
     return FileResponse(pictures.picture(context, id, name), media_type="image/png")
+
+
+@router.get("/runs/{id}/lost.csv", response_class=Response, responses=CSV)
+def show_lost(context: Ctx, who: Who, id: Number) -> Response:
+    """What was written on the site and lost when the run restored its snapshot, as CSV."""
+    return Response(exports.lost_csv(context, id), media_type="text/csv; charset=utf-8")
 
 
 @router.post("/runs/{id}/stop")

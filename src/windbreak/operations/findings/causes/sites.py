@@ -30,6 +30,7 @@ _CALLS = {
     "fetch": "refreshing its twin from it",
     "bring": "being refreshed from its site",
     "rotate": "taking a new key of the service",
+    "pass": "showing its pages behind the maintenance page",
 }
 
 

@@ -81,6 +81,18 @@ class Runs(WithBrowser):
         expect(page.get_by_text("restored on the twin,")).to_be_visible(timeout=30_000)
         self.assertEqual(self.said, [])
 
+    def test_many_sites_are_asked_anew_and_those_that_are_silent_are_named(self) -> None:
+        told = self.folder(SITE).parent / "agent/faults.json"
+        faults.put(told, {"silent": True})
+        self.addCleanup(faults.put, told, {})
+        page = self.open("/sites")
+        page.get_by_role("button", name="Ask all anew").click()
+        expect(page.get_by_text("answered; not Skerry Light Trust.")).to_be_visible(timeout=30_000)
+        page.get_by_label("Name, client, tag or address").fill("Seapink")
+        page.get_by_role("button", name="Ask 1 site anew").click()
+        expect(page.get_by_text("1 of 1 answered.")).to_be_visible(timeout=30_000)
+        self.assertEqual(self.said, [])
+
     def test_a_matter_tells_what_happened_and_what_each_way_loses_and_a_way_is_taken(self) -> None:
         told = self.folder(SHOP).parent / "agent/faults.json"
         faults.put(told, {"order": "put-back"})

@@ -15,6 +15,8 @@ import { Pictures } from "./pictures";
 import { isCombined, took, VERDICTS } from "./state";
 import { Next, Waiting, WaitingActs, WindowLeft } from "./waiting";
 
+const LOOK_MS = 60_000; // between two looks at the site of an open matter
+
 export function RunPage() {
   const id = Number(useParams().id);
   const run = useQuery(asked.run(id));
@@ -42,7 +44,11 @@ export function RunPage() {
 function Story({ story, label }: { story: RunStory; label: string }) {
   const { run } = story;
   const open = story.matter !== null && story.matter !== undefined && !story.matter.closed_at;
-  const matter = useQuery({ ...asked.matter(run.id), enabled: story.matter !== null });
+  const matter = useQuery({
+    ...asked.matter(run.id),
+    enabled: story.matter !== null,
+    refetchInterval: open ? LOOK_MS : false,
+  });
   const stop = useMutation({
     mutationFn: () =>
       told(api.POST("/api/v1/runs/{id}/stop", { params: { path: { id: run.id } } })),

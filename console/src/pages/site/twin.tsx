@@ -1,7 +1,8 @@
-import { useMutation, useQuery } from "@tanstack/react-query";
+import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
-import { api, asked, queries, type Schemas, told } from "../../api/client";
+import { api, type Schemas, told } from "../../api/client";
 import { Ask } from "../../pieces/dialog";
+import { Going } from "../../pieces/going";
 
 /** Of a twin: made as its site is. Of a site: its backup proved on the twin. Both are tasks. */
 export function TwinActs({ view }: { view: Schemas["SiteView"] }) {
@@ -22,7 +23,7 @@ export function TwinActs({ view }: { view: Schemas["SiteView"] }) {
   const label = site.twin_of ? "Refresh from its site" : "Prove its backup";
   return (
     <>
-      {task !== null && <Going task={task} site={site.id} />}
+      {task !== null && <Going task={task} touches={["site", site.id]} />}
       <button className="btn" onClick={() => setAsking(true)}>
         {label}…
       </button>
@@ -48,26 +49,5 @@ export function TwinActs({ view }: { view: Schemas["SiteView"] }) {
         )}
       </Ask>
     </>
-  );
-}
-
-/** How far a task has come, until it has ended. */
-function Going({ task, site }: { task: number; site: string }) {
-  const going = useQuery({
-    ...asked.task(task),
-    refetchInterval: (query) => {
-      if (query.state.data?.state !== "running" && query.state.data) {
-        void queries.invalidateQueries({ queryKey: ["site", site] });
-        return false;
-      }
-      return 1000;
-    },
-  });
-  if (!going.data) return null;
-  const { state, phase, text } = going.data;
-  return (
-    <span className={`q text-[13px] ${state === "failed" ? "text-alarm" : ""}`} role="status">
-      {state === "running" ? `${phase || "It begins"}…` : text}
-    </span>
   );
 }

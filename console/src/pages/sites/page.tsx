@@ -9,6 +9,7 @@ import { clock, day, plural, span } from "../../pieces/time";
 import { Age } from "../../pieces/words";
 import { Word } from "../../pieces/word";
 import { StateWord, WORST_FIRST } from "../../states/states";
+import { RefreshSites } from "./refresh";
 import { RegisterSite } from "./register";
 import { type Filter, narrow, readFilter, writeFilter } from "./filter";
 
@@ -48,6 +49,7 @@ export function SitesPage() {
             , worst first
           </span>
           <span className="sp" />
+          <RefreshSites sites={shown} narrowed={narrowed} />
           <RegisterSite />
         </div>
         <div className="words flex-wrap pb-2">

@@ -15,6 +15,7 @@ from windbreak.operations.administration import instance
 from windbreak.operations.context import Context
 from windbreak.operations.errors import OperationError, Refused
 from windbreak.operations.sites import keys, sites, twins
+from windbreak.wording.tasks import ended_text
 
 log = logging.getLogger("windbreak.tasks")
 
@@ -73,7 +74,8 @@ def carry_out(context: Context, task: int) -> Task:
         return _end(context, task, str(error), well=False)
     ended = context.store.tasks.get(task).ended
     amiss = [subject for subject in ended if not subject.well]
-    text = f"{len(ended) - len(amiss)} of {len(ended)} well."
+    labels = [context.store.sites.get(subject.site).label for subject in amiss]
+    text = ended_text(known.kind, len(ended), labels)
     if known.kind in _EXCLUSIVE and ended:
         text = "; ".join(subject.text for subject in ended)
     return _end(context, task, text, well=known.kind not in _EXCLUSIVE or not amiss)

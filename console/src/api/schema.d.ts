@@ -5919,6 +5919,7 @@ export interface components {
          *     theirs. ``pages`` are looked at beside those the agent names. A retired site is worked on no
          *     more; its history stays. ``refreshed_at``: when a twin was last made as its site is; ``proved``:
          *     whether a backup of the site could be restored on its twin, when, and what was seen.
+         *     ``own_state``: the snapshot that holds what a twin was, while a proof has it for itself.
          * @example {
          *       "address": "https://skerry-light.example",
          *       "client": "Skerry Light Trust",
@@ -5962,6 +5963,11 @@ export interface components {
              * @default []
              */
             own: string[];
+            /**
+             * Own State
+             * @default
+             */
+            own_state: string;
             /**
              * Pages
              * @default []

@@ -9,6 +9,7 @@ from windbreak.core.scheduling.openings import openings
 from windbreak.core.values.bookings import NewRollout
 from windbreak.core.values.tasks import Task
 from windbreak.links.adapter import Agent
+from windbreak.links.millrace import MillraceAgent
 from windbreak.operations.administration import instance
 from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
@@ -19,6 +20,10 @@ from windbreak.standins.fleet import put
 from windbreak.wording.acts import command
 
 SITE, TWIN = "skerry-light", "skerry-light-twin"
+
+
+class Crash(BaseException):
+    """Our process ends here."""
 
 
 class WithTwin(WithRuns):
@@ -75,10 +80,9 @@ class Twins(WithTwin):
         before = [(c.product, c.version) for c in self.place(TWIN).components()]
         real = twins._copied
 
-        def then_moves(*args: object) -> str:
-            name = real(*args)  # type: ignore[arg-type]
-            put(self.place(SITE), "plugin/lee", "5.5")  # what was copied is not what is there
-            return name
+        def then_moves(*args: object) -> None:
+            put(self.place(SITE), "plugin/lee", "5.5")  # what is copied is not what was there
+            real(*args)  # type: ignore[arg-type]
 
         with mock.patch.object(twins, "_copied", then_moves):
             task = self.task("prove backup", TWIN)
@@ -86,6 +90,37 @@ class Twins(WithTwin):
         self.assertIn("plugin/lee", task.text)
         self.assertEqual(self.context.store.sites.get(SITE).proved, False)
         self.assertEqual([(c.product, c.version) for c in self.place(TWIN).components()], before)
+
+    def test_a_shop_that_sells_while_it_is_copied_has_a_whole_backup(self) -> None:
+        self.place(SITE).order()
+        real = twins._copied
+
+        def then_sells(*args: object) -> None:
+            real(*args)  # type: ignore[arg-type]
+            self.place(SITE).order()
+
+        with mock.patch.object(twins, "_copied", then_sells):
+            task = self.task("prove backup", TWIN)
+        self.assertEqual(task.state, "done", task.text)
+
+    def test_a_proof_that_is_cut_off_leaves_the_twin_to_be_what_it_was(self) -> None:
+        put(self.place(SITE), "plugin/lee", "5.5")
+        before = [(c.product, c.version) for c in self.place(TWIN).components()]
+        task = tasks.start(self.context, "prove backup", [TWIN], RHONA.name)
+        kept = mock.patch.object(MillraceAgent, "fetch", side_effect=Crash)
+        for where in (kept, mock.patch.object(twins, "_compared", side_effect=Crash)):
+            with where, self.assertRaises(Crash):
+                tasks.carry_out(self.context, task.id)
+        there = [(c.product, c.version) for c in self.place(TWIN).components()]
+        self.assertNotEqual(there, before)  # it is as its site still
+        (told,) = [f for f in look_again(self.context) if f.id == f"proof:{TWIN}"]
+        self.assertEqual(command(told.act), f"windbreak site prove {TWIN}")
+        tasks.carry_out(self.context, task.id)
+        self.assertEqual([(c.product, c.version) for c in self.place(TWIN).components()], before)
+        self.assertFalse([f for f in look_again(self.context) if f.id == f"proof:{TWIN}"])
+        for slug in (SITE, TWIN):
+            left = list((self.place(slug).root.parent / "agent" / "snapshots").iterdir())
+            self.assertEqual(left, [])
 
     def test_no_run_begins_while_a_task_has_the_site(self) -> None:
         plan = self.approved(SITE)

@@ -332,7 +332,7 @@ class Catalogue(WithContext):
         said = SnoozeFinding(until=today + timedelta(days=3), why="they were told")
         findings.snooze(self.context, id, said, RHONA)
         self.assertNotIn(id, {f.id for f in look_again(self.context)})
-        self.assertEqual([f.id for f in findings.asleep(self.context)], [id])
+        self.assertEqual([f.id for f in findings.parted(self.context)[1]], [id])
         self.later = timedelta(days=3)
         self.assertIn(id, {f.id for f in look_again(self.context)})
         # Its cause goes: it closes, put aside or not.

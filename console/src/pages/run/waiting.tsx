@@ -38,19 +38,19 @@ export function Waiting({ story }: { story: RunStory }) {
       </p>
       <div className="lanes" role="img" aria-label={inWords(story)}>
         <Hours line={line} now={now} />
-        <Lane name="Agent, signs of life" told={`last sign ${clock(since)}`}>
+        <Lane name="Agent, signs of life" now={line.at(now)} told={`last sign ${clock(since)}`}>
           <i className="tint" style={stretch(line.at(since), line.at(now))} />
           {story.pace?.signs.map((sign) => (
             <i key={sign} className="tick" style={place(line.at(sign))} />
           ))}
         </Lane>
-        <Lane name="Asked, no answer" told={run.ask_at ? `next ${clock(run.ask_at)}` : ""}>
+        <Lane name="Asked, no answer" now={line.at(now)} told={run.ask_at ? `next ${clock(run.ask_at)}` : ""}>
           {thinned(line, run.asked).map((at) => (
             <i key={at} className="ring" style={place(line.at(at))} />
           ))}
           {run.ask_at && <i className="ring next" style={place(line.at(run.ask_at))} />}
         </Lane>
-        <Lane name="Pages, from outside" told={seen?.text ?? "not looked at yet"}>
+        <Lane name="Pages, from outside" now={line.at(now)} told={seen?.text ?? "not looked at yet"}>
           {run.meanwhile.map((look) => (
             <i key={look.at} style={place(line.at(look.at))} className="looked">
               <Glyph state={look.fine === look.of ? "clear" : "failed"} />
@@ -59,6 +59,7 @@ export function Waiting({ story }: { story: RunStory }) {
         </Lane>
         <Lane
           name="A person is told"
+          now={line.at(now)}
           told={story.told_at ? `${clock(story.told_at)}, on Today and by web hook` : ""}
         >
           {story.told_at && <i className="person" style={place(line.at(story.told_at))} />}
@@ -76,19 +77,25 @@ export function Waiting({ story }: { story: RunStory }) {
 const place = (left: number) => ({ left: `${left}%` });
 const stretch = (left: number, right: number) => ({ left: `${left}%`, width: `${right - left}%` });
 
+/** ``now`` is drawn in each lane where the lanes stand below each other, else once over all. */
 function Lane({
   name,
+  now,
   told: text,
   children,
 }: {
   name: string;
+  now: number;
   told: string;
   children: React.ReactNode;
 }) {
   return (
     <div className="lane">
       <b>{name}</b>
-      <div className="track">{children}</div>
+      <div className="track">
+        {children}
+        <i className="here" style={place(now)} />
+      </div>
       <span className="qq">{text}</span>
     </div>
   );

@@ -100,6 +100,8 @@ class Site(NewSite):
     theirs. ``pages`` are looked at beside those the agent names. A retired site is worked on no
     more; its history stays. ``refreshed_at``: when a twin was last made as its site is; ``proved``:
     whether a backup of the site could be restored on its twin, when, and what was seen.
+    ``snapshots``: while a proof has a twin for itself, the one that holds what it was, and the one
+    that is proved.
     """
 
     id: Slug
@@ -112,6 +114,7 @@ class Site(NewSite):
     proved_at: datetime | None = None
     proved: bool | None = None
     proof: str = ""
+    snapshots: tuple[str, ...] = ()
 
 
 class SiteChange(Value):

@@ -21,7 +21,7 @@ def send(context: Context, settings: mail.MailSettings, address: str) -> str:
     """
     if not settings.server or not settings.to:
         raise Refused("no-mail", "mail is not set up: set mail_server and mail_to for the service")
-    queue, asleep = findings.listed(context), findings.asleep(context)
+    queue, asleep = findings.parted(context)
     subject, text = written(queue, asleep, context.clock(), address)
     try:
         mail.send(settings, mail.message(subject, text, settings.sender, settings.to))

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import logging
 from collections.abc import Iterable
-from datetime import UTC, datetime
+from datetime import UTC, date, datetime
 
 from windbreak.core.values.accounts import Principal
 from windbreak.core.values.basics import WORST_FIRST
@@ -24,10 +24,26 @@ _WEIGHTS: tuple[Weight, ...] = ("critical", "high", "medium", "low")
 
 def listed(context: Context, *, snoozed: bool = False) -> list[Finding]:
     """The open findings, most urgent first; those that are snoozed only when asked for. Reads."""
+    awake, asleep = parted(context)
+    return _urgent_first([*awake, *asleep]) if snoozed else awake
+
+
+def parted(context: Context) -> tuple[list[Finding], list[Finding]]:
+    """The open findings, most urgent first, and those that are snoozed, the first to wake first.
+    Reads.
+    """
+    every = context.store.findings.all()
+    today = context.clock().date()
+    asleep = [f for f in every if f.snoozed is not None and today < f.snoozed.until]
+    ids = {finding.id for finding in asleep}
+    awake = _urgent_first(f for f in every if f.id not in ids)
+    return awake, sorted(asleep, key=lambda f: f.snoozed.until if f.snoozed else date.max)
+
+
+def _urgent_first(findings: Iterable[Finding]) -> list[Finding]:
     far = datetime.max.replace(tzinfo=UTC)
-    found = [f for f in context.store.findings.all() if snoozed or not _asleep(context, f)]
     return sorted(
-        found,
+        findings,
         key=lambda f: (
             _WEIGHTS.index(f.weight),
             WORST_FIRST.index(f.state) > _ALARMS,
@@ -36,16 +52,6 @@ def listed(context: Context, *, snoozed: bool = False) -> list[Finding]:
             f.id,
         ),
     )
-
-
-def asleep(context: Context) -> list[Finding]:
-    """The findings that are snoozed, those that wake first first. Reads."""
-    found = [f for f in context.store.findings.all() if _asleep(context, f)]
-    return sorted(found, key=lambda f: f.snoozed.until if f.snoozed else datetime.max.date())
-
-
-def _asleep(context: Context, finding: Finding) -> bool:
-    return finding.snoozed is not None and context.clock().date() < finding.snoozed.until
 
 
 def snooze(context: Context, id: str, said: SnoozeFinding, by: Principal) -> Finding:

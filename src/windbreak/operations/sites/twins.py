@@ -56,14 +56,17 @@ def refresh(context: Context, twin: str, tell: Tell) -> Subject:
     """Make a twin as its production site is now. Writes. Raises Refused, LinkError."""
     site = check(context, twin)
     there, here = sites.agent_for(context, site.id), sites.agent_for(context, twin)
-    name = _copied(context, site, there, here, tell)
+    left = context.store.sites.get(twin).snapshots
+    before = _Standing(context, site, there)
+    name = _new_change()
+    _copied(name, there, here, tell)
     tell("restoring on the twin")
     aside = _do(here, "restore", snapshot=name, **{"from": site.address})
-    text = _compared(context, site, context.store.sites.get(twin), there, here)
-    _do(here, "drop", snapshots=[name], kept=[aside["change"]])
+    text = _compared(context, context.store.sites.get(twin), here, before)
+    _do(here, "drop", snapshots=[name, *left], kept=[aside["change"]])
     now = context.clock()
     with context.store.transaction():
-        context.store.sites.change(twin, refreshed_at=now)
+        context.store.sites.change(twin, refreshed_at=now, snapshots=())
         label = context.store.sites.get(twin).label
         context.record("Windbreak", f"{label} refreshed from {site.label}", twin, result=text)
     return Subject(site=twin, text=text)
@@ -81,6 +84,9 @@ def unproved(context: Context) -> str | None:
         if twin.twin_of is None or twin.link.state != "linked":
             continue
         site = context.store.sites.get(twin.twin_of)
+        if twin.snapshots:  # a proof was cut off: the twin is to be as it was
+            due.append((datetime.min.replace(tzinfo=UTC), twin.id))
+            continue
         proved_at = site.proved_at or datetime.min.replace(tzinfo=UTC)
         if site.link.state != "linked" or proved_at + timedelta(days=context.prove_days) > now:
             continue
@@ -100,19 +106,27 @@ def prove(context: Context, twin: str, tell: Tell) -> Subject:
     """
     site = check(context, twin)
     there, here = sites.agent_for(context, site.id), sites.agent_for(context, twin)
+    if context.store.sites.get(twin).snapshots:
+        tell("bringing the twin back to what it was before a proof that was cut off")
+        left = list(context.store.sites.get(twin).snapshots)
+        _bring_back(context, twin, here)
+        _do(there, "drop", snapshots=left)
+    before = _Standing(context, site, there)
     tell("keeping the twin as it is")
-    own = _do(here, "snapshot")
-    name = _copied(context, site, there, here, tell)
+    own, name = _new_change(), _new_change()
+    context.store.sites.change(twin, snapshots=(own, name))
+    _do(here, "snapshot", own)
+    _copied(name, there, here, tell)
     tell("restoring on the twin")
-    asides = [_do(here, "restore", snapshot=name, **{"from": site.address})["change"]]
+    aside = _do(here, "restore", snapshot=name, **{"from": site.address})["change"]
     well = True
     try:
-        text = _compared(context, site, context.store.sites.get(twin), there, here)
+        text = _compared(context, context.store.sites.get(twin), here, before)
     except Refused as error:
         well, text = False, str(error)
+    _do(here, "drop", kept=[aside])
     tell("bringing the twin back")
-    asides.append(_do(here, "restore", snapshot=own["snapshot"])["change"])
-    _do(here, "drop", snapshots=[name, own["snapshot"]], kept=asides)
+    _bring_back(context, twin, here)
     sites.refresh(context, twin)
     now = context.clock()
     with context.store.transaction():
@@ -122,10 +136,32 @@ def prove(context: Context, twin: str, tell: Tell) -> Subject:
     return Subject(site=site.id, text=text, well=well)
 
 
-def _copied(context: Context, site: Site, there: Agent, here: Agent, tell: Tell) -> str:
-    """Carry a fresh snapshot of a site over to its twin, in parts; its name there."""
+def _bring_back(context: Context, twin: str, here: Agent) -> None:
+    """Make a twin what it was before a proof, and let go of the proof's snapshots. A proof that was
+    cut off before there was one of the twin had not touched it yet. Writes. Raises LinkError.
+    """
+    snapshots = context.store.sites.get(twin).snapshots
+    kept = []
+    if here.change(snapshots[0]).state == "done":
+        kept = [_do(here, "restore", snapshot=snapshots[0])["change"]]
+    _do(here, "drop", snapshots=list(snapshots), kept=kept)
+    context.store.sites.change(twin, snapshots=())
+
+
+class _Standing:
+    """What a site runs and how much it holds, before its snapshot: a shop goes on selling while
+    that is made and carried over.
+    """
+
+    def __init__(self, context: Context, site: Site, agent: Agent) -> None:
+        self.inventory = _inventory(context, site, agent)
+        self.counts = agent.look().counts
+
+
+def _copied(name: str, there: Agent, here: Agent, tell: Tell) -> None:
+    """Carry a fresh snapshot of a site over to its twin, in parts; it is called so on both."""
     tell("snapshot of the site")
-    name = str(_do(there, "snapshot")["snapshot"])
+    _do(there, "snapshot", name)
     whole, offset = hashlib.sha256(), 0
     try:
         while True:
@@ -143,22 +179,22 @@ def _copied(context: Context, site: Site, there: Agent, here: Agent, tell: Tell)
             offset += len(data)
             tell(f"{offset // 1024:,} of {part.bytes // 1024:,} kB carried over")
             if offset >= part.bytes or not data:
-                return name
+                return
     finally:
         _do(there, "drop", snapshots=[name])
 
 
-def _compared(context: Context, site: Site, twin: Site, there: Agent, here: Agent) -> str:
-    """Whether a twin is what its site is: components, counts, pages. Raises Refused with what
+def _compared(context: Context, twin: Site, here: Agent, before: _Standing) -> str:
+    """Whether a twin is what its site was: components, counts, pages. Raises Refused with what
     differs.
     """
-    own = _inventory(context, site, there)
+    own, counts = before.inventory, before.counts
     copy = _inventory(context, twin, here)
     differs = sorted(
         {(c.product, c.version) for c in own.components if not c.product.startswith("runtime/")}
         ^ {(c.product, c.version) for c in copy.components if not c.product.startswith("runtime/")}
     )
-    counts, copied = there.look().counts, here.look().counts
+    copied = here.look().counts
     fewer = [f"{copied.get(k, 0)} {k} of {n}" for k, n in counts.items() if copied.get(k, 0) < n]
     look = look_at(sites.visiting(context, twin), "Front page", "/")
     faults = [f"{product} {version}" for product, version in differs] + fewer
@@ -178,9 +214,13 @@ def _inventory(context: Context, site: Site, agent: Agent) -> Inventory:
     return inventory
 
 
-def _do(agent: Agent, call: str, **args: object) -> dict[str, object]:
+def _new_change() -> str:
+    return f"twin-{secrets.token_hex(8)}"
+
+
+def _do(agent: Agent, call: str, change: str | None = None, **args: object) -> dict[str, object]:
     """A change on a site, followed to its end; its id is in the answer. Raises LinkError."""
-    change = f"twin-{secrets.token_hex(8)}"
+    change = change or _new_change()
     until = time.monotonic() + _PATIENCE
     asking = False
     while True:

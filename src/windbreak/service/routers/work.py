@@ -269,10 +269,10 @@ def wake_finding(context: Ctx, who: Who, id: str) -> Finding:
     return findings.wake(context, id, who)
 
 
-@router.get("/today")
-def show_today(context: Ctx, who: Who) -> Today:
+@router.get("/today", response_model=Today)
+def show_today(context: Ctx, who: Who) -> Response:
     """What wants attention, what is booked, and how old the facts are."""
-    return today.today(context)
+    return Response(today.today(context), media_type="application/json")
 
 
 @router.get("/ledger")

@@ -132,7 +132,19 @@ def _of_errands(context: Context, site: Site) -> Iterator[Finding]:
 
 
 def of_proofs(context: Context, site: Site) -> Iterator[Finding]:
-    """A backup that could not be restored on the twin."""
+    """A backup that could not be restored on the twin; a twin whose proof was cut off."""
+    if site.snapshots:
+        yield finding(
+            context,
+            f"proof:{site.id}",
+            "unknown",
+            "medium",
+            site,
+            f"**{site.label}** is not as it was: the proof of a backup has it, or was cut off.",
+            "What it was lies in a snapshot on it, and is brought back as the proof ends; one that "
+            "was cut off is done again within the hour.",
+            act("Bring it back, and prove again", "prove", site=site.id),
+        )
     if site.proved is not False or site.proved_at is None:
         return
     twins = context.store.sites.all(twin_of=site.id)

@@ -74,6 +74,14 @@ class HalfDone(WithRuns):
         self.assertIn((f"{act} again", "done"), self.acts(run))
         self.assertEqual(debts.owed(self.context, SITE), [])
 
+    def test_any_act_that_did_not_end_is_done_once_more(self) -> None:
+        self.faults(SITE, **{"timed-out": {"snapshot": "did-not", "updates": "did-not"}})
+        run = self.carried_out(self.plan)
+        self.assertEqual(run.state, "done", run.text)
+        for act in ("snapshot", "updates paused"):
+            self.assertIn((f"{act} again", "done"), self.acts(run))
+            self.assertIn((act, "done"), self.acts(run))
+
     def test_what_was_being_done_once_more_when_we_died_is_gone_on_with(self) -> None:
         product = self.plan.plan.steps[0].moves[0].product
         again = f"apply 1 {product} again"

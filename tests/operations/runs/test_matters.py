@@ -130,6 +130,13 @@ class Told(WithRuns):
         self.take(run.id, "accept")
         self.assertEqual(ways_out.story(self.context, run.id).ways, ())
 
+    def test_pages_that_are_fine_behind_the_page_are_seen_to_be(self) -> None:
+        run = self.alarm()
+        self.place(SHOP).set_setting("form:plugin/netloft", "1")  # somebody mended it by hand
+        facts = self.facts(run)
+        self.assertEqual(facts["a visitor sees now"].text, "503, the maintenance page")
+        self.assertEqual(facts["behind it, past the page"].text, "all 4 as before the run")
+
     def test_what_followed_the_failed_step_is_told_line_by_line(self) -> None:
         run = self.alarm()
         (step,) = [s for s in run_story(self.context, run.id).steps if s.state == "failed"]

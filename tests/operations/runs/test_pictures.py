@@ -79,6 +79,9 @@ class Taken(WithRuns):
         self.assertEqual(run_story(self.context, run.id).pictures, ())
 
     def test_no_other_file_is_given_for_a_picture(self) -> None:
-        for name in ("../../seal.key", "0-1280-before.png", "seal.key"):
+        folder = self.context.data / "pictures" / "1"
+        folder.mkdir(parents=True)
+        (folder / "notes.txt").write_text("not a picture")
+        for name in ("../../windbreak.db", "0-1280-before.png", "notes.txt"):
             with self.assertRaises(NotFound):
                 pictures.picture(self.context, 1, name)

@@ -5919,7 +5919,8 @@ export interface components {
          *     theirs. ``pages`` are looked at beside those the agent names. A retired site is worked on no
          *     more; its history stays. ``refreshed_at``: when a twin was last made as its site is; ``proved``:
          *     whether a backup of the site could be restored on its twin, when, and what was seen.
-         *     ``own_state``: the snapshot that holds what a twin was, while a proof has it for itself.
+         *     ``snapshots``: while a proof has a twin for itself, the one that holds what it was, and the one
+         *     that is proved.
          * @example {
          *       "address": "https://skerry-light.example",
          *       "client": "Skerry Light Trust",
@@ -5964,11 +5965,6 @@ export interface components {
              */
             own: string[];
             /**
-             * Own State
-             * @default
-             */
-            own_state: string;
-            /**
              * Pages
              * @default []
              */
@@ -5986,6 +5982,11 @@ export interface components {
             refreshed_at?: string | null;
             /** Retired At */
             retired_at?: string | null;
+            /**
+             * Snapshots
+             * @default []
+             */
+            snapshots: string[];
             /**
              * System
              * @default millrace

@@ -4,6 +4,7 @@ CoreError
   VersionError     a text is not a version
   RangeError       a text is not a range of versions
   CaseError        a case file has faults; all of them, each with its path
+  BookError        the same of a night book
 """
 
 from __future__ import annotations
@@ -52,11 +53,19 @@ class CaseError(CoreError):
     """A case file is refused; ``faults`` holds every fault of the document."""
 
     code = "case-refused"
+    document = "the case"
 
     def __init__(self, faults: list[Fault]) -> None:
         self.faults = faults
         count = "1 fault" if len(faults) == 1 else f"{len(faults)} faults"
-        super().__init__(f"the case has {count}: " + "; ".join(str(f) for f in faults))
+        super().__init__(f"{self.document} has {count}: " + "; ".join(str(f) for f in faults))
+
+
+class BookError(CaseError):
+    """A night book is refused; ``faults`` holds every fault of the document."""
+
+    code = "book-refused"
+    document = "the night book"
 
 
 def _short(text: str) -> str:

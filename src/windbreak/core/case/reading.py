@@ -7,25 +7,20 @@ product that is not listed or a version that can't be read is a fault with its p
 from __future__ import annotations
 
 import json
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterator, Mapping
 from typing import cast
 
 from pydantic import ValidationError
 
 from windbreak.core.case.situation import FORMAT, Case
-from windbreak.core.errors import CaseError, CoreError, Fault, RangeError, VersionError
+from windbreak.core.errors import CaseError, CoreError, Fault
+from windbreak.core.reading import json_of, model_faults, objects, path_of
 from windbreak.core.versions.version import Version, parse_version
 
 
 def read_case(text: str | bytes) -> Case:
     """Read a case file. Raises CaseError with every fault of the document."""
-    try:
-        raw = json.loads(text, object_pairs_hook=_no_twins, parse_constant=_no_constant)
-    except _Twin as twin:
-        raise CaseError([Fault("$", f"the key {twin.key!r} stands twice in one object")]) from None
-    except (ValueError, RecursionError) as error:
-        raise CaseError([Fault("$", f"this is not JSON: {error}")]) from None
-    return _case(raw, text)
+    return _case(json_of(text, CaseError), text)
 
 
 def case_from(raw: object) -> Case:
@@ -43,7 +38,7 @@ def _case(raw: object, text: str | bytes) -> Case:
     try:
         case = Case.model_validate_json(text)
     except ValidationError as error:
-        for fault in _model_faults(error):
+        for fault in model_faults(error):
             faults.setdefault(fault.path, fault)
     for fault in _cross_faults(raw):
         faults.setdefault(fault.path, fault)
@@ -52,59 +47,13 @@ def _case(raw: object, text: str | bytes) -> Case:
     return case
 
 
-class _Twin(Exception):
-    def __init__(self, key: str) -> None:
-        self.key = key
-
-
-def _no_twins(pairs: list[tuple[str, object]]) -> dict[str, object]:
-    members: dict[str, object] = {}
-    for key, value in pairs:
-        if key in members:
-            raise _Twin(key)
-        members[key] = value
-    return members
-
-
-def _no_constant(name: str) -> object:
-    raise ValueError(f"{name} is not JSON")
-
-
-def _path(parts: Iterable[object]) -> str:
-    path = "$"
-    for part in parts:
-        if isinstance(part, int):
-            path += f"[{part}]"
-        elif isinstance(part, str) and part.replace("_", "").isalnum():
-            path += f".{part}"
-        elif part != "[key]":
-            path += f"[{json.dumps(part)}]"
-    return path
-
-
-def _model_faults(error: ValidationError) -> Iterator[Fault]:
-    for fault in error.errors(include_url=False):
-        reason = fault["msg"]
-        context = fault.get("ctx") or {}
-        cause = context.get("error")
-        if isinstance(cause, (VersionError, RangeError)):
-            reason = str(cause)
-        elif fault["type"] == "extra_forbidden":
-            reason = "this key is unknown"
-        elif fault["type"] == "missing":
-            reason = "required, but missing"
-        elif cause is not None:
-            reason = str(cause)
-        yield Fault(_path(fault["loc"]), reason)
-
-
 def _cross_faults(raw: Mapping[str, object]) -> Iterator[Fault]:
     """What no single value shows: unlisted products, things that stand twice.
 
     Works on the raw document, skipping what is malformed, so that a document's faults of both
     sorts are reported together.
     """
-    products = _objects(raw.get("products"))
+    products = objects(raw.get("products"))
     listed: set[str] = set()
     for i, product in products:
         pid, kind = product.get("id"), product.get("kind")
@@ -118,7 +67,7 @@ def _cross_faults(raw: Mapping[str, object]) -> Iterator[Fault]:
     yield from _unlisted(raw, listed)
     yield from _release_faults(raw)
     yield from _component_faults(raw)
-    for i, group in _objects(raw.get("lockstep")):
+    for i, group in objects(raw.get("lockstep")):
         members = group.get("products")
         if not isinstance(members, list):
             continue
@@ -128,7 +77,7 @@ def _cross_faults(raw: Mapping[str, object]) -> Iterator[Fault]:
                 yield Fault(where, f"{member} is not a listed product")
             elif member in members[:j]:
                 yield Fault(where, f"{member} can't be in lockstep with itself")
-    for i, clash in _objects(raw.get("clashes")):
+    for i, clash in objects(raw.get("clashes")):
         sides = [clash.get(side) for side in ("a", "b")]
         names = [side.get("product") if isinstance(side, dict) else None for side in sides]
         for side, name in zip(("a", "b"), names, strict=True):
@@ -150,7 +99,7 @@ def _unlisted(raw: Mapping[str, object], listed: set[str]) -> Iterator[Fault]:
         ("$.site.shelf", site.get("shelf")),
         ("$.policy.holds", policy.get("holds")),
     ):
-        for i, item in _objects(items):
+        for i, item in objects(items):
             name = item.get("product")
             if isinstance(name, str) and name not in listed:
                 yield Fault(f"{base}[{i}].product", f"{name} is not a listed product")
@@ -161,16 +110,16 @@ def _unlisted(raw: Mapping[str, object], listed: set[str]) -> Iterator[Fault]:
     ):
         for name in keys if isinstance(keys, dict) else ():
             if name not in listed:
-                yield Fault(_path([part, key, name]), f"{name} is not a listed product")
+                yield Fault(path_of([part, key, name]), f"{name} is not a listed product")
 
 
 def _release_faults(raw: Mapping[str, object]) -> Iterator[Fault]:
     seen: dict[tuple[str, Version], int] = {}
-    for i, release in _objects(raw.get("releases")):
+    for i, release in objects(raw.get("releases")):
         bundles = release.get("bundles")
         for target in bundles if isinstance(bundles, dict) else ():
             if not target.startswith("plugin/"):
-                where = _path(["releases", i, "bundles", target])
+                where = path_of(["releases", i, "bundles", target])
                 yield Fault(where, f"only plugins can be bundled, and {target} is none")
         name, version = release.get("product"), _version(release.get("version"))
         if isinstance(name, str) and version is not None:
@@ -185,7 +134,7 @@ def _component_faults(raw: Mapping[str, object]) -> Iterator[Fault]:
     site = raw.get("site")
     seen: set[str] = set()
     cores = 0
-    for i, component in _objects(site.get("components") if isinstance(site, dict) else None):
+    for i, component in objects(site.get("components") if isinstance(site, dict) else None):
         name = component.get("product")
         if not isinstance(name, str):
             continue
@@ -196,12 +145,6 @@ def _component_faults(raw: Mapping[str, object]) -> Iterator[Fault]:
             if cores > 1:
                 yield Fault(f"$.site.components[{i}].product", f"{name} is a second core")
         seen.add(name)
-
-
-def _objects(items: object) -> Iterator[tuple[int, dict[str, object]]]:
-    for i, item in enumerate(items if isinstance(items, list) else ()):
-        if isinstance(item, dict):
-            yield i, item
 
 
 def _version(text: object) -> Version | None:

@@ -1,0 +1,286 @@
+"""The best timetable of a night book, with a bound where it is not proven to be the best.
+
+Source: docs/timetable.md. Jobs that nothing ties (no site, host, person or gate that could bind
+them together) fall into parts, each with a timetable of its own. A small part is searched whole. A
+large one begins with plain rules; then a few jobs at a time are taken off and searched anew beside
+all others, until that brings nothing more.
+
+    outcome = timetable(book)
+    outcome.starts[outcome.board.numbers["j1"]]     the cell in which it starts
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Sequence
+from dataclasses import dataclass, replace
+
+from windbreak.core.scheduling.board import NEVER, Board, Taken, Task, first, span_mask
+from windbreak.core.scheduling.search import NOTHING, Found, Search, Vector, cost, plus
+from windbreak.core.values.nightbooks import NightBook
+
+SMALL = 10  # jobs of a part that is always searched to its end
+WHOLE = 25  # jobs of a part that is searched whole, as far as it goes
+_NODES = {SMALL: 1_000_000, WHOLE: 6_000}
+_FEW = 7  # jobs that are searched anew at a time
+_FEW_NODES = 150
+_ROUNDS = 8  # searches for each job of a large part
+_MOST = 400_000  # jobs times searches, of a whole book
+_FAR = float("inf")
+
+
+@dataclass(frozen=True)
+class Outcome:
+    """A timetable: the start of each booked job, by its number; its vector; and whether that is the
+    best, or else what nothing can beat.
+    """
+
+    board: Board
+    starts: dict[int, int]
+    vector: Vector
+    bound: Vector
+
+    @property
+    def proven(self) -> bool:
+        return self.bound == self.vector
+
+
+def timetable(book: NightBook) -> Outcome:
+    """The timetable of a book."""
+    board = Board(book)
+    starts: dict[int, int] = {}
+    vector = bound = NOTHING
+    for part in parts(board):
+        best, least = _best_of(board, part, len(board.tasks))
+        starts |= best.starts
+        vector, bound = plus(vector, best.vector), plus(bound, least)
+    return Outcome(board, starts, vector, bound)
+
+
+def parts(board: Board) -> list[list[Task]]:
+    """The tasks in parts that nothing ties, each in the order of ids."""
+    leader = list(range(len(board.tasks)))
+
+    def find(n: int) -> int:
+        while leader[n] != n:
+            leader[n] = leader[leader[n]]
+            n = leader[n]
+        return n
+
+    def tie(members: Iterable[int]) -> None:
+        every = list(members)
+        for n in every[1:]:
+            leader[find(n)] = find(every[0])
+
+    for group in board.groups:
+        if group.name == "watch" or len(group.members) > group.cap:
+            tie(group.members)
+    for after, before in zip(board.after, board.before, strict=True):
+        tie([*after, *before])
+    together: dict[int, list[Task]] = {}
+    for task in board.tasks:
+        together.setdefault(find(task.number), []).append(task)
+    return list(together.values())
+
+
+def _best_of(board: Board, part: Sequence[Task], of: int) -> tuple[Found, Vector]:
+    """The best starts of one part that were seen, and what nothing can beat."""
+    known = min(
+        (_placed(board, part, rule, stay) for rule in _RULES for stay in (True, False)),
+        key=lambda found: found.vector,
+    )
+    least = _least(board, part)
+    if len(part) <= WHOLE:
+        nodes = _NODES[SMALL] if len(part) <= SMALL else _NODES[WHOLE]
+        found = Search(board, Taken(board), part, nodes, known).found()
+        if found.proven:
+            return found, found.vector
+        known = found
+    if known.vector > least or len(part) <= WHOLE:
+        known = _improved(board, part, known, min(_MOST / of * len(part) / of, _ROUNDS * len(part)))
+    return known, min(least, known.vector)
+
+
+# Rules: in which order jobs take their first free start.
+
+_Rule = Callable[[Task], tuple[object, ...]]
+
+
+def _plain(task: Task) -> tuple[object, ...]:
+    """Heaviest first, then soonest due, shortest, id."""
+    due = _FAR if task.due is None else task.due
+    return (-task.job.weight, due, task.job.minutes, task.job.id)
+
+
+def _dense(task: Task) -> tuple[object, ...]:
+    """The most weight for a minute first."""
+    return (-task.job.weight / task.job.minutes, task.job.id)
+
+
+def _pressed(task: Task) -> tuple[object, ...]:
+    """The fewest starts first, weighed."""
+    return (task.allowed.bit_count() / (task.job.weight or 0.1), task.job.id)
+
+
+_RULES: tuple[_Rule, ...] = (_plain, _dense, _pressed)
+
+
+def _placed(board: Board, part: Sequence[Task], rule: _Rule, stay: bool) -> Found:
+    """Each job at its first free start, by a rule; where it was, where those stay that can."""
+    taken, waiting = Taken(board), sorted(part, key=rule)
+    if stay:
+        # Those that stand somewhere go first, in the order of time, so that gates are open.
+        kept = sorted((t for t in waiting if t.was >= 0), key=lambda t: (not t.job.pinned, t.was))
+        for task in kept:
+            if taken.starts(task) >> task.was & 1:
+                taken.add(task, task.was)
+    while True:
+        later = []
+        for task in waiting:
+            if task.number in taken.starts_of:
+                continue
+            start = first(taken.starts(task))
+            if start != NEVER:
+                taken.add(task, start)
+            else:
+                later.append(task)
+        # What waited for a gate may go now.
+        if len(later) == len(waiting) or not any(task.gates for task in later):
+            break
+        waiting = later
+    return _found(board, part, taken)
+
+
+def _found(board: Board, part: Sequence[Task], taken: Taken) -> Found:
+    starts = {t.number: taken.starts_of[t.number] for t in part if t.number in taken.starts_of}
+    whole = NOTHING
+    for task in part:
+        whole = plus(whole, cost(board, task, starts.get(task.number, NEVER)))
+    return Found(starts, whole, False)
+
+
+def _least(board: Board, part: Sequence[Task]) -> Vector:
+    """What no timetable of a part can beat: each job by itself at its first start."""
+    alone, whole = Taken(board), NOTHING
+    soonest: dict[int, int] = {}
+
+    def soon(task: Task) -> int:
+        if task.number not in soonest:
+            soonest[task.number] = NEVER
+            seconds = 0
+            for gate in task.gates:
+                for other in board.after[gate]:
+                    start = soon(board.tasks[other])
+                    if start == NEVER:
+                        return NEVER
+                    end = board.end(board.tasks[other], start) + board.quiet[gate]
+                    seconds = max(seconds, end)
+            ready = board.cell_from(seconds)
+            soonest[task.number] = first(alone.beside(task) >> ready << ready)
+        return soonest[task.number]
+
+    for task in part:
+        start = soon(task)
+        unbooked, late, moved, sum_ = cost(board, task, start)
+        if start != NEVER and task.was >= 0 and task.allowed >> task.was & 1:
+            moved = 0.0
+        whole = plus(whole, (unbooked, late, moved, sum_))
+    return whole
+
+
+# A few jobs at a time.
+
+
+def _improved(board: Board, part: Sequence[Task], known: Found, searches: float) -> Found:
+    """A timetable in which no few jobs that stand near each other could be better together."""
+    taken = Taken(board)
+    for number, start in known.starts.items():
+        taken.add(board.tasks[number], start)
+    near = _neighbours(board, part)
+    left, quiet = int(searches), 0
+    centres = sorted(part, key=lambda task: _gain(board, task, taken), reverse=True)
+    while left > 0 and quiet < len(centres):
+        for centre in centres:
+            if left <= 0 or quiet >= len(centres):
+                break
+            left -= 1
+            better = _anew(board, taken, _few(board, taken, centre, near))
+            quiet = 0 if better else quiet + 1
+    _settle(board, part, taken)
+    return _found(board, part, taken)
+
+
+def _settle(board: Board, part: Sequence[Task], taken: Taken) -> None:
+    """Give each task by itself the best start beside all others, until none has a better one."""
+    again = True
+    while again:
+        again = False
+        for task in sorted(part, key=lambda task: taken.starts_of.get(task.number, board.size)):
+            now = taken.starts_of.get(task.number, NEVER)
+            if now != NEVER:
+                if now == task.was:
+                    continue
+                taken.remove(task)
+            free = taken.starts(task)
+            best = task.was if task.was >= 0 and free >> task.was & 1 else first(free)
+            if best != NEVER and (now == NEVER or cost(board, task, best) < cost(board, task, now)):
+                taken.add(task, best)
+                again = True
+            elif now != NEVER:
+                taken.add(task, now)
+
+
+def _gain(board: Board, task: Task, taken: Taken) -> float:
+    start = taken.starts_of.get(task.number)
+    if start is None:
+        return _FAR if task.allowed else -_FAR
+    return task.job.weight * (start - first(task.allowed))
+
+
+def _neighbours(board: Board, part: Sequence[Task]) -> dict[int, list[int]]:
+    """Which tasks of a part may be in the way of each other, or are tied by a gate."""
+    numbers = {task.number for task in part}
+    near: dict[int, set[int]] = {number: set() for number in numbers}
+    for group in board.groups:
+        if group.name in ("site", "host") or len(group.members) <= WHOLE:
+            for number in numbers.intersection(group.members):
+                near[number] |= numbers.intersection(group.members)
+    for after, before in zip(board.after, board.before, strict=True):
+        for number in (*after, *before):
+            near[number] |= {*after, *before}
+    return {number: sorted(others - {number}) for number, others in near.items()}
+
+
+def _few(board: Board, taken: Taken, centre: Task, near: dict[int, list[int]]) -> list[Task]:
+    """A task and those that stand nearest before it, or are left out beside it."""
+    here = taken.starts_of.get(centre.number, first(centre.allowed))
+
+    def far(number: int) -> tuple[float, int]:
+        start = taken.starts_of.get(number)
+        if start is None:
+            task = board.tasks[number]
+            return (abs(first(task.allowed) - here) if task.allowed else _FAR, number)
+        return (abs(start - here) * (1.0 if start <= here else 1.5), number)
+
+    others = sorted(near[centre.number], key=far)[: _FEW - 1]
+    return [centre, *(board.tasks[number] for number in others)]
+
+
+def _anew(board: Board, taken: Taken, few: Sequence[Task]) -> bool:
+    """Search a few tasks anew beside all others; whether that was better. Changes what is taken."""
+    now = _found(board, few, taken)
+    for number in now.starts:
+        taken.remove(board.tasks[number])
+    held = []
+    tasks = []
+    for task in few:
+        last = taken.until(task)
+        if last < board.size:  # a task that stays waits for it: it must be done by then
+            held.append(task.number)
+            task = replace(task, allowed=task.allowed & span_mask(0, last + 1))
+        tasks.append(task)
+    best = Search(board, taken, tasks, _FEW_NODES, now).found()
+    if not all(number in best.starts for number in held):
+        best = now
+    for number, start in best.starts.items():
+        taken.add(board.tasks[number], start)
+    return best.vector < now.vector

@@ -1,0 +1,59 @@
+"""The timetable: what must hold, the best of small books by trying every order, worked books."""
+
+import json
+import unittest
+from pathlib import Path
+
+from tests.core.scheduling import books
+from windbreak.core.scheduling.timetable import Outcome, timetable
+from windbreak.core.values.nightbooks import NightBook
+
+OWN = Path(__file__).parents[2] / "data/books"
+SHARED = Path(__file__).parents[3].parent / "shared/books"
+
+
+def starts_of(outcome: Outcome) -> books.Starts:
+    board = outcome.board
+    return {board.tasks[n].job.id: board.instant(cell) for n, cell in outcome.starts.items()}
+
+
+class Made(unittest.TestCase):
+    def test_every_rule_holds_in_books_of_every_size(self) -> None:
+        for seed, jobs in enumerate([3, 5, 8, 12, 18, 25, 30, 40, 60]):
+            with self.subTest(seed=seed, jobs=jobs):
+                book = books.made(seed, jobs, days=2.0)
+                outcome = timetable(book)
+                starts = starts_of(outcome)
+                self.assertTrue(all(books.alone(book, j, starts[j.id]) for j in book.jobs
+                                    if j.id in starts))  # fmt: skip
+                self.assertTrue(books.together(book, starts))
+                self.assertEqual(outcome.vector, books.vector(book, starts))
+                self.assertLessEqual(outcome.bound, outcome.vector)
+
+    def test_small_books_are_as_good_as_by_trying_every_order(self) -> None:
+        for seed in (*range(24), 1107):
+            with self.subTest(seed=seed):
+                book = books.made(100 + seed, 4 if seed % 3 else 5, days=0.6)
+                outcome, (vector, told) = timetable(book), books.best(book)
+                starts = starts_of(outcome)
+                ids = sorted(job.id for job in book.jobs)
+                self.assertEqual(outcome.vector, vector)
+                self.assertEqual([starts.get(id_, books.FOREVER) for id_ in ids], told)
+                self.assertTrue(outcome.proven)
+
+
+class Worked(unittest.TestCase):
+    def check(self, folder: Path) -> None:
+        for name, expected in json.loads((folder / "expected.json").read_text()).items():
+            with self.subTest(book=name):
+                text = (folder / f"{name}.json").read_text()
+                outcome = timetable(NightBook.model_validate_json(text))
+                self.assertEqual(list(outcome.vector), list(expected["objective"].values()))
+                self.assertTrue(outcome.proven)
+
+    def test_small_books_have_the_vector_that_was_proven(self) -> None:
+        self.check(OWN)
+
+    @unittest.skipUnless(SHARED.is_dir(), "the worked books are not here")
+    def test_all_worked_books_have_the_vector_that_was_proven(self) -> None:
+        self.check(SHARED)

@@ -3,12 +3,10 @@
 from __future__ import annotations
 
 import argparse
-import json
-import sys
 from pathlib import Path
 from typing import Any
 
-from windbreak.cli.output import Refusal, say
+from windbreak.cli.output import each_file, say
 from windbreak.cli.profile import connect, pick_site
 
 
@@ -45,31 +43,11 @@ def _export(args: argparse.Namespace) -> int:
 
 
 def _resolve(args: argparse.Namespace) -> int:
-    return _each(args, _resolution, _tell_resolution)
+    return each_file(args, _resolution, _tell_resolution)
 
 
 def _order(args: argparse.Namespace) -> int:
-    return _each(args, _plan, _tell_plan)
-
-
-def _each(args: argparse.Namespace, answer: Any, tell: Any) -> int:
-    """Answer every file; a file that can't be read does not stop the others."""
-    status = 0
-    for file in args.files:
-        try:
-            document = answer(file)
-        except (Refusal, ValueError, OSError) as error:
-            status = 1
-            if args.json:
-                print(json.dumps({"file": file, "error": str(error)}), flush=True)
-            else:
-                print(f"error: {file}: {error}", file=sys.stderr)
-            continue
-        if args.json:
-            print(json.dumps(document, ensure_ascii=False), flush=True)
-        else:
-            tell(document)
-    return status
+    return each_file(args, _plan, _tell_plan)
 
 
 def _read(file: str) -> Any:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import argparse
 import json
 import re
 import shutil
@@ -167,6 +168,26 @@ def _span(seconds: int) -> str:
 def takes(seconds: int) -> str:
     """About how long something takes: "3 min", "under a minute"."""
     return f"about {round(seconds / 60)} min" if seconds >= 60 else "under a minute"
+
+
+def each_file(args: argparse.Namespace, answer: Any, tell: Any) -> int:
+    """Answer every file; a file that can't be read does not stop the others."""
+    status = 0
+    for file in args.files:
+        try:
+            document = answer(file)
+        except (Refusal, ValueError, OSError) as error:
+            status = 1
+            if args.json:
+                print(json.dumps({"file": file, "error": str(error)}), flush=True)
+            else:
+                print(f"error: {file}: {error}", file=sys.stderr)
+            continue
+        if args.json:
+            print(json.dumps(document, ensure_ascii=False), flush=True)
+        else:
+            tell(document)
+    return status
 
 
 def local(instant: datetime) -> str:

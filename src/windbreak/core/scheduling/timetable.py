@@ -20,11 +20,12 @@ from windbreak.core.values.nightbooks import NightBook
 
 SMALL = 10  # jobs of a part that is always searched to its end
 WHOLE = 25  # jobs of a part that is searched whole, as far as it goes
+MANY = 500  # jobs of a book for which less is tried
 _NODES = {SMALL: 1_000_000, WHOLE: 6_000}
 _FEW = 7  # jobs that are searched anew at a time
 _FEW_NODES = 150
 _ROUNDS = 8  # searches for each job of a large part
-_MOST = 400_000  # jobs times searches, of a whole book
+_MOST = 200_000  # jobs times searches, of a whole book
 _FAR = float("inf")
 
 
@@ -84,10 +85,11 @@ def parts(board: Board) -> list[list[Task]]:
 
 def _best_of(board: Board, part: Sequence[Task], of: int) -> tuple[Found, Vector]:
     """The best starts of one part that were seen, and what nothing can beat."""
-    known = min(
-        (_placed(board, part, rule, stay) for rule in _RULES for stay in (True, False)),
-        key=lambda found: found.vector,
-    )
+    rules = _RULES if of <= MANY else _RULES[:1]
+    ways = [(_plain, False), *((rule, True) for rule in rules)]
+    if len(part) > 1 and all(task.was == NEVER for task in part):
+        ways = [(rule, False) for rule in _RULES]
+    known = min((_placed(board, part, *way) for way in ways), key=lambda found: found.vector)
     least = _least(board, part)
     if len(part) <= WHOLE:
         nodes = _NODES[SMALL] if len(part) <= SMALL else _NODES[WHOLE]

@@ -6,6 +6,7 @@ all other bookings as they are. What would help is tried before it is told.
 
 from __future__ import annotations
 
+from bisect import bisect_left
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import datetime, timedelta
@@ -55,6 +56,14 @@ class Whys:
         board = self.board
         self.from_at = board.from_(board.book.at)
         self._sites: dict[str, tuple[int, int]] = {}
+        self._booked = [self._of_group(group.members) for group in board.groups]
+
+    def _of_group(self, members: Sequence[int]) -> tuple[list[tuple[int, int]], int]:
+        """The booked members of a group by their starts, and the greatest length among them."""
+        starts = self.outcome.starts
+        booked = sorted((starts[number], number) for number in members if number in starts)
+        lengths = (self.board.tasks[number].length for _, number in booked)
+        return booked, max(lengths, default=0)
 
     def of_booking(self, task: Task) -> list[Stretch]:
         """Why a job does not start sooner: stretches from ``at`` to its start; nothing where it
@@ -111,7 +120,9 @@ class Whys:
             kinds.append(("gate", allowed & span_mask(0, shut), NEVER))
         between = ~board.grid  # cells at which nothing may start at all
         place = first(self.from_at)
-        kinds = [(kind, (mask | between) >> place, group) for kind, mask, group in kinds]
+        kinds = [
+            (kind, ((mask | between) & board.whole) >> place, group) for kind, mask, group in kinds
+        ]
         begun = board.book.at
         while place < until:
             longest, best = 0, None
@@ -145,22 +156,27 @@ class Whys:
             case "earliest":
                 return {"earliest": job.earliest}
             case "site" | "host" | "runs" | "watch":
-                told: dict[str, Any] = {"jobs": self._in_the_way(task, group, place, end)}
+                told: dict[str, Any] = self._in_the_way(task, group, place, end)
                 return {"host": board.hosts[job.site], **told} if kind == "host" else told
             case "gate":
                 return self._gate(task)
         return {}
 
-    def _in_the_way(self, task: Task, group: int, place: int, end: int) -> list[str]:
-        """The jobs of a group that run while the job would, the last to end first."""
+    def _in_the_way(self, task: Task, group: int, place: int, end: int) -> dict[str, Any]:
+        """The jobs of a group that run while the job would, the last to end first, and when that
+        is; nothing where nobody runs.
+        """
+        booked, longest = self._booked[group]
         over = []
-        for number in self.board.groups[group].members:
-            start = self.taken.starts_of.get(number)
-            if number != task.number and start is not None:
-                other = self.board.tasks[number]
-                if start < end - 1 + task.length and place < start + other.length:
-                    over.append((-(start + other.length), other.job.id))
-        return [id_ for _, id_ in sorted(over)[:_MOST_JOBS]]
+        for start, number in booked[bisect_left(booked, (place - longest, NEVER)) :]:
+            if start >= end - 1 + task.length:
+                break
+            other = self.board.tasks[number]
+            if number != task.number and place < start + other.length:
+                over.append((-self.board.end(other, start), other.job.id))
+        named = sorted(over)[:_MOST_JOBS]
+        until = {"until": self.board.origin - timedelta(seconds=named[0][0])} if named else {}
+        return {"jobs": [id_ for _, id_ in named], **until}
 
     def _gate(self, task: Task) -> dict[str, Any]:
         """The gate that opens last, the jobs it waits for, and when it opens; None: never."""
@@ -175,6 +191,10 @@ class Whys:
         waits = [n for n in board.after[gate] if not never or self._end(n) == float("inf")]
         jobs = [board.tasks[number].job.id for number in waits]
         return {"gate": board.book.gates[gate].id, "jobs": jobs, "until": until}
+
+    def shut(self, task: Task) -> dict[str, Any] | None:
+        """The gate that keeps a job out for good, and the jobs that are left out themselves."""
+        return self._gate(task) if self.taken.ready(task) is None else None
 
     def _end(self, number: int) -> float:
         start = self.taken.starts_of.get(number)

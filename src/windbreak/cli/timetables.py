@@ -1,0 +1,45 @@
+"""``windbreak timetable``: night books answered offline, with why then and why not."""
+
+from __future__ import annotations
+
+import argparse
+from pathlib import Path
+from typing import Any
+
+from windbreak.cli.output import each_file, plain, say, styled
+
+
+def add(commands: Any, common: argparse.ArgumentParser) -> None:
+    one = commands.add_parser(
+        "timetable",
+        parents=[common],
+        help="the best timetable of night books, offline, with reasons",
+        epilog="example: windbreak timetable night.json --json",
+    )
+    one.add_argument("files", metavar="FILE", nargs="+")
+    one.set_defaults(do=_timetable)
+
+
+def _timetable(args: argparse.Namespace) -> int:
+    return each_file(args, _answer, _tell)
+
+
+def _answer(file: str) -> dict[str, Any]:
+    from windbreak.core.scheduling.reading import read_book
+    from windbreak.core.scheduling.timetable import timetable
+    from windbreak.wording.timetables import timetable_document
+
+    return timetable_document(timetable(read_book(Path(file).read_bytes())), file)
+
+
+def _tell(document: dict[str, Any]) -> None:
+    numbers = ", ".join(f"{name} {value}" for name, value in document["objective"].items())
+    sure = "nothing is better" if document["proven"] else "nothing is better than its bound: "
+    if not document["proven"]:
+        sure += ", ".join(f"{name} {value}" for name, value in document["bound"].items())
+    say(f"**{document['file']}**: {numbers}; {sure}")
+    for booking in document["bookings"]:
+        late = f" [red]{booking['late']} min late[/]" if booking["late"] else ""
+        styled(f"  {plain(booking['job']):16} {plain(booking['text'])}{late}")
+    for left in document["left_out"]:
+        styled(f"  [red]{plain(left['job']):16}[/] {plain(left['text'])}")

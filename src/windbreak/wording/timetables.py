@@ -1,0 +1,247 @@
+"""A timetable as a document and in words: why then, why not, what would help.
+
+Source of the format: docs/timetable.md. Times are told in the zone of the site.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from datetime import datetime, timedelta
+from typing import Any
+from zoneinfo import ZoneInfo
+
+from windbreak.core.scheduling.board import Board, Task
+from windbreak.core.scheduling.openings import Span
+from windbreak.core.scheduling.search import Vector
+from windbreak.core.scheduling.timetable import Outcome
+from windbreak.core.scheduling.whys import Help, Stretch, Whys
+from windbreak.core.values.nightbooks import Job
+from windbreak.wording.words import counted, listed
+
+FORMAT = "windbreak-timetable/1"
+_NAMES = ("unbooked", "late", "moved", "sum")
+_MOST_REASONS = 3
+
+
+def timetable_document(outcome: Outcome, file: str) -> dict[str, Any]:
+    """The answer to a night book."""
+    whys, board = Whys(outcome), outcome.board
+    booked = sorted(outcome.starts, key=lambda n: (outcome.starts[n], board.tasks[n].job.id))
+    left = [task for task in board.tasks if task.number not in outcome.starts]
+    return {
+        "format": FORMAT,
+        "file": file,
+        "objective": _objective(outcome.vector),
+        "proven": outcome.proven,
+        "bound": _objective(outcome.bound),
+        "bookings": [_booking(board, whys, board.tasks[n], outcome.starts[n]) for n in booked],
+        "left_out": [_left_out(board, whys, task) for task in left],
+    }
+
+
+def _objective(vector: Vector) -> dict[str, float]:
+    return {name: _plain(value) for name, value in zip(_NAMES, vector, strict=True)}
+
+
+def _plain(value: float) -> float:
+    return int(value) if value == int(value) else round(value, 6)
+
+
+def _booking(board: Board, whys: Whys, task: Task, start: int) -> dict[str, Any]:
+    job, begins = task.job, board.instant(start)
+    ends = board.origin + timedelta(seconds=board.end(task, start))
+    late = max(0, board.end(task, start) - task.due) / 60 if task.due is not None else 0
+    stretches = whys.of_booking(task)
+    why = [stretch_document(stretch) for stretch in stretches]
+    if start == task.was:
+        why = [{"from": instant(board.book.at), "to": instant(begins), "kind": "kept"}]
+    opening = _opening(board, job, begins)
+    return {
+        "job": job.id,
+        "start": instant(begins),
+        "end": instant(ends),
+        "opening": [instant(edge) for edge in opening],
+        "late": _plain(late),
+        "why": why,
+        "text": _booking_text(board, task, start, stretches, opening),
+    }
+
+
+def _opening(board: Board, job: Job, begins: datetime) -> Span:
+    return next(span for span in board.opened(job.site) if span[0] <= begins < span[1])
+
+
+def _left_out(board: Board, whys: Whys, task: Task) -> dict[str, Any]:
+    stretches, helps = whys.of_left_out(task), whys.helps(task)
+    return {
+        "job": task.job.id,
+        "why": [stretch_document(stretch) for stretch in stretches],
+        "would_help": [help_document(help_) for help_ in helps],
+        "text": _left_out_text(board, task, stretches, helps, whys.shut(task)),
+    }
+
+
+def instant(when: datetime) -> str:
+    """An instant as it is written: "2026-11-24T01:10:00Z"."""
+    return when.isoformat().replace("+00:00", "Z")
+
+
+def stretch_document(stretch: Stretch) -> dict[str, Any]:
+    """A stretch with its particulars."""
+    told = {"from": instant(stretch.start), "to": instant(stretch.end), "kind": stretch.kind}
+    return {**told, **{key: _json(value) for key, value in stretch.more.items()}}
+
+
+def help_document(help_: Help) -> dict[str, Any]:
+    """What would help, with its particulars."""
+    return {"act": help_.act, **{key: _json(value) for key, value in help_.more.items()}}
+
+
+def _json(value: Any) -> Any:
+    if isinstance(value, datetime):
+        return instant(value)
+    return [_json(one) for one in value] if isinstance(value, list) else value
+
+
+# In words.
+
+
+class _Times:
+    """Times of day at a site, with the day where it is another than that told last."""
+
+    def __init__(self, board: Board, site: str) -> None:
+        self.zone = ZoneInfo(board.sites[site].zone)
+        self.day: object = None
+
+    def __call__(self, when: datetime) -> str:
+        local = when.astimezone(self.zone)
+        day, self.day = self.day, local.date()
+        hour = f"{local:%H:%M}"
+        return hour if day == self.day else f"{local:%a} {local.day} {local:%b} {hour}"
+
+
+def _booking_text(
+    board: Board, task: Task, start: int, stretches: Sequence[Stretch], opening: Span
+) -> str:
+    tell = _Times(board, task.job.site)
+    head = tell(board.instant(start))
+    if start == task.was:
+        return f"{head}: it is pinned there." if task.job.pinned else f"{head}: it stays."
+    if not stretches:
+        return f"{head}: at once."
+    last, rest = stretches[-1], stretches[:-1]
+    told = [_last(board, task, last, tell)]
+    if last.kind != "closed" and board.instant(start) == opening[0]:
+        told.append(f"the window opens {tell(opening[0])}")
+    before = _distinct(rest, but=last)[:_MOST_REASONS]
+    sooner = "; ".join(_of(board, task, stretch, tell) for stretch in before)
+    return f"{head}: {' and '.join(told)}{f'; not sooner: {sooner}' if sooner else ''}."
+
+
+def _distinct(stretches: Sequence[Stretch], but: Stretch | None = None) -> list[Stretch]:
+    """The stretches that tell something of their own, the latest first; a closed one does not."""
+    seen, kept = {(but.kind, str(but.more)) if but else None}, []
+    for stretch in reversed(stretches):
+        key = (stretch.kind, str(stretch.more))
+        if stretch.kind != "closed" and key not in seen:
+            seen.add(key)
+            kept.append(stretch)
+    return kept
+
+
+def _last(board: Board, task: Task, stretch: Stretch, tell: _Times) -> str:
+    """What ended just then."""
+    if stretch.kind == "closed":
+        return f"the window opens {tell(stretch.end)}"
+    if stretch.kind == "too-short":
+        return f"the next opening begins {tell(stretch.end)}; {_of(board, task, stretch, tell)}"
+    return _of(board, task, stretch, tell)
+
+
+def _of(board: Board, task: Task, stretch: Stretch, tell: _Times) -> str:
+    """What keeps a job from a stretch."""
+    more, job = stretch.more, task.job
+    jobs = list(more.get("jobs", ()))
+    until = f"until {tell(stretch.end)}" if stretch.kind != "earliest" else ""
+    match stretch.kind:
+        case "closed":
+            return f"no window is open {until}"
+        case "freeze":
+            reason = f" ({more['reason']})" if more["reason"] else ""
+            return f"frozen{reason} {until}"
+        case "too-short":
+            takes = f"{job.minutes + job.back} min with the way back"
+            return f"only {more['minutes']} min are left of an opening, and it takes {takes}"
+        case "earliest":
+            return f"it may not begin before {tell(more['earliest'])}"
+        case "site":
+            return f"{_done(more, 1, tell)} at the site"
+        case "host":
+            cap = next(h.at_once for h in board.book.hosts if h.id == more["host"])
+            return f"{more['host']} bears {cap} at once, and {_done(more, cap, tell)}"
+        case "runs":
+            cap = board.book.runs_at_once or 0
+            return f"no more than {cap} run at once in all, and {_done(more, cap, tell)}"
+        case "watch":
+            beside = f" beside {listed(jobs)}" if jobs else ""
+            return f"nobody is there to watch it{beside} {until}"
+        case "gate":
+            if more["until"] is None:
+                return _shut(more)
+            return f"gate {more['gate']} waits for {listed(jobs)} and opens {tell(more['until'])}"
+
+
+def _done(more: dict[str, Any], most: int, tell: _Times) -> str:
+    """Who is in the way, and until when: "j3 and j1 are done 22:40"."""
+    jobs = more["jobs"][:most]
+    return f"{listed(jobs)} {_are(jobs)} done {tell(more['until'])}"
+
+
+def _are(jobs: Sequence[str]) -> str:
+    return "is" if len(jobs) == 1 else "are"
+
+
+def _shut(gate: dict[str, Any]) -> str:
+    jobs = gate["jobs"]
+    return f"gate {gate['gate']} stays shut, as {listed(jobs)} {_are(jobs)} left out"
+
+
+def _left_out_text(
+    board: Board,
+    task: Task,
+    stretches: Sequence[Stretch],
+    helps: Sequence[Help],
+    shut: dict[str, Any] | None,
+) -> str:
+    tell = _Times(board, task.job.site)
+    if shut is not None:
+        return f"Left out: {_shut(shut)}."
+    told = _distinct(stretches)[::-1][:_MOST_REASONS]
+    why = "; ".join(_of(board, task, stretch, tell) for stretch in told)
+    if not why:
+        why = "no window opens" if not board.opened(task.job.site) else "no opening takes it"
+    if not helps:
+        return f"Left out: {why}. Nothing by itself would help."
+    first, *others = (_help(help_, tell) for help_ in helps)
+    more = f", or {' or '.join(others[:2])}" if others else ""
+    return f"Left out: {why}. It would help to {first}{more}."
+
+
+def _help(help_: Help, tell: _Times) -> str:
+    more = help_.more
+    match help_.act:
+        case "widen":
+            opens = tell(more["opening"][0])
+            return f"make the opening of {opens} {counted(more['minutes'], 'minute')} longer"
+        case "lift-freeze":
+            return f"lift the freeze{f' ({reason})' if (reason := more['reason']) else ''}"
+        case "add-window":
+            return f"add a window from {tell(more['from'])} to {tell(more['to'])}"
+        case "watcher":
+            return f"have somebody watch from {tell(more['from'])} to {tell(more['to'])}"
+        case "horizon":
+            return f"look as far as {tell(more['to'])}"
+        case "unpin":
+            return "unpin it"
+        case "raise-at-once":
+            return f"let one more run at once on {more['host']}"

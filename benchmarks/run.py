@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import sys
 
-from benchmarks import commands, feeds, idle, reasoning, together, views
+from benchmarks import commands, feeds, idle, reasoning, timetables, together, views
 from benchmarks.figures import Figure, keep
 
 PARTS = {
@@ -17,6 +17,7 @@ PARTS = {
     "views": views.figures,
     "idle": idle.figures,
     "commands": commands.figures,
+    "timetables": timetables.figures,
     "together": together.figures,
 }
 

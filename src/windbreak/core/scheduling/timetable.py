@@ -13,6 +13,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, replace
+from heapq import nsmallest
 
 from windbreak.core.scheduling.board import NEVER, Board, Taken, Task, first, span_mask
 from windbreak.core.scheduling.search import NOTHING, Found, Search, Vector, cost, plus
@@ -22,10 +23,9 @@ SMALL = 10  # jobs of a part that is always searched to its end
 WHOLE = 25  # jobs of a part that is searched whole, as far as it goes
 MANY = 500  # jobs of a book for which less is tried
 _NODES = {SMALL: 1_000_000, WHOLE: 6_000}
-_FEW = 7  # jobs that are searched anew at a time
-_FEW_NODES = 150
-_ROUNDS = 8  # searches for each job of a large part
-_MOST = 200_000  # jobs times searches, of a whole book
+_FEW = ((7, 150), (10, 250))  # jobs that are searched anew at a time, in so many branches
+_BRANCHES = 40_000  # of all such searches, in a book
+_BRANCHES_OF_MANY = 1_200
 _FAR = float("inf")
 
 
@@ -98,7 +98,8 @@ def _best_of(board: Board, part: Sequence[Task], of: int) -> tuple[Found, Vector
             return found, found.vector
         known = found
     if known.vector > least or len(part) <= WHOLE:
-        known = _improved(board, part, known, min(_MOST / of * len(part) / of, _ROUNDS * len(part)))
+        branches = (_BRANCHES if of <= MANY else _BRANCHES_OF_MANY) * len(part) / of
+        known = _improved(board, part, known, int(branches))
     return known, min(least, known.vector)
 
 
@@ -192,23 +193,59 @@ def _least(board: Board, part: Sequence[Task]) -> Vector:
 # A few jobs at a time.
 
 
-def _improved(board: Board, part: Sequence[Task], known: Found, searches: float) -> Found:
+def _improved(board: Board, part: Sequence[Task], known: Found, branches: int) -> Found:
     """A timetable in which no few jobs that stand near each other could be better together."""
     taken = Taken(board)
     for number, start in known.starts.items():
         taken.add(board.tasks[number], start)
     near = _neighbours(board, part)
-    left, quiet = int(searches), 0
-    centres = sorted(part, key=lambda task: _gain(board, task, taken), reverse=True)
-    while left > 0 and quiet < len(centres):
-        for centre in centres:
-            if left <= 0 or quiet >= len(centres):
+    numbers = [task.number for task in part]
+    rounds = [(few, aim, wide) for few in _FEW for aim in _AIMS for wide in (False, True)]
+    in_vain: set[tuple[tuple[int, int], ...]] = set()
+    quiet, turn = 0, 0
+    while branches > 0 and quiet < len(rounds):
+        (few, most), aim, wide = rounds[turn % len(rounds)]
+        turn, quiet = turn + 1, quiet + 1
+        for centre in sorted(part, key=lambda task: -_gain(board, task, taken)):
+            here = aim(board, taken, centre)
+            if here is None:
+                continue
+            some = _some(board, taken, centre, here, numbers if wide else near[centre.number], few)
+            now = tuple(sorted((t.number, taken.starts_of.get(t.number, NEVER)) for t in some))
+            if now in in_vain:
+                continue
+            if branches <= 0:
                 break
-            left -= 1
-            better = _anew(board, taken, _few(board, taken, centre, near))
-            quiet = 0 if better else quiet + 1
+            better, used = _anew(board, taken, some, most)
+            branches -= used
+            if better:
+                quiet = 0
+            else:
+                in_vain.add(now)
     _settle(board, part, taken)
     return _found(board, part, taken)
+
+
+def _at_start(board: Board, taken: Taken, task: Task) -> int | None:
+    return taken.starts_of.get(task.number, first(task.allowed)) if task.allowed else None
+
+
+def _at_due(board: Board, taken: Taken, task: Task) -> int | None:
+    """Where a task that is late would have to be."""
+    start = taken.starts_of.get(task.number)
+    if start is None or task.due is None or board.end(task, start) <= task.due:
+        return None
+    return max(first(task.allowed), board.cell_from(task.due - task.seconds))
+
+
+def _at_first(board: Board, taken: Taken, task: Task) -> int | None:
+    """Where a task would be by itself, that is not there."""
+    start = taken.starts_of.get(task.number)
+    soonest = first(task.allowed)
+    return None if start is None or start == soonest else soonest
+
+
+_AIMS = (_at_start, _at_due, _at_first)
 
 
 def _settle(board: Board, part: Sequence[Task], taken: Taken) -> None:
@@ -252,23 +289,26 @@ def _neighbours(board: Board, part: Sequence[Task]) -> dict[int, list[int]]:
     return {number: sorted(others - {number}) for number, others in near.items()}
 
 
-def _few(board: Board, taken: Taken, centre: Task, near: dict[int, list[int]]) -> list[Task]:
-    """A task and those that stand nearest before it, or are left out beside it."""
-    here = taken.starts_of.get(centre.number, first(centre.allowed))
+def _some(
+    board: Board, taken: Taken, centre: Task, here: int, numbers: Sequence[int], few: int
+) -> list[Task]:
+    """A task and those that stand nearest to a cell, or are left out and could be there."""
 
     def far(number: int) -> tuple[float, int]:
         start = taken.starts_of.get(number)
         if start is None:
-            task = board.tasks[number]
-            return (abs(first(task.allowed) - here) if task.allowed else _FAR, number)
+            allowed = board.tasks[number].allowed
+            return (abs(first(allowed) - here) if allowed else _FAR, number)
         return (abs(start - here) * (1.0 if start <= here else 1.5), number)
 
-    others = sorted(near[centre.number], key=far)[: _FEW - 1]
-    return [centre, *(board.tasks[number] for number in others)]
+    others = nsmallest(few, numbers, key=far)
+    return [centre, *(board.tasks[n] for n in others if n != centre.number)][:few]
 
 
-def _anew(board: Board, taken: Taken, few: Sequence[Task]) -> bool:
-    """Search a few tasks anew beside all others; whether that was better. Changes what is taken."""
+def _anew(board: Board, taken: Taken, few: Sequence[Task], most: int) -> tuple[bool, int]:
+    """Search a few tasks anew beside all others; whether that was better, and in how many branches.
+    Changes what is taken.
+    """
     now = _found(board, few, taken)
     for number in now.starts:
         taken.remove(board.tasks[number])
@@ -280,9 +320,10 @@ def _anew(board: Board, taken: Taken, few: Sequence[Task]) -> bool:
             held.append(task.number)
             task = replace(task, allowed=task.allowed & span_mask(0, last + 1))
         tasks.append(task)
-    best = Search(board, taken, tasks, _FEW_NODES, now).found()
+    search = Search(board, taken, tasks, most, now)
+    best = search.found()
     if not all(number in best.starts for number in held):
         best = now
     for number, start in best.starts.items():
         taken.add(board.tasks[number], start)
-    return best.vector < now.vector
+    return best.vector < now.vector, most - search.left_nodes

@@ -330,7 +330,7 @@ class Booking(WithDemo):
         window = Window(start=f"{hour:02}:00", end=f"{(hour + 3) % 24:02}:00")
         self.windbreak.set_windows(site, [window], "UTC")
         booking = self.windbreak.book_plan(plan.id)
-        self.assertIn("The window is", booking.why)
+        self.assertIn("the window opens", booking.why)
         self.demo.kill_service()
         self.demo.start_service()
         self.assertEqual([b.id for b in self.windbreak.bookings()], [booking.id])

@@ -101,7 +101,11 @@ export interface paths {
          */
         get: operations["list_bookings_api_v1_bookings_get"];
         put?: never;
-        post?: never;
+        /**
+         * Book All
+         * @description Book every approved plan that is not booked yet, by one timetable.
+         */
+        post: operations["book_all_api_v1_bookings_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1032,6 +1036,26 @@ export interface paths {
          * @description The sites or products that a person may mean by a text, at most twenty.
          */
         get: operations["list_named_api_v1_named_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/night-book": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show Night Book
+         * @description The live night book: what a timetable of the next four weeks is made from.
+         */
+        get: operations["show_night_book_api_v1_night_book_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2566,8 +2590,59 @@ export interface components {
             at?: string | null;
         };
         /**
+         * BookAll
+         * @description Every approved plan that is not booked is booked, by one timetable.
+         * @example {}
+         */
+        BookAll: Record<string, never>;
+        /**
+         * BookHost
+         * @description How many sites may be worked on at one time on a host.
+         */
+        BookHost: {
+            /** At Once */
+            at_once: number;
+            /** Id */
+            id: string;
+        };
+        /**
+         * BookSite
+         * @description A site: where it is, and when it may be worked on.
+         */
+        BookSite: {
+            /**
+             * Freezes
+             * @default []
+             */
+            freezes: components["schemas"]["Freeze"][];
+            /** Host */
+            host?: string | null;
+            /** Id */
+            id: string;
+            /**
+             * Windows
+             * @default []
+             */
+            windows: (components["schemas"]["HoursWindow"] | components["schemas"]["RuleWindow"])[];
+            /**
+             * Zone
+             * @default UTC
+             */
+            zone: string;
+        };
+        /**
+         * BookedAll
+         * @description What was booked, soonest first, and what was left out.
+         */
+        BookedAll: {
+            /** Bookings */
+            bookings: components["schemas"]["Booking"][];
+            /** Left Out */
+            left_out: components["schemas"]["LeftOut"][];
+        };
+        /**
          * Booking
-         * @description The time at which a plan will be carried out, and why then.
+         * @description The time at which a plan will be carried out, and why then; ``pinned``: a person gave it.
          */
         Booking: {
             /** Id */
@@ -2577,6 +2652,11 @@ export interface components {
              * @default
              */
             made_by: string;
+            /**
+             * Pinned
+             * @default false
+             */
+            pinned: boolean;
             /** Plan */
             plan: number;
             /** Rollout */
@@ -3408,6 +3488,27 @@ export interface components {
             /** Version */
             version: string;
         };
+        /**
+         * Freeze
+         * @description A stretch in which a site is left alone.
+         */
+        Freeze: {
+            /**
+             * From
+             * Format: date-time
+             */
+            from: string;
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+            /**
+             * To
+             * Format: date-time
+             */
+            to: string;
+        };
         /** FromExclusion */
         FromExclusion: {
             /**
@@ -3418,6 +3519,28 @@ export interface components {
             kind: "from";
             /** Needs */
             needs: string;
+        };
+        /**
+         * Gate
+         * @description Jobs that begin only when others have ended, and so many quiet minutes after.
+         */
+        Gate: {
+            /** After */
+            after: string[];
+            /** Before */
+            before: string[];
+            /** Id */
+            id: string;
+            /**
+             * Quiet
+             * @default 0
+             */
+            quiet: number;
+            /**
+             * Text
+             * @default
+             */
+            text: string;
         };
         /**
          * Group
@@ -3557,6 +3680,29 @@ export interface components {
             };
         };
         /**
+         * HoursWindow
+         * @description Weekly hours in the site's zone; an end at or before the start is the next day's.
+         */
+        HoursWindow: {
+            /**
+             * Days
+             * @default [
+             *       "mon",
+             *       "tue",
+             *       "wed",
+             *       "thu",
+             *       "fri",
+             *       "sat",
+             *       "sun"
+             *     ]
+             */
+            days: ("mon" | "tue" | "wed" | "thu" | "fri" | "sat" | "sun")[];
+            /** End */
+            end: string;
+            /** Start */
+            start: string;
+        };
+        /**
          * Imported
          * @description What an import brought: the sites that were registered, or that all were known already.
          */
@@ -3687,6 +3833,45 @@ export interface components {
              * @default []
              */
             registrations: components["schemas"]["Registration"][];
+        };
+        /**
+         * Job
+         * @description Work at one site. ``back``: minutes to go back, kept free in the opening but not on the host;
+         *     ``was``: the booking it has, kept by all means where it is ``pinned``.
+         */
+        Job: {
+            /**
+             * Back
+             * @default 0
+             */
+            back: number;
+            /** Due */
+            due?: string | null;
+            /** Earliest */
+            earliest?: string | null;
+            /** Id */
+            id: string;
+            /** Minutes */
+            minutes: number;
+            /**
+             * Pinned
+             * @default false
+             */
+            pinned: boolean;
+            /** Site */
+            site: string;
+            /** Was */
+            was?: string | null;
+            /**
+             * Watched
+             * @default false
+             */
+            watched: boolean;
+            /**
+             * Weight
+             * @default 1
+             */
+            weight: number;
         };
         /**
          * JournalEntry
@@ -4024,6 +4209,18 @@ export interface components {
              * @default
              */
             why: string;
+        };
+        /**
+         * LeftOut
+         * @description An approved plan that has no place in the timetable, and why not.
+         */
+        LeftOut: {
+            /** Plan */
+            plan: number;
+            /** Site */
+            site: string;
+            /** Text */
+            text: string;
         };
         /**
          * Licence
@@ -4895,6 +5092,48 @@ export interface components {
             };
         };
         /**
+         * NightBook
+         * @description What a timetable is made from; ``runs_at_once`` None: no limit over everything.
+         */
+        NightBook: {
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /**
+             * Format
+             * @constant
+             */
+            format: "windbreak-nightbook/1";
+            /**
+             * Gates
+             * @default []
+             */
+            gates: components["schemas"]["Gate"][];
+            /**
+             * Horizon
+             * Format: date-time
+             */
+            horizon: string;
+            /**
+             * Hosts
+             * @default []
+             */
+            hosts: components["schemas"]["BookHost"][];
+            /** Jobs */
+            jobs: components["schemas"]["Job"][];
+            /** Runs At Once */
+            runs_at_once?: number | null;
+            /** Sites */
+            sites: components["schemas"]["BookSite"][];
+            /**
+             * Watch
+             * @default []
+             */
+            watch: components["schemas"]["Watch"][];
+        };
+        /**
          * Objective
          * @description The vector that is made smallest, compared from the top.
          */
@@ -5594,6 +5833,24 @@ export interface components {
             take?: ("by-itself" | "ask" | "never") | null;
             /** Until */
             until?: string | null;
+        };
+        /**
+         * RuleWindow
+         * @description The days of a recurrence rule (RFC 5545) from its first on; each opens at ``start`` for so
+         *     many minutes of real time.
+         */
+        RuleWindow: {
+            /**
+             * From
+             * Format: date
+             */
+            from: string;
+            /** Minutes */
+            minutes: number;
+            /** Rrule */
+            rrule: string;
+            /** Start */
+            start: string;
         };
         /**
          * Run
@@ -6584,6 +6841,24 @@ export interface components {
             version: string;
         };
         /**
+         * Watch
+         * @description When somebody is there to watch, and how many jobs at a time.
+         */
+        Watch: {
+            /**
+             * From
+             * Format: date-time
+             */
+            from: string;
+            /** People */
+            people: number;
+            /**
+             * To
+             * Format: date-time
+             */
+            to: string;
+        };
+        /**
          * WatchItem
          * @description Something that will come: a default that will flip, a mode that will be withdrawn.
          */
@@ -7122,6 +7397,75 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Booking"][];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    book_all_api_v1_bookings_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BookAll"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BookedAll"];
                 };
             };
             /** @description That can't be read */
@@ -10980,6 +11324,71 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Named"][];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    show_night_book_api_v1_night_book_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NightBook"];
                 };
             };
             /** @description That can't be read */

@@ -7,6 +7,7 @@ from pathlib import Path
 from typing import Any
 
 from windbreak.cli.output import each_file, plain, say, styled
+from windbreak.cli.profile import connect
 
 
 def add(commands: Any, common: argparse.ArgumentParser) -> None:
@@ -18,6 +19,22 @@ def add(commands: Any, common: argparse.ArgumentParser) -> None:
     )
     one.add_argument("files", metavar="FILE", nargs="+")
     one.set_defaults(do=_timetable)
+    one = commands.add_parser(
+        "night-book", parents=[common], help="what the timetable is made from, as a file"
+    )
+    one.add_argument("--to", metavar="FILE", help="a file; standard output when not given")
+    one.set_defaults(do=_night_book)
+
+
+def _night_book(args: argparse.Namespace) -> None:
+    import json
+
+    with connect(args) as windbreak:
+        text = json.dumps(windbreak.night_book(), indent=1, ensure_ascii=False)
+    if args.to is None:
+        return print(text)
+    Path(args.to).write_text(f"{text}\n")
+    return say(f"Written to {args.to}. What it comes to: windbreak timetable {args.to}")
 
 
 def _timetable(args: argparse.Namespace) -> int:

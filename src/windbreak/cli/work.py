@@ -39,9 +39,10 @@ def add(commands: Any, common: argparse.ArgumentParser) -> None:
     one.add_argument("--yes", action="store_true")
     one.set_defaults(do=_approve)
     one = commands.add_parser(
-        "book", parents=[common], help="book an approved plan for the site's next window"
+        "book", parents=[common], help="book an approved plan, or --all of them, by a timetable"
     )
-    one.add_argument("plan", metavar="PLAN", type=int)
+    one.add_argument("plan", metavar="PLAN", type=int, nargs="?")
+    one.add_argument("--all", action="store_true", help="every approved plan that is not booked")
     one.add_argument(
         "--at", type=_instant, metavar="TIME", help="a time, as 2026-11-24T01:10 (local) or …Z"
     )
@@ -261,11 +262,34 @@ def _approve(args: argparse.Namespace) -> None:
     return None
 
 
-def _book(args: argparse.Namespace) -> None:
+def _book_all(args: argparse.Namespace) -> int:
+    if args.plan is not None or args.at is not None:
+        raise Refusal("--all books by the timetable: it goes with no plan and no time", 2)
+    with connect(args) as windbreak:
+        booked = windbreak.book_all()
+    if args.json:
+        dump(booked)
+    else:
+        table(
+            ["booking", "when", "site", "plan", "why then"],
+            ((b.id, local(b.starts_at), b.site, b.plan, b.why) for b in booked.bookings),
+            "Nothing was there to be booked.",
+        )
+        for left in booked.left_out:
+            styled(f"[red]not booked[/] {plain(left.site)}, plan {left.plan}: {plain(left.text)}")
+    return 5 if booked.left_out else 0
+
+
+def _book(args: argparse.Namespace) -> int | None:
+    if args.all:
+        return _book_all(args)
+    if args.plan is None:
+        raise Refusal("say which plan, or --all", 2)
     with connect(args) as windbreak:
         booking = windbreak.book_plan(args.plan, args.at)
     if args.json:
-        return dump(booking)
+        dump(booking)
+        return None
     say(f"Plan {booking.plan} runs on **{booking.site}** at {local(booking.starts_at)}.")
     say(booking.why)
     return None

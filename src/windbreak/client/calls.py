@@ -22,7 +22,7 @@ if TYPE_CHECKING:
     from windbreak.core.explanation.passing import Passed
     from windbreak.core.values.accounts import Account, Principal, Token
     from windbreak.core.values.advisories import KnownAdvisory
-    from windbreak.core.values.bookings import Booking, NewRollout, Rollout
+    from windbreak.core.values.bookings import BookedAll, Booking, NewRollout, Rollout
     from windbreak.core.values.charts import Chart
     from windbreak.core.values.errands import Errand
     from windbreak.core.values.feeds import CredentialCheck, Feed, FeedChange, NewFeed, PollResult
@@ -62,7 +62,7 @@ HOMES = {
     "core.explanation.passing": "Passed",
     "core.values.accounts": "Account Principal Token",
     "core.values.advisories": "KnownAdvisory",
-    "core.values.bookings": "Booking Rollout",
+    "core.values.bookings": "BookedAll Booking Rollout",
     "core.values.charts": "Chart",
     "core.values.errands": "Errand",
     "core.values.feeds": "CredentialCheck Feed PollResult",
@@ -417,6 +417,16 @@ def book_plan(id: int, at: datetime | None = None) -> Call[Booking]:
 def run_plan(id: int) -> Call[Run]:
     """Carry an approved plan out now."""
     return _send("POST", _at("/plans/{}/runs", id))
+
+
+def book_all() -> Call[BookedAll]:
+    """Book every approved plan that is not booked yet, by one timetable."""
+    return _send("POST", "/bookings", {})
+
+
+def night_book() -> Call[dict[str, Any]]:
+    """The live night book: what a timetable of the next four weeks is made from."""
+    return _get("/night-book")
 
 
 def bookings(state: str | None = "waiting") -> Call[list[Booking]]:

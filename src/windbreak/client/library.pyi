@@ -22,7 +22,7 @@ from windbreak.core.case.situation import Case
 from windbreak.core.explanation.passing import Passed
 from windbreak.core.values.accounts import Account, Principal, Token
 from windbreak.core.values.advisories import KnownAdvisory
-from windbreak.core.values.bookings import Booking, NewRollout, Rollout
+from windbreak.core.values.bookings import BookedAll, Booking, NewRollout, Rollout
 from windbreak.core.values.charts import Chart
 from windbreak.core.values.errands import Errand
 from windbreak.core.values.feeds import CredentialCheck, Feed, FeedChange, NewFeed, PollResult
@@ -179,6 +179,10 @@ service that is away for a while is waited for."""
         """Book an approved plan: at an instant, or at the site's next window."""
     def run_plan(self, id: int) -> Run:
         """Carry an approved plan out now."""
+    def book_all(self) -> BookedAll:
+        """Book every approved plan that is not booked yet, by one timetable."""
+    def night_book(self) -> dict[str, Any]:
+        """The live night book: what a timetable of the next four weeks is made from."""
     def bookings(self, state: str | None='waiting') -> list[Booking]:
         """The bookings of a state, soonest first."""
     def move_booking(self, id: int, at: datetime) -> Booking:
@@ -454,6 +458,10 @@ service that is away for a while is waited for."""
         """Book an approved plan: at an instant, or at the site's next window."""
     async def run_plan(self, id: int) -> Run:
         """Carry an approved plan out now."""
+    async def book_all(self) -> BookedAll:
+        """Book every approved plan that is not booked yet, by one timetable."""
+    async def night_book(self) -> dict[str, Any]:
+        """The live night book: what a timetable of the next four weeks is made from."""
     async def bookings(self, state: str | None='waiting') -> list[Booking]:
         """The bookings of a state, soonest first."""
     async def move_booking(self, id: int, at: datetime) -> Booking:

@@ -5,7 +5,7 @@ Source of the format: docs/timetable.md. Times are told in the zone of the site.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from datetime import datetime, timedelta
 from typing import Any
 from zoneinfo import ZoneInfo
@@ -23,8 +23,11 @@ _NAMES = ("unbooked", "late", "moved", "sum")
 _MOST_REASONS = 3
 
 
-def timetable_document(outcome: Outcome, file: str) -> dict[str, Any]:
-    """The answer to a night book."""
+def timetable_document(
+    outcome: Outcome, file: str, names: Mapping[str, str] | None = None
+) -> dict[str, Any]:
+    """The answer to a night book; its texts call jobs, hosts and gates by ``names``."""
+    names = names or {}
     whys, board = Whys(outcome), outcome.board
     booked = sorted(outcome.starts, key=lambda n: (outcome.starts[n], board.tasks[n].job.id))
     left = [task for task in board.tasks if task.number not in outcome.starts]
@@ -34,8 +37,8 @@ def timetable_document(outcome: Outcome, file: str) -> dict[str, Any]:
         "objective": _objective(outcome.vector),
         "proven": outcome.proven,
         "bound": _objective(outcome.bound),
-        "bookings": [_booking(board, whys, board.tasks[n], outcome.starts[n]) for n in booked],
-        "left_out": [_left_out(board, whys, task) for task in left],
+        "bookings": [_booking(whys, board.tasks[n], outcome.starts[n], names) for n in booked],
+        "left_out": [_left_out(whys, task, names) for task in left],
     }
 
 
@@ -47,7 +50,8 @@ def _plain(value: float) -> float:
     return int(value) if value == int(value) else round(value, 6)
 
 
-def _booking(board: Board, whys: Whys, task: Task, start: int) -> dict[str, Any]:
+def _booking(whys: Whys, task: Task, start: int, names: Mapping[str, str]) -> dict[str, Any]:
+    board = whys.board
     job, begins = task.job, board.instant(start)
     ends = board.origin + timedelta(seconds=board.end(task, start))
     late = max(0, board.end(task, start) - task.due) / 60 if task.due is not None else 0
@@ -63,7 +67,7 @@ def _booking(board: Board, whys: Whys, task: Task, start: int) -> dict[str, Any]
         "opening": [instant(edge) for edge in opening],
         "late": _plain(late),
         "why": why,
-        "text": _booking_text(board, task, start, stretches, opening),
+        "text": _booking_text(_Telling(board, job.site, names), board, task, start, stretches),
     }
 
 
@@ -71,13 +75,14 @@ def _opening(board: Board, job: Job, begins: datetime) -> Span:
     return next(span for span in board.opened(job.site) if span[0] <= begins < span[1])
 
 
-def _left_out(board: Board, whys: Whys, task: Task) -> dict[str, Any]:
+def _left_out(whys: Whys, task: Task, names: Mapping[str, str]) -> dict[str, Any]:
+    tell = _Telling(whys.board, task.job.site, names)
     stretches, helps = whys.of_left_out(task), whys.helps(task)
     return {
         "job": task.job.id,
         "why": [stretch_document(stretch) for stretch in stretches],
         "would_help": [help_document(help_) for help_ in helps],
-        "text": _left_out_text(board, task, stretches, helps, whys.shut(task)),
+        "text": _left_out_text(tell, whys.board, task, stretches, helps, whys.shut(task)),
     }
 
 
@@ -106,12 +111,21 @@ def _json(value: Any) -> Any:
 # In words.
 
 
-class _Times:
-    """Times of day at a site, with the day where it is another than that told last."""
+class _Telling:
+    """Times of day at a site, with the day where it is another than that told last; and names of
+    jobs, hosts and gates, where they have any but their ids.
+    """
 
-    def __init__(self, board: Board, site: str) -> None:
+    def __init__(self, board: Board, site: str, names: Mapping[str, str]) -> None:
         self.zone = ZoneInfo(board.sites[site].zone)
         self.day: object = None
+        self.names = names
+
+    def name(self, id_: str) -> str:
+        return self.names.get(id_, id_)
+
+    def listed(self, ids: Sequence[str]) -> str:
+        return listed([self.name(id_) for id_ in ids])
 
     def __call__(self, when: datetime) -> str:
         local = when.astimezone(self.zone)
@@ -121,9 +135,9 @@ class _Times:
 
 
 def _booking_text(
-    board: Board, task: Task, start: int, stretches: Sequence[Stretch], opening: Span
+    tell: _Telling, board: Board, task: Task, start: int, stretches: Sequence[Stretch]
 ) -> str:
-    tell = _Times(board, task.job.site)
+    opening = _opening(board, task.job, board.instant(start))
     head = tell(board.instant(start))
     if start == task.was:
         return f"{head}: it is pinned there." if task.job.pinned else f"{head}: it stays."
@@ -149,7 +163,7 @@ def _distinct(stretches: Sequence[Stretch], but: Stretch | None = None) -> list[
     return kept
 
 
-def _last(board: Board, task: Task, stretch: Stretch, tell: _Times) -> str:
+def _last(board: Board, task: Task, stretch: Stretch, tell: _Telling) -> str:
     """What ended just then."""
     if stretch.kind == "closed":
         return f"the window opens {tell(stretch.end)}"
@@ -158,7 +172,7 @@ def _last(board: Board, task: Task, stretch: Stretch, tell: _Times) -> str:
     return _of(board, task, stretch, tell)
 
 
-def _of(board: Board, task: Task, stretch: Stretch, tell: _Times) -> str:
+def _of(board: Board, task: Task, stretch: Stretch, tell: _Telling) -> str:
     """What keeps a job from a stretch."""
     more, job = stretch.more, task.job
     jobs = list(more.get("jobs", ()))
@@ -175,47 +189,54 @@ def _of(board: Board, task: Task, stretch: Stretch, tell: _Times) -> str:
         case "earliest":
             return f"it may not begin before {tell(more['earliest'])}"
         case "site":
-            return f"{_done(more, 1, tell)} at the site"
+            return f"{_done(more, tell)} at the site"
         case "host":
             cap = next(h.at_once for h in board.book.hosts if h.id == more["host"])
-            return f"{more['host']} bears {cap} at once, and {_done(more, cap, tell)}"
+            return f"{tell.name(more['host'])} bears {cap} at once, and {_done(more, tell)}"
         case "runs":
             cap = board.book.runs_at_once or 0
-            return f"no more than {cap} run at once in all, and {_done(more, cap, tell)}"
+            return f"no more than {cap} run at once in all, and {_done(more, tell)}"
         case "watch":
-            beside = f" beside {listed(jobs)}" if jobs else ""
+            beside = f" beside {tell.listed(jobs)}" if jobs else ""
             return f"nobody is there to watch it{beside} {until}"
         case "gate":
             if more["until"] is None:
-                return _shut(more)
-            return f"gate {more['gate']} waits for {listed(jobs)} and opens {tell(more['until'])}"
+                return _shut(more, tell)
+            return (
+                f"{_gate(more, tell)} waits for {tell.listed(jobs)} and opens {tell(more['until'])}"
+            )
 
 
-def _done(more: dict[str, Any], most: int, tell: _Times) -> str:
-    """Who is in the way, and until when: "j3 and j1 are done 22:40"."""
-    jobs = more["jobs"][:most]
-    return f"{listed(jobs)} {_are(jobs)} done {tell(more['until'])}"
+def _done(more: dict[str, Any], tell: _Telling) -> str:
+    """Who makes room, and when: "j3 is done 22:40"."""
+    if not more["jobs"]:
+        return "none more is to begin"
+    return f"{tell.name(more['jobs'][0])} is done {tell(more['until'])}"
+
+
+def _gate(gate: dict[str, Any], tell: _Telling) -> str:
+    return tell.names.get(gate["gate"]) or f"gate {gate['gate']}"
 
 
 def _are(jobs: Sequence[str]) -> str:
     return "is" if len(jobs) == 1 else "are"
 
 
-def _shut(gate: dict[str, Any]) -> str:
+def _shut(gate: dict[str, Any], tell: _Telling) -> str:
     jobs = gate["jobs"]
-    return f"gate {gate['gate']} stays shut, as {listed(jobs)} {_are(jobs)} left out"
+    return f"{_gate(gate, tell)} stays shut, as {tell.listed(jobs)} {_are(jobs)} left out"
 
 
 def _left_out_text(
+    tell: _Telling,
     board: Board,
     task: Task,
     stretches: Sequence[Stretch],
     helps: Sequence[Help],
     shut: dict[str, Any] | None,
 ) -> str:
-    tell = _Times(board, task.job.site)
     if shut is not None:
-        return f"Left out: {_shut(shut)}."
+        return f"Left out: {_shut(shut, tell)}."
     told = _distinct(stretches)[::-1][:_MOST_REASONS]
     why = "; ".join(_of(board, task, stretch, tell) for stretch in told)
     if not why:
@@ -227,7 +248,7 @@ def _left_out_text(
     return f"Left out: {why}. It would help to {first}{more}."
 
 
-def _help(help_: Help, tell: _Times) -> str:
+def _help(help_: Help, tell: _Telling) -> str:
     more = help_.more
     match help_.act:
         case "widen":
@@ -244,4 +265,4 @@ def _help(help_: Help, tell: _Times) -> str:
         case "unpin":
             return "unpin it"
         case "raise-at-once":
-            return f"let one more run at once on {more['host']}"
+            return f"let one more run at once on {tell.name(more['host'])}"

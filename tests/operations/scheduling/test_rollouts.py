@@ -43,7 +43,7 @@ class Booking(WithContext):
         # 22:00 in Helsinki is 20:00 UTC in winter, 19:00 in summer.
         self.assertEqual(booking.starts_at.weekday(), 5)
         self.assertIn(booking.starts_at.astimezone(UTC).hour, (19, 20, 21, 22, 23))
-        self.assertIn("The window is Sat 22:00 to 02:00", booking.why)
+        self.assertRegex(booking.why, r"^Sat \d+ \w+ 22:00: the window opens 22:00\.$")
         with self.assertRaises(Refused) as caught:
             rollouts.book(self.context, plan.id, Book(), RHONA)
         self.assertEqual(caught.exception.code, "booked-already")
@@ -64,7 +64,8 @@ class Booking(WithContext):
         with self.assertRaises(Refused) as caught:
             rollouts.book(self.context, plan.id, Book(), RHONA)
         self.assertEqual(caught.exception.code, "no-window")
-        self.assertIn("has no window of", str(caught.exception))
+        self.assertIn("only 10 min are left of an opening, and it takes", str(caught.exception))
+        self.assertIn("It would help to make the opening of", str(caught.exception))
 
     def test_what_is_due_is_given_and_what_is_long_past_is_missed_and_found(self) -> None:
         plan = self.approved("skerry-light")

@@ -163,20 +163,22 @@ class Whys:
         return {}
 
     def _in_the_way(self, task: Task, group: int, place: int, end: int) -> dict[str, Any]:
-        """The jobs of a group that run while the job would, the last to end first, and when that
-        is; nothing where nobody runs.
+        """The jobs of a group that run while the job would, and when the first of them ends: those
+        whose end makes room first, the last of these before others. Nothing where nobody runs.
         """
         booked, longest = self._booked[group]
+        room = end * self.board.cell * 60
         over = []
         for start, number in booked[bisect_left(booked, (place - longest, NEVER)) :]:
             if start >= end - 1 + task.length:
                 break
             other = self.board.tasks[number]
             if number != task.number and place < start + other.length:
-                over.append((-self.board.end(other, start), other.job.id))
+                ends = self.board.end(other, start)
+                over.append((ends > room, -ends, other.job.id))
         named = sorted(over)[:_MOST_JOBS]
-        until = {"until": self.board.origin - timedelta(seconds=named[0][0])} if named else {}
-        return {"jobs": [id_ for _, id_ in named], **until}
+        until = {"until": self.board.origin - timedelta(seconds=named[0][1])} if named else {}
+        return {"jobs": [id_ for _, _, id_ in named], **until}
 
     def _gate(self, task: Task) -> dict[str, Any]:
         """The gate that opens last, the jobs it waits for, and when it opens; None: never."""

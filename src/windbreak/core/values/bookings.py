@@ -24,7 +24,7 @@ class Book(Value):
 
 
 class Booking(Value):
-    """The time at which a plan will be carried out, and why then."""
+    """The time at which a plan will be carried out, and why then; ``pinned``: a person gave it."""
 
     id: int
     plan: int
@@ -34,6 +34,28 @@ class Booking(Value):
     state: BookingState = "waiting"
     rollout: int | None = None
     made_by: str = ""
+    pinned: bool = False
+
+
+class BookAll(Value):
+    """Every approved plan that is not booked is booked, by one timetable."""
+
+    model_config = example()
+
+
+class LeftOut(Value):
+    """An approved plan that has no place in the timetable, and why not."""
+
+    plan: int
+    site: Slug
+    text: str
+
+
+class BookedAll(Value):
+    """What was booked, soonest first, and what was left out."""
+
+    bookings: tuple[Booking, ...]
+    left_out: tuple[LeftOut, ...]
 
 
 class NewRollout(Value):

@@ -6,9 +6,8 @@ from collections.abc import Iterator
 from datetime import datetime, timedelta
 from zoneinfo import ZoneInfo
 
-from windbreak.core.scheduling.openings import next_start
 from windbreak.core.values.accounts import Principal
-from windbreak.core.values.bookings import Book, Booking, NewRollout, Rollout
+from windbreak.core.values.bookings import Book, BookedAll, Booking, LeftOut, NewRollout, Rollout
 from windbreak.core.values.plans import Approval, ApprovePlan, SitePlan
 from windbreak.core.values.runs import Run
 from windbreak.core.values.sites import Site
@@ -18,6 +17,7 @@ from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
 from windbreak.operations.planning import brought, planning
 from windbreak.operations.runs import own_files
+from windbreak.operations.scheduling import nights
 from windbreak.operations.sites import sites, tasks, twins
 from windbreak.operations.tracking import shelving
 from windbreak.packages.errors import PackageRefused
@@ -106,18 +106,34 @@ def check_start(context: Context, plan: SitePlan) -> None:
         )
 
 
-def minutes_of(plan: SitePlan) -> int:
-    """How long a plan will take, the way back included; defaults until there is a history."""
-    return 5 + 3 * len(plan.plan.steps)
-
-
 def book(context: Context, plan: int, when: Book, by: Principal) -> Booking:
-    """Book an approved plan: at an instant, or at the site's next window. Writes.
+    """Book an approved plan: at an instant, or where the timetable has a place for it. Writes.
 
-    Raises Refused when it is not approved, is booked already, or no window is long enough.
+    Raises Refused when it is not approved, is booked already, or has no place.
     """
     instance.must_drive(context)
     return _book(context, plan, when.at, by.name)
+
+
+def book_all(context: Context, by: Principal) -> BookedAll:
+    """Book every approved plan that waits for nothing else, by one timetable. Writes."""
+    instance.must_drive(context)
+    booked = {b.plan for b in context.store.bookings.all(state="waiting")}
+    plans = [p for p in context.store.plans.all(state="approved") if p.id not in booked]
+    running = {run.plan for run in context.store.runs.all(state="running")}
+    running |= {run.plan for run in context.store.runs.all(state="waiting")}
+    plans = [plan for plan in plans if plan.id not in running]
+    places = nights.arranged(context, {plan.id: None for plan in plans})
+    bookings, left = [], []
+    for plan in plans:
+        place = places[plan.id]
+        if place.start is None:
+            left.append(LeftOut(plan=plan.id, site=plan.site, text=place.text))
+        else:
+            made = _write(context, plan, place.start, place.text, by.name)
+            bookings.append(made)
+    bookings.sort(key=lambda booking: (booking.starts_at, booking.id))
+    return BookedAll(bookings=tuple(bookings), left_out=tuple(left))
 
 
 def _book(
@@ -137,21 +153,36 @@ def _book(
         if other.plan == plan:
             raise Refused("booked-already", f"plan {plan} is booked for {_when(other, site)}")
     starts, why = _start(context, site, known, at, after)
+    return _write(context, known, starts, why, by, rollout=rollout, pinned=at is not None)
+
+
+def _write(
+    context: Context,
+    plan: SitePlan,
+    starts: datetime,
+    why: str,
+    by: str,
+    *,
+    rollout: int | None = None,
+    pinned: bool = False,
+) -> Booking:
+    site = context.store.sites.get(plan.site)
     with context.store.transaction():
         booking = context.store.bookings.add(
             Booking(
                 id=0,
-                plan=plan,
-                site=known.site,
+                plan=plan.id,
+                site=plan.site,
                 starts_at=starts,
                 why=why,
                 rollout=rollout,
                 made_by=by,
+                pinned=pinned,
             )
         )
-        what = f"plan {plan} for {site.label} booked"
-        context.record(by, what, known.site, why=why, result=_when(booking, site))
-    context.tell("booking", known.site, what)
+        what = f"plan {plan.id} for {site.label} booked"
+        context.record(by, what, plan.site, why=why, result=_when(booking, site))
+    context.tell("booking", plan.site, what)
     return booking
 
 
@@ -163,29 +194,19 @@ def _start(
     after: datetime | None,
 ) -> tuple[datetime, str]:
     now = context.clock()
-    minutes = minutes_of(plan)
     if at is not None:
         if at.tzinfo is None:
             raise Refused("no-time-zone", "say the time with its zone, as 2026-11-24T01:10:00Z")
         if at < now - timedelta(minutes=1):
             raise Refused("in-the-past", f"{at:%Y-%m-%d %H:%M %Z} has passed")
         return at, "The time was given by hand."
-    found = next_start(
-        site.windows, site.timezone, max(now, after or now), timedelta(minutes=minutes)
-    )
-    if found is None:
-        raise Refused(
-            "no-window", f"{site.label} has no window of {minutes} minutes in the next four weeks"
-        )
-    start, (opens, closes) = found
-    zone = ZoneInfo(site.timezone)
-    why = (
-        f"The window is {opens.astimezone(zone):%a %H:%M} to {closes.astimezone(zone):%H:%M}, "
-        f"its own time; the run needs {minutes} minutes with the way back."
-    )
+    place = nights.arranged(context, {plan.id: after})[plan.id]
+    if place.start is None:
+        raise Refused("no-window", f"{site.label}: {place.text}")
     if after is not None and after > now:
-        why = f"The quiet time ends {after.astimezone(zone):%a %H:%M}. {why}"
-    return start, why
+        zone = ZoneInfo(site.timezone)
+        return place.start, f"The quiet time ends {after.astimezone(zone):%a %H:%M}. {place.text}"
+    return place.start, place.text
 
 
 def _when(booking: Booking, site: Site) -> str:
@@ -212,7 +233,7 @@ def move(context: Context, booking: int, at: datetime, by: Principal) -> Booking
     site, plan = context.store.sites.get(known.site), context.store.plans.get(known.plan)
     starts, why = _start(context, site, plan, at, None)
     with context.store.transaction():
-        changed = context.store.bookings.change(booking, starts_at=starts, why=why)
+        changed = context.store.bookings.change(booking, starts_at=starts, why=why, pinned=True)
         what = f"booking {booking} moved"
         context.record(by.name, what, known.site, why=why, result=_when(changed, site))
     context.tell("booking", known.site, what)

@@ -9,12 +9,13 @@ from fastapi import APIRouter, Query, Request, Response
 from fastapi.responses import FileResponse
 
 from windbreak.core.values.basics import Value, example
-from windbreak.core.values.bookings import Book, Booking, NewRollout, Rollout
+from windbreak.core.values.bookings import Book, BookAll, BookedAll, Booking, NewRollout, Rollout
 from windbreak.core.values.charts import Chart
 from windbreak.core.values.findings import Finding, SnoozeFinding
 from windbreak.core.values.holds import NewHold, StandingHold
 from windbreak.core.values.ledger import LedgerEntry
 from windbreak.core.values.matters import Debt, Matter, TakeWayOut
+from windbreak.core.values.nightbooks import NightBook
 from windbreak.core.values.plans import ApprovePlan, SitePlan
 from windbreak.core.values.policy import InForce, NewRule, Rule
 from windbreak.core.values.runs import Run
@@ -24,7 +25,7 @@ from windbreak.operations.administration import exports
 from windbreak.operations.findings import findings, today
 from windbreak.operations.planning import planning, policy
 from windbreak.operations.runs import debts, matters, pictures, runs, ways_out
-from windbreak.operations.scheduling import rollouts
+from windbreak.operations.scheduling import nights, rollouts
 from windbreak.operations.views import runs as run_views
 from windbreak.service.paging import After, page
 from windbreak.service.routers.outward import CSV
@@ -69,6 +70,18 @@ def run_plan(context: Ctx, who: Who, id: Number, request: Request) -> Run:
     run = runs.start(context, id, who.name)
     request.app.state.driver.carry_out(run)
     return run
+
+
+@router.post("/bookings", status_code=201)
+def book_all(context: Ctx, who: Who, all_: BookAll) -> BookedAll:
+    """Book every approved plan that is not booked yet, by one timetable."""
+    return rollouts.book_all(context, who)
+
+
+@router.get("/night-book")
+def show_night_book(context: Ctx, who: Who) -> NightBook:
+    """The live night book: what a timetable of the next four weeks is made from."""
+    return nights.night_book(context)
 
 
 @router.get("/bookings")

@@ -7,6 +7,7 @@ const TOUCHED: Record<string, string[]> = {
   site: ["site", "today", "products", "licences", "coverage"],
   plan: ["plans", "site", "today"],
   booking: ["plans", "site", "today"],
+  freeze: ["plans", "site", "today"],
   rollout: ["today"],
   feed: ["today", "feeds", "coverage"],
   release: ["today", "feeds", "products", "licences", "site", "coverage"],

@@ -540,6 +540,50 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/freezes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Freezes
+         * @description The freezes that are not over, soonest first.
+         */
+        get: operations["list_freezes_api_v1_freezes_get"];
+        put?: never;
+        /**
+         * Add Freeze
+         * @description Leave sites alone for a while; bookings that it meets are booked anew.
+         */
+        post: operations["add_freeze_api_v1_freezes_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/freezes/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Lift Freeze
+         * @description Lift a freeze.
+         */
+        delete: operations["lift_freeze_api_v1_freezes__id__delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/holds": {
         parameters: {
             query?: never;
@@ -3521,6 +3565,23 @@ export interface components {
             needs: string;
         };
         /**
+         * Frozen
+         * @description A freeze that was entered, and what came of the bookings that it met.
+         */
+        Frozen: {
+            freeze: components["schemas"]["SiteFreeze"];
+            /**
+             * Moved
+             * @default []
+             */
+            moved: string[];
+            /**
+             * Out
+             * @default []
+             */
+            out: string[];
+        };
+        /**
          * Gate
          * @description Jobs that begin only when others have ended, and so many quiet minutes after.
          */
@@ -4692,6 +4753,36 @@ export interface components {
             sign_in_name?: string | null;
             /** Url */
             url: string;
+        };
+        /**
+         * NewFreeze
+         * @description From when to when, for whom and why: a site, a host or a client; the fleet where none is.
+         * @example {
+         *       "client": "Ness Ferries",
+         *       "from": "2026-12-18T18:00:00Z",
+         *       "reason": "the season",
+         *       "to": "2027-01-04T08:00:00Z"
+         *     }
+         */
+        NewFreeze: {
+            /** Client */
+            client?: string | null;
+            /**
+             * From
+             * Format: date-time
+             */
+            from: string;
+            /** Host */
+            host?: string | null;
+            /** Reason */
+            reason: string;
+            /** Site */
+            site?: string | null;
+            /**
+             * To
+             * Format: date-time
+             */
+            to: string;
         };
         /**
          * NewHold
@@ -6317,6 +6408,45 @@ export interface components {
             label: string;
             /** Site */
             site: string;
+        };
+        /**
+         * SiteFreeze
+         * @description A freeze that was entered, by whom and when.
+         * @example {
+         *       "client": "Ness Ferries",
+         *       "from": "2026-12-18T18:00:00Z",
+         *       "reason": "the season",
+         *       "to": "2027-01-04T08:00:00Z"
+         *     }
+         */
+        SiteFreeze: {
+            /** Client */
+            client?: string | null;
+            /**
+             * From
+             * Format: date-time
+             */
+            from: string;
+            /** Host */
+            host?: string | null;
+            /** Id */
+            id: number;
+            /**
+             * Made At
+             * Format: date-time
+             */
+            made_at: string;
+            /** Made By */
+            made_by: string;
+            /** Reason */
+            reason: string;
+            /** Site */
+            site?: string | null;
+            /**
+             * To
+             * Format: date-time
+             */
+            to: string;
         };
         /**
          * SitePlan
@@ -9294,6 +9424,205 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Forecast"][];
                 };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    list_freezes_api_v1_freezes_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SiteFreeze"][];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    add_freeze_api_v1_freezes_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewFreeze"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Frozen"];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    lift_freeze_api_v1_freezes__id__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description That can't be read */
             400: {

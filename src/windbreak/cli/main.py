@@ -21,7 +21,17 @@ INDEX = Path(__file__).parent / "index.json"
 # The modules that declare commands, in the order in which ``--help`` lists them.
 MODULES = (
     *("server", "work", "reasoning", "policy", "ties", "fleet", "feeds", "products", "licences"),
-    *("shelf", "outward", "running", "matters", "errands", "cases", "timetables", "completion"),
+    *(
+        "shelf",
+        "outward",
+        "running",
+        "matters",
+        "errands",
+        "cases",
+        "timetables",
+        "freezes",
+        "completion",
+    ),
 )
 
 _EPILOG = """examples:

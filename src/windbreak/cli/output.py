@@ -190,6 +190,16 @@ def each_file(args: argparse.Namespace, answer: Any, tell: Any) -> int:
     return status
 
 
+def instant(text: str) -> datetime:
+    try:
+        found = datetime.fromisoformat(text)
+    except ValueError:
+        raise argparse.ArgumentTypeError(
+            f"{text!r} is not a time; write it as 2026-11-24T01:10"
+        ) from None
+    return found.astimezone() if found.tzinfo is None else found
+
+
 def local(instant: datetime) -> str:
     """An instant in the terminal's own zone: "Tue 24 Nov 01:10 UTC"."""
     here = instant.astimezone()

@@ -7,7 +7,19 @@ import json
 from datetime import date, datetime
 from typing import TYPE_CHECKING, Any
 
-from windbreak.cli.output import Refusal, age, ask, dump, local, plain, say, state, styled, table
+from windbreak.cli.output import (
+    Refusal,
+    age,
+    ask,
+    dump,
+    instant,
+    local,
+    plain,
+    say,
+    state,
+    styled,
+    table,
+)
 from windbreak.cli.profile import connect, pick_product, pick_site
 from windbreak.wording.acts import command, command_line
 
@@ -44,7 +56,7 @@ def add(commands: Any, common: argparse.ArgumentParser) -> None:
     one.add_argument("plan", metavar="PLAN", type=int, nargs="?")
     one.add_argument("--all", action="store_true", help="every approved plan that is not booked")
     one.add_argument(
-        "--at", type=_instant, metavar="TIME", help="a time, as 2026-11-24T01:10 (local) or …Z"
+        "--at", type=instant, metavar="TIME", help="a time, as 2026-11-24T01:10 (local) or …Z"
     )
     one.set_defaults(do=_book)
     one = commands.add_parser("calendar", parents=[common], help="what is booked")
@@ -99,16 +111,6 @@ def _add_rollouts(commands: Any, common: argparse.ArgumentParser) -> None:
         one = verbs.add_parser(verb, parents=[common], help=words)
         one.add_argument("rollout", metavar="ROLLOUT", type=int)
         one.set_defaults(do=act)
-
-
-def _instant(text: str) -> datetime:
-    try:
-        found = datetime.fromisoformat(text)
-    except ValueError:
-        raise argparse.ArgumentTypeError(
-            f"{text!r} is not a time; write it as 2026-11-24T01:10"
-        ) from None
-    return found.astimezone() if found.tzinfo is None else found
 
 
 def _today(args: argparse.Namespace) -> None:

@@ -27,6 +27,7 @@ if TYPE_CHECKING:
     from windbreak.core.values.errands import Errand
     from windbreak.core.values.feeds import CredentialCheck, Feed, FeedChange, NewFeed, PollResult
     from windbreak.core.values.findings import Finding, SnoozeFinding
+    from windbreak.core.values.freezes import Frozen, NewFreeze, SiteFreeze
     from windbreak.core.values.holds import NewHold, StandingHold
     from windbreak.core.values.hooks import Delivery, Hook, Instance, NewHook
     from windbreak.core.values.inventories import Inventory
@@ -63,6 +64,7 @@ HOMES = {
     "core.values.accounts": "Account Principal Token",
     "core.values.advisories": "KnownAdvisory",
     "core.values.bookings": "BookedAll Booking Rollout",
+    "core.values.freezes": "Frozen SiteFreeze",
     "core.values.charts": "Chart",
     "core.values.errands": "Errand",
     "core.values.feeds": "CredentialCheck Feed PollResult",
@@ -422,6 +424,21 @@ def run_plan(id: int) -> Call[Run]:
 def book_all() -> Call[BookedAll]:
     """Book every approved plan that is not booked yet, by one timetable."""
     return _send("POST", "/bookings", {})
+
+
+def freezes() -> Call[list[SiteFreeze]]:
+    """The freezes that are not over, soonest first."""
+    return _get("/freezes")
+
+
+def add_freeze(new: NewFreeze) -> Call[Frozen]:
+    """Leave sites alone for a while; bookings that it meets are booked anew."""
+    return _send("POST", "/freezes", new)
+
+
+def lift_freeze(id: int) -> Call[None]:
+    """Lift a freeze."""
+    return _send("DELETE", _at("/freezes/{}", id))
 
 
 def night_book() -> Call[dict[str, Any]]:

@@ -27,6 +27,7 @@ from windbreak.core.values.charts import Chart
 from windbreak.core.values.errands import Errand
 from windbreak.core.values.feeds import CredentialCheck, Feed, FeedChange, NewFeed, PollResult
 from windbreak.core.values.findings import Finding, SnoozeFinding
+from windbreak.core.values.freezes import Frozen, NewFreeze, SiteFreeze
 from windbreak.core.values.holds import NewHold, StandingHold
 from windbreak.core.values.hooks import Delivery, Hook, Instance, NewHook
 from windbreak.core.values.inventories import Inventory
@@ -181,6 +182,12 @@ service that is away for a while is waited for."""
         """Carry an approved plan out now."""
     def book_all(self) -> BookedAll:
         """Book every approved plan that is not booked yet, by one timetable."""
+    def freezes(self) -> list[SiteFreeze]:
+        """The freezes that are not over, soonest first."""
+    def add_freeze(self, new: NewFreeze) -> Frozen:
+        """Leave sites alone for a while; bookings that it meets are booked anew."""
+    def lift_freeze(self, id: int) -> None:
+        """Lift a freeze."""
     def night_book(self) -> dict[str, Any]:
         """The live night book: what a timetable of the next four weeks is made from."""
     def bookings(self, state: str | None='waiting') -> list[Booking]:
@@ -460,6 +467,12 @@ service that is away for a while is waited for."""
         """Carry an approved plan out now."""
     async def book_all(self) -> BookedAll:
         """Book every approved plan that is not booked yet, by one timetable."""
+    async def freezes(self) -> list[SiteFreeze]:
+        """The freezes that are not over, soonest first."""
+    async def add_freeze(self, new: NewFreeze) -> Frozen:
+        """Leave sites alone for a while; bookings that it meets are booked anew."""
+    async def lift_freeze(self, id: int) -> None:
+        """Lift a freeze."""
     async def night_book(self) -> dict[str, Any]:
         """The live night book: what a timetable of the next four weeks is made from."""
     async def bookings(self, state: str | None='waiting') -> list[Booking]:

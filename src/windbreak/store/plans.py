@@ -8,6 +8,7 @@ from collections.abc import Iterable
 import peewee
 
 from windbreak.core.values.bookings import Booking, Rollout
+from windbreak.core.values.freezes import SiteFreeze
 from windbreak.core.values.plans import SitePlan
 from windbreak.store.database import Mark
 from windbreak.store.documents import Documents, Row
@@ -62,6 +63,17 @@ class Plans(Documents[SitePlan]):
             given,
         )
         return {str(site): dict(json.loads(targets)) for site, targets in rows}
+
+
+class FreezeRow(Row):
+    id = peewee.IntegerField(primary_key=True)
+
+    class Meta:
+        table_name = "freeze"
+
+
+class Freezes(Documents[SiteFreeze]):
+    model, value = FreezeRow, SiteFreeze
 
 
 class Bookings(Documents[Booking]):

@@ -13,7 +13,7 @@ from windbreak.store.ledger import Events, Ledger
 from windbreak.store.licences import Licences, Seats
 from windbreak.store.matters import Debts, Matters
 from windbreak.store.outward import Deliveries, Hooks
-from windbreak.store.plans import Bookings, Plans, Rollouts
+from windbreak.store.plans import Bookings, Freezes, Plans, Rollouts
 from windbreak.store.policy import Clashes, Holds, Locksteps, Rules
 from windbreak.store.releases import Advisories, Feeds, Packages, Products, Releases, Rights
 from windbreak.store.runs import Journals, Runs
@@ -40,7 +40,7 @@ class Store:
         self.holds, self.rules = Holds(database), Rules(database)
         self.locksteps, self.clashes = Locksteps(database), Clashes(database)
         self.plans, self.bookings = Plans(database), Bookings(database)
-        self.rollouts = Rollouts(database)
+        self.rollouts, self.freezes = Rollouts(database), Freezes(database)
         self.runs, self.journal = Runs(database), Journals(database)
         self.debts, self.matters = Debts(database), Matters(database)
         self.errands, self.tasks = Errands(database), Tasks(database)

@@ -38,6 +38,7 @@ from windbreak.operations.runs import (
 from windbreak.operations.runs.acting import Acting, Stopped
 from windbreak.operations.runs.course import differing
 from windbreak.operations.runs.journal import NOT_WAITING, StepFailed
+from windbreak.operations.scheduling import freezes
 from windbreak.operations.tracking import rights
 from windbreak.packages.errors import PackageRefused
 from windbreak.wording.matters import worse_text
@@ -227,9 +228,12 @@ class Runner(Acting):
         way back. A run that was begun outside of it, knowingly, is bound by none.
         """
         site, now = self.context.store.sites.get(self.site.id), self.context.clock()
+        needed = STEP + BACK
+        freeze = freezes.between(self.context, site, now, now + needed)
+        if freeze is not None:
+            raise Stopped(f"{before}: {site.label} is to be left alone: {freeze.reason}.")
         if self.run.outside or not site.windows:
             return
-        needed = STEP + BACK
         open_ = openings(site.windows, site.timezone, now, now + needed)
         if not any(opens <= now and now + needed <= closes for opens, closes in open_):
             raise Stopped(

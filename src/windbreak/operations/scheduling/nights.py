@@ -18,6 +18,7 @@ from windbreak.core.values.nightbooks import (
     BookHost,
     BookSite,
     BookWindow,
+    Freeze,
     HoursWindow,
     Job,
     NightBook,
@@ -26,6 +27,7 @@ from windbreak.core.values.nightbooks import (
 from windbreak.core.values.plans import SitePlan
 from windbreak.core.values.sites import Site
 from windbreak.operations.context import Context
+from windbreak.operations.scheduling import freezes
 from windbreak.wording.timetables import timetable_document
 
 HORIZON = timedelta(days=28)
@@ -64,7 +66,7 @@ def night_book(context: Context, new: Mapping[int, datetime | None] | None = Non
         horizon=at + HORIZON,
         hosts=tuple(BookHost(id=h.id, at_once=h.at_once) for h in context.store.hosts.all()),
         sites=tuple(
-            _site(site, by_hand.get(site.id), plans) for site in context.store.sites.live()
+            _site(context, site, by_hand.get(site.id), plans) for site in context.store.sites.live()
         ),
         jobs=tuple(jobs),
     )
@@ -107,7 +109,9 @@ def _booked(plan: SitePlan, booking: Booking) -> Job:
     return _job(plan).model_copy(update={"was": booking.starts_at, "pinned": pinned})
 
 
-def _site(site: Site, by_hand: Booking | None, plans: Mapping[int, SitePlan]) -> BookSite:
+def _site(
+    context: Context, site: Site, by_hand: Booking | None, plans: Mapping[int, SitePlan]
+) -> BookSite:
     windows: list[BookWindow] = [
         HoursWindow(days=w.days, start=w.start, end=w.end) for w in site.windows
     ]
@@ -123,4 +127,13 @@ def _site(site: Site, by_hand: Booking | None, plans: Mapping[int, SitePlan]) ->
                 minutes=needed + int(GRID.total_seconds() // 60),
             )
         )
-    return BookSite(id=site.id, host=site.host, zone=site.timezone, windows=tuple(windows))
+    return BookSite(
+        id=site.id,
+        host=site.host,
+        zone=site.timezone,
+        windows=tuple(windows),
+        freezes=tuple(
+            Freeze(from_=freeze.from_, to=freeze.to, reason=freeze.reason)
+            for freeze in freezes.of_site(context, site)
+        ),
+    )

@@ -8,6 +8,7 @@ from zoneinfo import ZoneInfo
 
 from windbreak.core.values.accounts import Principal
 from windbreak.core.values.bookings import Book, BookedAll, Booking, LeftOut, NewRollout, Rollout
+from windbreak.core.values.freezes import Frozen, SiteFreeze
 from windbreak.core.values.plans import Approval, ApprovePlan, SitePlan
 from windbreak.core.values.runs import Run
 from windbreak.core.values.sites import Site
@@ -17,7 +18,7 @@ from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
 from windbreak.operations.planning import brought, planning
 from windbreak.operations.runs import own_files
-from windbreak.operations.scheduling import nights
+from windbreak.operations.scheduling import freezes, nights
 from windbreak.operations.sites import sites, tasks, twins
 from windbreak.operations.tracking import shelving
 from windbreak.packages.errors import PackageRefused
@@ -113,6 +114,33 @@ def book(context: Context, plan: int, when: Book, by: Principal) -> Booking:
     """
     instance.must_drive(context)
     return _book(context, plan, when.at, by.name)
+
+
+def go_around(context: Context, freeze: SiteFreeze, by: Principal) -> Frozen:
+    """Book anew what a freeze meets; all other bookings stay where they are. A time that a person
+    gave is no exception. What has no other place is withdrawn, and says so. Writes.
+    """
+    met, moved, out = [], [], []
+    for booking in context.store.bookings.all(state="waiting"):
+        site, plan = context.store.sites.get(booking.site), context.store.plans.get(booking.plan)
+        ends = booking.starts_at + timedelta(minutes=nights.minutes_of(plan) + nights.BACK)
+        if freezes.between(context, site, booking.starts_at, ends) is not None:
+            met.append(booking)
+            context.store.bookings.change(booking.id, state="withdrawn")
+    places = nights.arranged(context, {booking.plan: None for booking in met})
+    for booking in met:
+        site, place = context.store.sites.get(booking.site), places[booking.plan]
+        plan = context.store.plans.get(booking.plan)
+        reason = f"moved around a freeze: {freeze.reason}"
+        if place.start is None:
+            out.append(f"{site.label}: {place.text}")
+            what = f"booking {booking.id} withdrawn"
+            context.record(by.name, what, booking.site, why=reason, result=place.text)
+            continue
+        why = f"{place.text} It was {_when(booking, site)}, {reason}."
+        anew = _write(context, plan, place.start, why, by.name, rollout=booking.rollout)
+        moved.append(f"{site.label}: {_when(booking, site)} to {_when(anew, site)}")
+    return Frozen(freeze=freeze, moved=tuple(moved), out=tuple(out))
 
 
 def book_all(context: Context, by: Principal) -> BookedAll:

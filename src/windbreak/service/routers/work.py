@@ -12,6 +12,7 @@ from windbreak.core.values.basics import Value, example
 from windbreak.core.values.bookings import Book, BookAll, BookedAll, Booking, NewRollout, Rollout
 from windbreak.core.values.charts import Chart
 from windbreak.core.values.findings import Finding, SnoozeFinding
+from windbreak.core.values.freezes import Frozen, NewFreeze, SiteFreeze
 from windbreak.core.values.holds import NewHold, StandingHold
 from windbreak.core.values.ledger import LedgerEntry
 from windbreak.core.values.matters import Debt, Matter, TakeWayOut
@@ -25,7 +26,7 @@ from windbreak.operations.administration import exports
 from windbreak.operations.findings import findings, today
 from windbreak.operations.planning import planning, policy
 from windbreak.operations.runs import debts, matters, pictures, runs, ways_out
-from windbreak.operations.scheduling import nights, rollouts
+from windbreak.operations.scheduling import freezes, nights, rollouts
 from windbreak.operations.views import runs as run_views
 from windbreak.service.paging import After, page
 from windbreak.service.routers.outward import CSV
@@ -76,6 +77,25 @@ def run_plan(context: Ctx, who: Who, id: Number, request: Request) -> Run:
 def book_all(context: Ctx, who: Who, all_: BookAll) -> BookedAll:
     """Book every approved plan that is not booked yet, by one timetable."""
     return rollouts.book_all(context, who)
+
+
+@router.get("/freezes")
+def list_freezes(context: Ctx, who: Who) -> list[SiteFreeze]:
+    """The freezes that are not over, soonest first."""
+    return freezes.listed(context)
+
+
+@router.post("/freezes", status_code=201)
+def add_freeze(context: Ctx, who: Who, new: NewFreeze) -> Frozen:
+    """Leave sites alone for a while; bookings that it meets are booked anew."""
+    freeze = freezes.add(context, new, who)
+    return rollouts.go_around(context, freeze, who)
+
+
+@router.delete("/freezes/{id}", status_code=204)
+def lift_freeze(context: Ctx, who: Who, id: Number) -> None:
+    """Lift a freeze."""
+    freezes.lift(context, id, who)
 
 
 @router.get("/night-book")

@@ -1,0 +1,66 @@
+"""Freezes: entered and lifted, of the fleet, a client, a host or a site."""
+
+from __future__ import annotations
+
+from datetime import datetime
+
+from windbreak.core.values.accounts import Principal
+from windbreak.core.values.freezes import NewFreeze, SiteFreeze
+from windbreak.core.values.sites import Site
+from windbreak.operations.context import Context
+from windbreak.operations.errors import Refused
+
+
+def listed(context: Context) -> list[SiteFreeze]:
+    """The freezes that are not over, soonest first. Reads."""
+    now = context.clock()
+    return sorted(
+        (f for f in context.store.freezes.all() if f.to > now), key=lambda f: (f.from_, f.id)
+    )
+
+
+def of_site(context: Context, site: Site) -> list[SiteFreeze]:
+    """The freezes that hold at a site, now or later. Reads."""
+    return [freeze for freeze in listed(context) if _holds(freeze, site)]
+
+
+def _holds(freeze: SiteFreeze, site: Site) -> bool:
+    if freeze.site is not None:
+        return freeze.site == site.id
+    if freeze.host is not None:
+        return freeze.host == site.host
+    return freeze.client is None or freeze.client == site.client
+
+
+def between(context: Context, site: Site, start: datetime, end: datetime) -> SiteFreeze | None:
+    """A freeze of a site that meets a stretch of time. Reads."""
+    return next((f for f in of_site(context, site) if f.from_ < end and start < f.to), None)
+
+
+def add(context: Context, new: NewFreeze, by: Principal) -> SiteFreeze:
+    """Leave sites alone for a while. Writes. Raises NotFound, Refused."""
+    if new.site is not None:
+        context.store.sites.get(new.site)
+    if new.host is not None:
+        context.store.hosts.get(new.host)
+    clients = {site.client for site in context.store.sites.all() if site.client}
+    if new.client is not None and new.client not in clients:
+        names = ", ".join(sorted(clients))
+        raise Refused("unknown-client", f"no site is of {new.client!r}; clients: {names}")
+    if new.to <= context.clock():
+        raise Refused("in-the-past", "this freeze is over already")
+    fields = {**new.model_dump(), "id": 0, "made_by": by.name, "made_at": context.clock()}
+    with context.store.transaction():
+        kept = context.store.freezes.add(SiteFreeze.model_validate(fields))
+        context.record(by.name, f"freeze {kept.id} of {kept.where}", kept.where, why=new.reason)
+    context.tell("freeze", str(kept.id), f"{kept.where} is frozen")
+    return kept
+
+
+def lift(context: Context, freeze: int, by: Principal) -> None:
+    """Let sites be worked on again. Writes. Raises NotFound."""
+    known = context.store.freezes.get(freeze)
+    with context.store.transaction():
+        context.store.freezes.drop(freeze)
+        context.record(by.name, f"freeze {freeze} of {known.where} lifted", known.where)
+    context.tell("freeze", str(freeze), f"{known.where} is frozen no more")

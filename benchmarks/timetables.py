@@ -16,7 +16,7 @@ from typing import Any
 
 from benchmarks.figures import Figure, timed
 from windbreak.core.bits import bits
-from windbreak.core.scheduling.board import Board
+from windbreak.core.scheduling.board import NEVER, Board
 from windbreak.core.scheduling.reading import read_book
 from windbreak.core.scheduling.search import Vector
 from windbreak.core.scheduling.timetable import timetable
@@ -166,6 +166,8 @@ def solved(board: Board, seconds: float) -> Vector:
         allowed = list(bits(task.allowed))
         booked[n] = model.new_bool_var(f"b{n}")
         places[0].append(weight * (1 - booked[n]))
+        if task.was != NEVER and not (task.was >= 0 and task.allowed >> task.was & 1):
+            places[2].append(1)  # it can't stay
         if not allowed:
             model.add(booked[n] == 0)
             continue
@@ -184,7 +186,7 @@ def solved(board: Board, seconds: float) -> Vector:
             late = model.new_int_var(0, horizon * step * 2, f"l{n}")
             model.add(late >= end - task.due // 60).only_enforce_if(booked[n])
             places[1].append(weight * late)
-        if task.was >= 0:
+        if task.was >= 0 and task.allowed >> task.was & 1:
             stays = model.new_bool_var(f"w{n}")
             model.add(starts[n] == task.was).only_enforce_if(stays)
             model.add_implication(stays, booked[n])
@@ -192,12 +194,14 @@ def solved(board: Board, seconds: float) -> Vector:
     for group in board.groups:
         inside = [spans[n] for n in group.members if n in spans]
         if group.name == "watch":
-            most = len(group.people)
+            most, demands = len(group.people), [1] * len(inside)
             for level in range(most):
                 there = group.people[level]
                 below = group.people[level - 1] if level else board.whole
-                inside += _missing(model, most - level, below & ~there)
-            model.add_cumulative(inside, _demands(inside, group, most), most)
+                missing = _missing(model, below & ~there)
+                inside += missing
+                demands += [most - level] * len(missing)
+            model.add_cumulative(inside, demands, most)
         elif inside:
             model.add_cumulative(inside, [1] * len(inside), group.cap)
     for after, before, quiet in zip(board.after, board.before, board.quiet, strict=True):
@@ -228,23 +232,14 @@ def solved(board: Board, seconds: float) -> Vector:
     return vector[0], vector[1], vector[2], vector[3]
 
 
-_DEMAND: dict[int, int] = {}
-
-
-def _missing(model: Any, demand: int, cells: int) -> list[Any]:
-    """Fixed stretches in which so many people are not there."""
+def _missing(model: Any, cells: int) -> list[Any]:
+    """Fixed stretches of some cells, in which somebody is not there."""
     found, place = [], 0
     while cells >> place:
         first = place + ((cells >> place) & -(cells >> place)).bit_length() - 1
         end = first
         while cells >> end & 1:
             end += 1
-        interval = model.new_fixed_size_interval_var(first, end - first, f"m{demand}:{first}")
-        _DEMAND[interval.index] = demand
-        found.append(interval)
+        found.append(model.new_fixed_size_interval_var(first, end - first, f"missing {first}"))
         place = end
     return found
-
-
-def _demands(intervals: list[Any], group: Any, most: int) -> list[int]:
-    return [_DEMAND.get(interval.index, 1) for interval in intervals]

@@ -9,7 +9,7 @@ import sys
 import tempfile
 import unittest
 from collections.abc import Iterator
-from datetime import date, timedelta
+from datetime import date, datetime, timedelta
 from pathlib import Path
 
 from tests.core.resolution.test_resolve import DATA, EXPECTED
@@ -377,6 +377,34 @@ class OverTheDemo(WithDemo):
             {v["product"]: v["to"] for v in offline["verdicts"]},
             {v.product: v.to for v in live.verdicts},
         )
+
+    def test_a_night_is_booked_read_offline_and_goes_around_a_freeze(self) -> None:
+        site = "seapink-florists"
+        plan = self.windbreak.draft_plan(site)
+        self.windbreak.approve_plan(plan.id, "a test")
+        refused = self.ask("book", str(plan.id), "--all")
+        self.assertEqual((refused.returncode, "no plan" in refused.stderr), (2, True))
+        booked = json.loads(self.ask("book", "--all", "--json").stdout)
+        booking = next(b for b in booked["bookings"] if b["site"] == site)
+        with tempfile.TemporaryDirectory() as folder:
+            file = f"{folder}/night.json"
+            self.assertIn(
+                f"windbreak timetable {file}", self.ask("night-book", "--to", file).stdout
+            )
+            answer = json.loads(windbreak("timetable", file, "--json").stdout)
+        kept = next(b for b in answer["bookings"] if b["job"] == f"plan-{plan.id}")
+        self.assertEqual(kept["start"], booking["starts_at"])
+        self.assertEqual([why["kind"] for why in kept["why"]], ["kept"])
+        starts = datetime.fromisoformat(booking["starts_at"])
+        span = [(starts - timedelta(hours=1)).isoformat(), (starts + timedelta(days=1)).isoformat()]
+        told = self.ask("freeze", "add", *span, "--site", site, "--why", "a sale")
+        self.assertIn("moved: Seapink Florists", told.stdout)
+        (freeze,) = json.loads(self.ask("freeze", "list", "--json").stdout)
+        self.assertEqual((freeze["site"], freeze["reason"]), (site, "a sale"))
+        self.assertEqual(self.ask("freeze", "lift", str(freeze["id"])).returncode, 0)
+        backwards = self.ask("freeze", "add", *span[::-1], "--why", "x")
+        self.assertEqual(backwards.returncode, 2)
+        self.assertIn("a freeze ends after it begins", backwards.stderr)
 
     def test_what_changes_something_asks_and_refuses_where_nobody_answers(self) -> None:
         plan = self.ask("plan", "skerry-light", "-q").stdout.strip()

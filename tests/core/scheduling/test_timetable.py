@@ -31,9 +31,10 @@ class Made(unittest.TestCase):
                 self.assertLessEqual(outcome.bound, outcome.vector)
 
     def test_small_books_are_as_good_as_by_trying_every_order(self) -> None:
-        for seed in (*range(24), 1107):
+        # The last are books in which a slip of the search or of the tie was seen once.
+        for seed in (*range(100, 130), 1207, 2006, 2259, 2232, 2334):
             with self.subTest(seed=seed):
-                book = books.made(100 + seed, 4 if seed % 3 else 5, days=0.6)
+                book = books.made(seed, 5 if seed % 2 else 4, days=0.6)
                 outcome, (vector, told) = timetable(book), books.best(book)
                 starts = starts_of(outcome)
                 ids = sorted(job.id for job in book.jobs)

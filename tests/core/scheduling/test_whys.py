@@ -167,18 +167,18 @@ class Helps(WithBooks):
             opens, closes = more["opening"] if help_.act == "widen" else (more["from"], more["to"])
             room = timedelta(minutes=more.get("minutes", 0))
             day = [(s, s + length) for s in self.grid(opens - room, closes + room)]
-            # The opening is longer by so many minutes, at its two ends together.
-            fits = [
-                s
+            # How much longer the opening would have to be, at its two ends together.
+            needed = [
+                max(opens - s, timedelta()) + max(e - closes, timedelta())
                 for s, e in day
-                if max(opens - s, timedelta()) + max(e - closes, timedelta()) <= room
-                and not any(f.from_ < e and s < f.to for f in site.freezes)
+                if not any(f.from_ < e and s < f.to for f in site.freezes)
                 and (job.earliest is None or s >= job.earliest)
                 and book.at <= s
                 and e <= book.horizon
+                and books.together(book, {**starts, job.id: s})
             ]
-            others = {id_: at for id_, at in starts.items() if id_ != job.id}
-            return any(books.together(book, {**others, job.id: s}) for s in fits)
+            least = min(needed, default=None)
+            return least is not None and least <= room < least + timedelta(minutes=1)
         match help_.act:
             case "raise-at-once":
                 change["hosts"] = tuple(

@@ -10,7 +10,7 @@ long as it really is: on the night the clocks change, 01:00 to 04:00 may be two 
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Sequence
 from datetime import UTC, date, datetime, timedelta
 from functools import lru_cache
 from zoneinfo import ZoneInfo
@@ -34,7 +34,8 @@ def openings(
     those that touch or overlap are one. They are whole: what lies before and after is not cut off.
     """
     tz = ZoneInfo(zone)
-    every = (span for window in windows for span in _opened(window, tz, start, end))
+    first, last = start.astimezone(tz).date() - 2 * _DAY, end.astimezone(tz).date() + _DAY
+    every = (span for window in windows for span in _opened(window, zone, first, last))
     return [(a, b) for a, b in joined(every) if a <= end and b > start]
 
 
@@ -70,23 +71,27 @@ def within(spans: Iterable[Span], start: datetime, end: datetime) -> list[Span]:
     return [(opens, closes) for opens, closes in cut if opens < closes]
 
 
+@lru_cache(maxsize=16384)
 def _opened(
-    window: Window | HoursWindow | RuleWindow, tz: ZoneInfo, start: datetime, end: datetime
-) -> Iterator[Span]:
-    first = start.astimezone(tz).date() - 2 * _DAY
-    last = end.astimezone(tz).date() + _DAY
+    window: Window | HoursWindow | RuleWindow, zone: str, first: date, last: date
+) -> tuple[Span, ...]:
+    """When a window opens on the days from the first to the last. Many sites have the same."""
+    tz = ZoneInfo(zone)
     if isinstance(window, RuleWindow):
         length = timedelta(minutes=window.minutes)
-        for day in ruled_days(window.rrule, window.from_, first - length, last):
-            opens = _instant(day, window.start, tz, last=False)
-            yield opens, opens + length
-        return
+        days = ruled_days(window.rrule, window.from_, first - length, last)
+        begins = (_instant(day, window.start, tz, last=False) for day in days)
+        return tuple((opens, opens + length) for opens in begins)
     next_day = _minutes(window.end) <= _minutes(window.start)
-    for n in range((last - first).days + 1):
-        day = first + n * _DAY
-        if _DAYS[day.weekday()] in window.days:
-            closes = _instant(day + _DAY if next_day else day, window.end, tz, last=True)
-            yield _instant(day, window.start, tz, last=False), closes
+    every = (first + n * _DAY for n in range((last - first).days + 1))
+    return tuple(
+        (
+            _instant(day, window.start, tz, last=False),
+            _instant(day + _DAY if next_day else day, window.end, tz, last=True),
+        )
+        for day in every
+        if _DAYS[day.weekday()] in window.days
+    )
 
 
 def ruled_days(rule: str, since: date, first: date, last: date) -> list[date]:

@@ -25,7 +25,7 @@ MANY = 500  # jobs of a book for which less is tried
 _NODES = {SMALL: 1_000_000, WHOLE: 6_000}
 _FEW = ((7, 150), (10, 250))  # jobs that are searched anew at a time, in so many branches
 _BRANCHES = 40_000  # of all such searches, in a book
-_BRANCHES_OF_MANY = 1_200
+_BRANCHES_OF_MANY = 800
 _FAR = float("inf")
 
 
@@ -206,7 +206,7 @@ def _improved(board: Board, part: Sequence[Task], known: Found, branches: int) -
     while branches > 0 and quiet < len(rounds):
         (few, most), aim, wide = rounds[turn % len(rounds)]
         turn, quiet = turn + 1, quiet + 1
-        for centre in sorted(part, key=lambda task: -_gain(board, task, taken)):
+        for centre in sorted(part, key=lambda t: _gain(board, t, taken), reverse=True):
             here = aim(board, taken, centre)
             if here is None:
                 continue
@@ -245,7 +245,7 @@ def _at_first(board: Board, taken: Taken, task: Task) -> int | None:
     return None if start is None or start == soonest else soonest
 
 
-_AIMS = (_at_start, _at_due, _at_first)
+_AIMS = (_at_due, _at_start, _at_first)  # lateness weighs more than the sum
 
 
 def _settle(board: Board, part: Sequence[Task], taken: Taken) -> None:
@@ -268,11 +268,13 @@ def _settle(board: Board, part: Sequence[Task], taken: Taken) -> None:
                 taken.add(task, now)
 
 
-def _gain(board: Board, task: Task, taken: Taken) -> float:
+def _gain(board: Board, task: Task, taken: Taken) -> tuple[float, float]:
+    """What there is to gain by a better start: a start at all, lateness, then time."""
     start = taken.starts_of.get(task.number)
     if start is None:
-        return _FAR if task.allowed else -_FAR
-    return task.job.weight * (start - first(task.allowed))
+        return (_FAR if task.allowed else -_FAR, 0)
+    late = max(0, board.end(task, start) - task.due) if task.due is not None else 0
+    return (task.job.weight * late, task.job.weight * (start - first(task.allowed)))
 
 
 def _neighbours(board: Board, part: Sequence[Task]) -> dict[int, list[int]]:

@@ -8,7 +8,7 @@ from tests.operations.runs.within import WithRuns
 from tests.operations.within import RHONA
 from windbreak.core.scheduling.openings import on_grid
 from windbreak.core.values.bookings import Book, Booking
-from windbreak.core.values.freezes import NewFreeze, SiteFreeze
+from windbreak.core.values.freezes import Frozen, NewFreeze
 from windbreak.core.values.runs import Run
 from windbreak.core.values.sites import Host
 from windbreak.operations.errors import Refused
@@ -19,23 +19,26 @@ from windbreak.operations.scheduling import freezes, nights, rollouts
 SITE = "skerry-light"
 
 
+class Crash(BaseException):
+    """Our process ends here."""
+
+
 class WithFreezes(WithRuns):
     def setUp(self) -> None:
         super().setUp()
         self.site(SITE)
         self.plan = self.approved(SITE)
 
-    def freeze(self, begins: timedelta, ends: timedelta, **where: Any) -> SiteFreeze:
+    def freeze(self, begins: timedelta, ends: timedelta, **where: Any) -> Frozen:
         now = self.context.clock()
         new = NewFreeze(from_=now + begins, to=now + ends, reason="the season", **where)
-        return freezes.add(self.context, new, RHONA)
+        return rollouts.freeze(self.context, new, RHONA)
 
 
 class Bookings(WithFreezes):
     def around(self, booking: Booking, **where: Any) -> tuple[Any, list[Booking]]:
         since = booking.starts_at - self.context.clock()
-        freeze = self.freeze(since - timedelta(hours=1), since + timedelta(days=2), **where)
-        frozen = rollouts.go_around(self.context, freeze, RHONA)
+        frozen = self.freeze(since - timedelta(hours=1), since + timedelta(days=2), **where)
         return frozen, self.context.store.bookings.all(state="waiting")
 
     def test_what_a_freeze_meets_is_booked_anew_and_says_so(self) -> None:
@@ -63,17 +66,26 @@ class Bookings(WithFreezes):
 
     def test_what_has_no_other_place_is_withdrawn_with_why_and_what_would_help(self) -> None:
         was = rollouts.book(self.context, self.plan.id, Book(), RHONA)
-        freeze = self.freeze(timedelta(), timedelta(days=60))
-        frozen = rollouts.go_around(self.context, freeze, RHONA)
+        frozen = self.freeze(timedelta(), timedelta(days=60))
         self.assertEqual(self.context.store.bookings.all(state="waiting"), [])
         (told,) = frozen.out
         self.assertIn("frozen (the season)", told)
         self.assertIn("lift the freeze (the season)", told)
         ledger = [entry.what for entry in self.context.store.ledger.all(subject=SITE)]
         self.assertIn(f"booking {was.id} withdrawn", ledger)
-        freezes.lift(self.context, freeze.id, RHONA)
+        freezes.lift(self.context, frozen.freeze.id, RHONA)
         self.assertEqual(freezes.listed(self.context), [])
         rollouts.book(self.context, self.plan.id, Book(), RHONA)
+
+    def test_a_crash_in_the_middle_leaves_neither_freeze_nor_booking_half_done(self) -> None:
+        was = rollouts.book(self.context, self.plan.id, Book(), RHONA)
+        with (
+            mock.patch.object(rollouts, "_write", side_effect=Crash),
+            self.assertRaises(Crash),
+        ):
+            self.around(was)
+        self.assertEqual(freezes.listed(self.context), [])
+        self.assertEqual(self.context.store.bookings.get(was.id).state, "waiting")
 
     def test_it_stands_in_the_night_book_of_the_sites_it_holds_at(self) -> None:
         self.freeze(timedelta(hours=1), timedelta(days=2), host="mole")

@@ -6,7 +6,7 @@ a time for is pinned; what was booked before stays where it was, and only what m
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 from zoneinfo import ZoneInfo
@@ -48,12 +48,16 @@ def minutes_of(plan: SitePlan) -> int:
     return STEP * len(plan.plan.steps)
 
 
-def night_book(context: Context, new: Mapping[int, datetime | None] | None = None) -> NightBook:
+def night_book(
+    context: Context,
+    new: Mapping[int, datetime | None] | None = None,
+    but: Collection[int] = (),
+) -> NightBook:
     """The book of the next four weeks: with plans that are to be booked, each with the instant
-    before which it may not begin. Reads.
+    before which it may not begin; ``but`` some bookings. Reads.
     """
     at = on_grid(context.clock().replace(second=0, microsecond=0))
-    waiting = context.store.bookings.all(state="waiting")
+    waiting = [b for b in context.store.bookings.all(state="waiting") if b.id not in but]
     plans = {b.plan: context.store.plans.get(b.plan) for b in waiting}
     jobs = [_booked(plans[b.plan], b) for b in waiting if b.starts_at >= at]
     by_hand = {b.site: b for b in waiting if b.pinned}
@@ -72,9 +76,13 @@ def night_book(context: Context, new: Mapping[int, datetime | None] | None = Non
     )
 
 
-def arranged(context: Context, new: Mapping[int, datetime | None]) -> dict[int, Arranged]:
-    """What a timetable says of some approved plans, what is booked staying as it is. Reads."""
-    book = night_book(context, new)
+def arranged(
+    context: Context, new: Mapping[int, datetime | None], but: Collection[int] = ()
+) -> dict[int, Arranged]:
+    """What a timetable says of some approved plans, what is booked staying as it is, ``but`` some
+    bookings. Reads.
+    """
+    book = night_book(context, new, but)
     stays = tuple(j.model_copy(update={"pinned": j.was is not None}) for j in book.jobs)
     document = timetable_document(
         timetable(book.model_copy(update={"jobs": stays})), "", names(context, book)

@@ -8,7 +8,7 @@ from zoneinfo import ZoneInfo
 
 from windbreak.core.values.accounts import Principal
 from windbreak.core.values.bookings import Book, BookedAll, Booking, LeftOut, NewRollout, Rollout
-from windbreak.core.values.freezes import Frozen, SiteFreeze
+from windbreak.core.values.freezes import Frozen, NewFreeze, SiteFreeze
 from windbreak.core.values.plans import Approval, ApprovePlan, SitePlan
 from windbreak.core.values.runs import Run
 from windbreak.core.values.sites import Site
@@ -116,31 +116,45 @@ def book(context: Context, plan: int, when: Book, by: Principal) -> Booking:
     return _book(context, plan, when.at, by.name)
 
 
-def go_around(context: Context, freeze: SiteFreeze, by: Principal) -> Frozen:
+def freeze(context: Context, new: NewFreeze, by: Principal) -> Frozen:
+    """Leave sites alone for a while, and book around it: both or neither. Writes. Raises NotFound,
+    Refused.
+    """
+    with context.store.transaction():
+        return _go_around(context, freezes.add(context, new, by), by)
+
+
+def _go_around(context: Context, freeze: SiteFreeze, by: Principal) -> Frozen:
     """Book anew what a freeze meets; all other bookings stay where they are. A time that a person
     gave is no exception. What has no other place is withdrawn, and says so. Writes.
     """
-    met, moved, out = [], [], []
-    for booking in context.store.bookings.all(state="waiting"):
-        site, plan = context.store.sites.get(booking.site), context.store.plans.get(booking.plan)
-        ends = booking.starts_at + timedelta(minutes=nights.minutes_of(plan) + nights.BACK)
-        if freezes.between(context, site, booking.starts_at, ends) is not None:
-            met.append(booking)
+    met = [b for b in context.store.bookings.all(state="waiting") if _is_met(context, b)]
+    places = nights.arranged(
+        context, {booking.plan: None for booking in met}, [booking.id for booking in met]
+    )
+    moved, out = [], []
+    with context.store.transaction():
+        for booking in met:
+            site, place = context.store.sites.get(booking.site), places[booking.plan]
+            was, reason = _when(booking, site), f"moved around a freeze: {freeze.reason}"
             context.store.bookings.change(booking.id, state="withdrawn")
-    places = nights.arranged(context, {booking.plan: None for booking in met})
-    for booking in met:
-        site, place = context.store.sites.get(booking.site), places[booking.plan]
-        plan = context.store.plans.get(booking.plan)
-        reason = f"moved around a freeze: {freeze.reason}"
-        if place.start is None:
-            out.append(f"{site.label}: {place.text}")
-            what = f"booking {booking.id} withdrawn"
-            context.record(by.name, what, booking.site, why=reason, result=place.text)
-            continue
-        why = f"{place.text} It was {_when(booking, site)}, {reason}."
-        anew = _write(context, plan, place.start, why, by.name, rollout=booking.rollout)
-        moved.append(f"{site.label}: {_when(booking, site)} to {_when(anew, site)}")
+            if place.start is None:
+                out.append(f"{site.label}: {place.text}")
+                what = f"booking {booking.id} withdrawn"
+                context.record(by.name, what, booking.site, why=reason, result=place.text)
+                continue
+            plan = context.store.plans.get(booking.plan)
+            why = f"{place.text} It was {was}, {reason}."
+            anew = _write(context, plan, place.start, why, by.name, rollout=booking.rollout)
+            moved.append(f"{site.label}: {was} to {_when(anew, site)}")
     return Frozen(freeze=freeze, moved=tuple(moved), out=tuple(out))
+
+
+def _is_met(context: Context, booking: Booking) -> bool:
+    """Whether a freeze meets a booking."""
+    site, plan = context.store.sites.get(booking.site), context.store.plans.get(booking.plan)
+    ends = booking.starts_at + timedelta(minutes=nights.minutes_of(plan) + nights.BACK)
+    return freezes.between(context, site, booking.starts_at, ends) is not None
 
 
 def book_all(context: Context, by: Principal) -> BookedAll:
@@ -153,13 +167,13 @@ def book_all(context: Context, by: Principal) -> BookedAll:
     plans = [plan for plan in plans if plan.id not in running]
     places = nights.arranged(context, {plan.id: None for plan in plans})
     bookings, left = [], []
-    for plan in plans:
-        place = places[plan.id]
-        if place.start is None:
-            left.append(LeftOut(plan=plan.id, site=plan.site, text=place.text))
-        else:
-            made = _write(context, plan, place.start, place.text, by.name)
-            bookings.append(made)
+    with context.store.transaction():
+        for plan in plans:
+            place = places[plan.id]
+            if place.start is None:
+                left.append(LeftOut(plan=plan.id, site=plan.site, text=place.text))
+            else:
+                bookings.append(_write(context, plan, place.start, place.text, by.name))
     bookings.sort(key=lambda booking: (booking.starts_at, booking.id))
     return BookedAll(bookings=tuple(bookings), left_out=tuple(left))
 

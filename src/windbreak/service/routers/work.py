@@ -88,8 +88,7 @@ def list_freezes(context: Ctx, who: Who) -> list[SiteFreeze]:
 @router.post("/freezes", status_code=201)
 def add_freeze(context: Ctx, who: Who, new: NewFreeze) -> Frozen:
     """Leave sites alone for a while; bookings that it meets are booked anew."""
-    freeze = freezes.add(context, new, who)
-    return rollouts.go_around(context, freeze, who)
+    return rollouts.freeze(context, new, who)
 
 
 @router.delete("/freezes/{id}", status_code=204)

@@ -402,6 +402,8 @@ class OverTheDemo(WithDemo):
         (freeze,) = json.loads(self.ask("freeze", "list", "--json").stdout)
         self.assertEqual((freeze["site"], freeze["reason"]), (site, "a sale"))
         self.assertEqual(self.ask("freeze", "lift", str(freeze["id"])).returncode, 0)
+        for left in self.windbreak.bookings():
+            self.assertEqual(self.ask("withdraw", str(left.id)).returncode, 0)
         backwards = self.ask("freeze", "add", *span[::-1], "--why", "x")
         self.assertEqual(backwards.returncode, 2)
         self.assertIn("a freeze ends after it begins", backwards.stderr)

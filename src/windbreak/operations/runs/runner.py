@@ -48,7 +48,6 @@ from windbreak.wording.words import counted
 LEAST_ROOM_MB = 200
 BACK = timedelta(minutes=5)  # kept free at the end of an opening to go back in
 STEP = timedelta(minutes=3)
-_FETCHES = (1.0, 3.0, 9.0)  # seconds between two tries to fetch a package
 
 
 class _Waits(Exception):

@@ -193,7 +193,7 @@ def solved(board: Board, seconds: float) -> Vector:
             places[2].append(1 - stays)
     for group in board.groups:
         inside = [spans[n] for n in group.members if n in spans]
-        if group.name == "watch":
+        if group.kind == "watch":
             most, demands = len(group.people), [1] * len(inside)
             for level in range(most):
                 there = group.people[level]

@@ -3,7 +3,7 @@
 import unittest
 from datetime import UTC, datetime, timedelta
 
-from windbreak.core.scheduling.openings import next_start, on_grid, openings, within, without
+from windbreak.core.scheduling.openings import on_grid, openings, within, without
 from windbreak.core.values.nightbooks import RuleWindow
 from windbreak.core.values.sites import Window
 
@@ -28,24 +28,6 @@ class Windows(unittest.TestCase):
         window = [Window(days=("mon",), start="22:00", end="02:00")]
         found = openings(window, ZONE, at("2026-11-24T00:00"), at("2026-11-24T12:00"))
         self.assertEqual(found, [(at("2026-11-23T22:00"), at("2026-11-24T02:00"))])
-
-    def test_the_first_start_is_on_the_grid_and_the_whole_fits(self) -> None:
-        window = [Window(start="01:00", end="05:00")]
-        for after, minutes, expected in [
-            ("2026-11-24T00:00", 30, "2026-11-24T01:00"),
-            ("2026-11-24T02:02", 30, "2026-11-24T02:05"),
-            ("2026-11-24T04:40", 30, "2026-11-25T01:00"),
-            ("2026-11-24T04:30", 30, "2026-11-24T04:30"),
-        ]:
-            with self.subTest(after=after):
-                found = next_start(window, ZONE, at(after), timedelta(minutes=minutes))
-                assert found is not None
-                self.assertEqual(found[0], at(expected))
-
-    def test_what_fits_into_no_window_has_no_start(self) -> None:
-        window = [Window(start="01:00", end="02:00")]
-        self.assertIsNone(next_start(window, ZONE, at("2026-11-24T00:00"), timedelta(hours=2)))
-        self.assertIsNone(next_start([], ZONE, at("2026-11-24T00:00"), timedelta(minutes=5)))
 
     def test_the_grid_has_five_minutes(self) -> None:
         self.assertEqual(on_grid(at("2026-11-24T01:10")), at("2026-11-24T01:10"))

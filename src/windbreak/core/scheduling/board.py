@@ -5,9 +5,8 @@ who watches comes or goes between two starts. All starts lie on the five-minute 
 in a cell runs at its beginning: whole cells are exact. A set of cells is an integer, a cell a bit.
 
     board = Board(book)
-    state = Taken(board)
-    start = board.first(state.starts(job))
-    state.add(job, start)
+    taken = Taken(board)
+    taken.add(task, first(taken.starts(task)))     for each task of board.tasks that has a start
 """
 
 from __future__ import annotations
@@ -48,7 +47,7 @@ class Task:
 class Group:
     """What bears so many jobs at one time: a site, a host, everything, or who watches."""
 
-    name: str
+    kind: str  # site, host, all, watch
     cap: int
     members: list[int]
     people: tuple[int, ...] = ()  # of who watches: the cells with 1, 2, … people or more
@@ -300,7 +299,7 @@ class Taken:
     def full(self, group: int) -> int:
         """The cells in which no more members of a group may run."""
         of = self.board.groups[group]
-        if of.name != "watch":
+        if of.kind != "watch":
             return self.at_least(group, of.cap)
         free = 0
         for n, there in enumerate(of.people):

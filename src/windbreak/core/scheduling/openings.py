@@ -141,25 +141,6 @@ def _skip(low: datetime, high: datetime, tz: ZoneInfo) -> datetime:
     return high.replace(microsecond=0)
 
 
-def next_start(
-    windows: Sequence[Window],
-    zone: str,
-    after: datetime,
-    length: timedelta,
-    *,
-    horizon: timedelta = timedelta(days=28),
-) -> tuple[datetime, Span] | None:
-    """The first start, on the five-minute grid, at which the whole length fits into one window.
-
-    The window comes with it; None where no window within the horizon is long enough.
-    """
-    for opens, closes in openings(windows, zone, after, after + horizon):
-        start = on_grid(max(opens, after))
-        if start + length <= closes:
-            return start, (opens, closes)
-    return None
-
-
 def on_grid(instant: datetime) -> datetime:
     """The instant itself on the five-minute grid, else the next one on it."""
     midnight = instant.replace(hour=0, minute=0, second=0, microsecond=0)

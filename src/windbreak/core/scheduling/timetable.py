@@ -73,7 +73,7 @@ def parts(board: Board) -> list[list[Task]]:
             leader[find(n)] = find(every[0])
 
     for group in board.groups:
-        if group.name == "watch" or len(group.members) > group.cap:
+        if group.kind == "watch" or len(group.members) > group.cap:
             tie(group.members)
     for after, before in zip(board.after, board.before, strict=True):
         tie([*after, *before])
@@ -282,7 +282,7 @@ def _neighbours(board: Board, part: Sequence[Task]) -> dict[int, list[int]]:
     numbers = {task.number for task in part}
     near: dict[int, set[int]] = {number: set() for number in numbers}
     for group in board.groups:
-        if group.name in ("site", "host") or len(group.members) <= WHOLE:
+        if group.kind in ("site", "host") or len(group.members) <= WHOLE:
             for number in numbers.intersection(group.members):
                 near[number] |= numbers.intersection(group.members)
     for after, before in zip(board.after, board.before, strict=True):

@@ -113,7 +113,7 @@ class Whys:
             full = self.taken.full(group)
             if full:
                 free = free_for(board.whole & ~full, task.length)
-                kinds.append((_OF_GROUP[board.groups[group].name], allowed & ~free, group))
+                kinds.append((_OF_GROUP[board.groups[group].kind], allowed & ~free, group))
         ready = self.taken.ready(task)
         shut = board.size if ready is None else ready
         if shut:
@@ -213,14 +213,14 @@ class Whys:
             *self._unpin(task),
             *self._raise(task),
             *self._lift(task),
-            *self._window(task, ready),
+            *self._window(task),
             *self._watcher(task),
             *self._horizon(task, ready),
         ]
 
     def _starts(self, task: Task, *, but: str = "") -> int:
         """The starts of a task, one of its groups aside."""
-        groups = tuple(g for g in task.groups if self.board.groups[g].name != but)
+        groups = tuple(g for g in task.groups if self.board.groups[g].kind != but)
         return self.taken.starts(replace(task, groups=groups))
 
     def _unpinned(self, task: Task) -> Task:
@@ -252,7 +252,7 @@ class Whys:
         pinned = task.job.pinned and task.was >= 0
         return 1 << task.was if pinned else self.board.grid
 
-    def _window(self, task: Task, ready: int) -> Iterator[Help]:
+    def _window(self, task: Task) -> Iterator[Help]:
         """An opening made longer, by the fewest minutes; or one of its own, the first there is."""
         board, job = self.board, task.job
         frozen = [(f.from_, f.to) for f in board.sites[job.site].freezes]

@@ -24,6 +24,7 @@ from windbreak.operations.errors import Refused
 from windbreak.operations.planning import planning
 from windbreak.operations.reasoning import answers, cases
 from windbreak.operations.scheduling import rollouts
+from windbreak.operations.sites import clients
 
 
 def hold(context: Context, new: NewHold, by: Principal) -> StandingHold:
@@ -58,11 +59,7 @@ def set_rule(context: Context, new: NewRule, by: Principal) -> Rule:
     """
     if new.site is not None:
         context.store.sites.get(new.site)
-    clients = {s.client for s in context.store.sites.all() if s.client}
-    if new.client is not None and new.client not in clients:
-        raise Refused(
-            "unknown-client", f"no site is of {new.client!r}; clients: {', '.join(sorted(clients))}"
-        )
+    clients.check(context, new.client)
     with context.store.transaction():
         kept = context.store.rules.add(
             Rule(**dict(new), id=secrets.token_hex(4), author=by.name, made_at=context.clock())

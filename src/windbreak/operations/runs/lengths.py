@@ -4,10 +4,13 @@ from __future__ import annotations
 
 import re
 from collections import defaultdict
+from datetime import timedelta
 from statistics import median
 
 from windbreak.operations.context import Context
 
+BACK = timedelta(minutes=5)  # kept free at the end of an opening to go back in
+STEP = timedelta(minutes=3)  # of a plan, until there is a history
 # Seconds, until there is a history.
 _DEFAULTS = {"snapshot": 60.0, "restore": 60.0, "apply": 20.0, "migrate": 120.0, "regenerate": 20.0}
 _ELSE = 10.0

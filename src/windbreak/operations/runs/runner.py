@@ -7,7 +7,6 @@ it ends what it prepared and waits; when it goes on, it begins with a fresh look
 
 from __future__ import annotations
 
-from datetime import timedelta
 from typing import Any
 
 from windbreak.core.resolution.permit import permit
@@ -46,8 +45,6 @@ from windbreak.wording.permits import refusal_texts
 from windbreak.wording.words import counted
 
 LEAST_ROOM_MB = 200
-BACK = timedelta(minutes=5)  # kept free at the end of an opening to go back in
-STEP = timedelta(minutes=3)
 
 
 class _Waits(Exception):
@@ -227,7 +224,7 @@ class Runner(Acting):
         way back. A run that was begun outside of it, knowingly, is bound by none.
         """
         site, now = self.context.store.sites.get(self.site.id), self.context.clock()
-        needed = STEP + BACK
+        needed = lengths.STEP + lengths.BACK
         freeze = freezes.between(self.context, site, now, now + needed)
         if freeze is not None:
             raise Stopped(f"{before}: {site.label} is to be left alone: {freeze.reason}.")

@@ -9,6 +9,7 @@ from windbreak.core.values.freezes import NewFreeze, SiteFreeze
 from windbreak.core.values.sites import Site
 from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
+from windbreak.operations.sites import clients
 
 
 def listed(context: Context) -> list[SiteFreeze]:
@@ -43,10 +44,7 @@ def add(context: Context, new: NewFreeze, by: Principal) -> SiteFreeze:
         context.store.sites.get(new.site)
     if new.host is not None:
         context.store.hosts.get(new.host)
-    clients = {site.client for site in context.store.sites.all() if site.client}
-    if new.client is not None and new.client not in clients:
-        names = ", ".join(sorted(clients))
-        raise Refused("unknown-client", f"no site is of {new.client!r}; clients: {names}")
+    clients.check(context, new.client)
     if new.to <= context.clock():
         raise Refused("in-the-past", "this freeze is over already")
     fields = {**new.model_dump(), "id": 0, "made_by": by.name, "made_at": context.clock()}

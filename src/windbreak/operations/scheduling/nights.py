@@ -27,12 +27,12 @@ from windbreak.core.values.nightbooks import (
 from windbreak.core.values.plans import SitePlan
 from windbreak.core.values.sites import Site
 from windbreak.operations.context import Context
+from windbreak.operations.runs import lengths
 from windbreak.operations.scheduling import freezes
 from windbreak.wording.timetables import timetable_document
 
 HORIZON = timedelta(days=28)
-BACK = 5  # minutes kept free in an opening to go back in
-STEP = 3  # minutes of a step, until there is a history
+BACK = int(lengths.BACK.total_seconds() // 60)  # minutes
 
 
 @dataclass(frozen=True)
@@ -45,7 +45,7 @@ class Arranged:
 
 def minutes_of(plan: SitePlan) -> int:
     """How long a plan will take, without the way back."""
-    return STEP * len(plan.plan.steps)
+    return int(lengths.STEP.total_seconds() // 60) * len(plan.plan.steps)
 
 
 def night_book(

@@ -17,7 +17,7 @@ from windbreak.operations.planning import brought
 from windbreak.operations.runs import debts, lengths, pictures
 from windbreak.operations.runs.course import course
 from windbreak.operations.runs.going_back import LOST_BY
-from windbreak.operations.runs.runner import BACK, STEP
+from windbreak.operations.runs.lengths import BACK, STEP
 from windbreak.operations.views import happened
 from windbreak.wording.answers import step_title
 from windbreak.wording.brought import brought_text

@@ -33,7 +33,7 @@ from windbreak.links import signing
 from windbreak.operations.administration import accounts
 from windbreak.operations.context import Context, close, open_context
 from windbreak.operations.planning import planning
-from windbreak.operations.scheduling import rollouts
+from windbreak.operations.scheduling import approving
 from windbreak.operations.sites import sites
 from windbreak.operations.tracking import catalogue as catalogue_of
 from windbreak.operations.tracking import feeds, polling
@@ -128,7 +128,7 @@ def _fleet(context: Context, makers: str, ports: list[int], public: str) -> None
 def _booked(context: Context, site: str) -> None:
     """An approved plan of a site, and a booking that is due."""
     plan = planning.draft(context, site, only=frozenset({MOVES}))
-    rollouts.approve(context, plan.id, ApprovePlan(fetch=False), RHONA)
+    approving.approve(context, plan.id, ApprovePlan(fetch=False), RHONA)
     booking = Booking(
         id=0,
         plan=plan.id,

@@ -9,12 +9,13 @@ import sys
 import tempfile
 import unittest
 from collections.abc import Iterator
-from datetime import date, datetime, timedelta
+from datetime import UTC, date, datetime, timedelta
 from pathlib import Path
 
 from tests.core.resolution.test_resolve import DATA, EXPECTED
 from tests.running import WithDemo
 from windbreak.cli.main import parser
+from windbreak.core.values.sites import Window
 from windbreak.standins import catalogue
 from windbreak.standins.feeds import GANTRY_KEY
 
@@ -42,6 +43,12 @@ def commands(
     for group in groups:
         for name, sub in group.choices.items():
             yield from commands(sub, f"{line} {name}")
+
+
+def closed_now() -> Window:
+    """A window of two hours that opens in six."""
+    hour = datetime.now(UTC).hour
+    return Window(start=f"{(hour + 6) % 24:02}:00", end=f"{(hour + 8) % 24:02}:00")
 
 
 class Cases(unittest.TestCase):
@@ -403,7 +410,7 @@ class OverTheDemo(WithDemo):
         self.assertEqual((freeze["site"], freeze["reason"]), (site, "a sale"))
         self.assertEqual(self.ask("freeze", "lift", str(freeze["id"])).returncode, 0)
         for left in self.windbreak.bookings():
-            self.assertEqual(self.ask("withdraw", str(left.id)).returncode, 0)
+            self.assertEqual(self.ask("take-out", str(left.id)).returncode, 0)
         backwards = self.ask("freeze", "add", *span[::-1], "--why", "x")
         self.assertEqual(backwards.returncode, 2)
         self.assertIn("a freeze ends after it begins", backwards.stderr)
@@ -415,7 +422,13 @@ class OverTheDemo(WithDemo):
         self.assertIn("--yes", done.stderr)
         self.assertEqual(self.windbreak.plan(int(plan)).state, "draft")
         self.assertEqual(self.ask("approve", plan, "--yes", "--why", "a test").returncode, 0)
+        # Its window is at night: --yes alone does not mean that it may begin now.
+        self.windbreak.set_windows("skerry-light", [closed_now()], "UTC")
         done = self.ask("run", "start", plan, "--yes", "--watch")
+        self.assertEqual(done.returncode, 1, done.stdout)
+        self.assertIn("outside of the windows of Skerry Light Trust", done.stderr)
+        self.assertIn("--outside-window", done.stderr)
+        done = self.ask("run", "start", plan, "--yes", "--watch", "--outside-window")
         self.assertEqual(done.returncode, 0, done.stderr + done.stdout)
         self.assertIn("done: 6 steps done", done.stdout)
 

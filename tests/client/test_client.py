@@ -58,7 +58,7 @@ class Surface(WithDemo):
                 )
                 plan = await windbreak.draft_plan("seapink-florists")
                 await windbreak.approve_plan(plan.id)
-                run = await windbreak.run_plan(plan.id)
+                run = await windbreak.run_plan(plan.id, outside_window=True)
                 story = await windbreak.wait(run.id, timeout=60)
                 async for event in windbreak.events(after=0):
                     assert event.id == 1

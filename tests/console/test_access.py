@@ -27,7 +27,7 @@ class Access(WithBrowser):
         super().setUpClass()
         plan = cls.windbreak.draft_plan("skerry-light")
         cls.windbreak.approve_plan(plan.id, "a test")
-        run = cls.windbreak.run_plan(plan.id)
+        run = cls.windbreak.run_plan(plan.id, outside_window=True)
         cls.windbreak.wait(run.id, timeout=60)
         cls.windbreak.draft_plan("whinchat-radio")
         cls.pages = (

@@ -15,7 +15,7 @@ class Runs(WithBrowser):
     def ended_run(self) -> int:
         plan = self.windbreak.draft_plan(SITE)
         self.windbreak.approve_plan(plan.id, "a test")
-        run = self.windbreak.run_plan(plan.id).id
+        run = self.windbreak.run_plan(plan.id, outside_window=True).id
         self.windbreak.wait(run, timeout=90)
         return run
 
@@ -98,7 +98,7 @@ class Runs(WithBrowser):
         faults.put(told, {"order": "put-back"})
         plan = self.windbreak.draft_plan(SHOP)
         self.windbreak.approve_plan(plan.id, "a test")
-        run = self.windbreak.run_plan(plan.id).id
+        run = self.windbreak.run_plan(plan.id, outside_window=True).id
         self.assertEqual(self.windbreak.wait(run, timeout=90).run.state, "alarm")
         page = self.open(f"/runs/{run}")
         expect(page.get_by_role("heading", level=1)).to_contain_text(

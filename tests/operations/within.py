@@ -24,7 +24,7 @@ from windbreak.operations.findings import findings
 from windbreak.operations.licensing import licensing
 from windbreak.operations.planning import planning
 from windbreak.operations.runs import runs
-from windbreak.operations.scheduling import rollouts
+from windbreak.operations.scheduling import approving
 from windbreak.operations.sites import sites
 from windbreak.operations.tracking import catalogue as catalogue_of
 from windbreak.operations.tracking import feeds, polling, recipes
@@ -164,7 +164,7 @@ class WithContext(unittest.TestCase):
 
     def approved(self, slug: str) -> SitePlan:
         plan = planning.draft(self.context, slug)
-        return rollouts.approve(self.context, plan.id, ApprovePlan(why="a test"), RHONA)
+        return approving.approve(self.context, plan.id, ApprovePlan(why="a test"), RHONA)
 
     def carried_out(self, plan: SitePlan) -> Run:
         run = runs.start(self.context, plan.id, RHONA.name)

@@ -8,7 +8,7 @@ import httpx
 
 from tests.running import WithDemo
 from windbreak.client import Problem, Unreachable, Windbreak
-from windbreak.core.values.bookings import NewRollout
+from windbreak.core.values.rollouts import NewRollout
 from windbreak.core.values.sites import NewSite, Window
 from windbreak.standins.feeds import SECRETS, TOKEN
 from windbreak.standins.fleet import FEW
@@ -334,7 +334,7 @@ class Booking(WithDemo):
         self.demo.kill_service()
         self.demo.start_service()
         self.assertEqual([b.id for b in self.windbreak.bookings()], [booking.id])
-        self.windbreak.move_booking(booking.id, datetime.now(UTC))
+        self.windbreak.move_booking(booking.id, datetime.now(UTC), outside_window=True)
         until = time.monotonic() + 20
         while not self.windbreak.runs(site):
             self.assertLess(time.monotonic(), until)
@@ -342,17 +342,31 @@ class Booking(WithDemo):
         self.assertEqual(self.ended(self.windbreak.runs(site)[0].id).run.state, "done")
         self.assertEqual(self.windbreak.bookings(), [])
 
-    def test_a_rollout_needs_a_twin_and_a_release_that_can_be_taken(self) -> None:
-        for site, version, code in [
-            ("whinchat-radio", "6.5", "no-twin"),
-            ("skerry-light", "6.5", "not-to-be-reached"),
-        ]:
-            with self.subTest(site=site), self.assertRaises(Problem) as caught:
-                self.windbreak.start_rollout(
-                    NewRollout(site=site, product="core/millrace", version=version)
-                )
-            self.assertEqual(caught.exception.code, code)
+
+class Rollouts(WithDemo):
+    def test_a_rollout_is_drafted_approved_shown_and_stopped(self) -> None:
+        wanted = NewRollout(product="core/millrace", version="6.5", sites=("skerry-light",))
+        draft = self.windbreak.draft_rollout(wanted)
+        self.assertEqual(draft.members, ())
+        self.assertIn("soaks", " ".join(out.text for out in draft.stays_out))
+        with self.assertRaises(Problem) as caught:
+            self.windbreak.approve_rollout(wanted)
+        self.assertEqual(caught.exception.code, "nothing-to-do")
+        self.assertIn("soaks", str(caught.exception))
         self.assertEqual(self.windbreak.rollouts(), [])
+        wanted = wanted.model_copy(update={"version": "6.4.3"})
+        draft = self.windbreak.draft_rollout(wanted)
+        self.assertEqual([m.wave for m in draft.members], ["twin", "rest"])
+        rollout = self.windbreak.approve_rollout(wanted)
+        story = self.windbreak.rollout(rollout.id)
+        self.assertEqual({m.state for m in story.members}, {"booked"})
+        self.assertEqual([gate.state for gate in story.gates], ["waits"])
+        self.assertEqual(self.windbreak.stop_rollout(rollout.id, "a test").state, "stopped")
+        booked = [b for b in self.windbreak.bookings() if b.rollout == rollout.id]
+        self.assertEqual(booked, [])
+        with self.assertRaises(Problem) as caught:
+            self.windbreak.open_gate(rollout.id, "canaries")
+        self.assertEqual(caught.exception.code, "ended")
 
 
 class Away(WithDemo):

@@ -36,7 +36,7 @@ class Runs(WithDemo):
         self.assertEqual(self.setting(site, "on:plugin/slate-editor"), "off")
         self.assertEqual({s.state for s in story.steps}, {"done"})
         with self.assertRaises(Problem) as caught:
-            self.windbreak.run_plan(story.run.plan)
+            self.windbreak.run_plan(story.run.plan, outside_window=True)
         self.assertEqual(caught.exception.code, "not-approved")
 
     def test_an_update_that_breaks_the_editor_only_is_put_back_whole(self) -> None:
@@ -58,7 +58,7 @@ class Runs(WithDemo):
         plan = self.windbreak.draft_plan(site)
         self.windbreak.approve_plan(plan.id, "a test")
         self.slow(site, apply=1.5)
-        run = self.windbreak.run_plan(plan.id).id
+        run = self.windbreak.run_plan(plan.id, outside_window=True).id
         self.until(run, 1)
         httpx.post(f"{self.where[site]}/order", trust_env=False).raise_for_status()
         story = self.ended(run)
@@ -95,7 +95,7 @@ class Runs(WithDemo):
         with self.assertRaises(Problem) as caught:
             plan = self.windbreak.draft_plan(site)
             self.windbreak.approve_plan(plan.id)
-            self.windbreak.run_plan(plan.id)
+            self.windbreak.run_plan(plan.id, outside_window=True)
         self.assertIn(caught.exception.code, ("site-busy", "start-has-changed"))
         with self.assertRaises(Problem) as caught:
             self.windbreak.unlink_site(site)
@@ -125,7 +125,7 @@ class Restoring(WithDemo):
         self.windbreak.approve_plan(plan.id)
         header = self.folder(site) / "plugins/oarlock/component.toml"
         header.write_text(header.read_text().replace("7.1.2", "7.1.3"))
-        story = self.ended(self.windbreak.run_plan(plan.id).id)
+        story = self.ended(self.windbreak.run_plan(plan.id, outside_window=True).id)
         self.assertEqual(story.run.state, "stopped")
         self.assertIn("Oarlock is 7.1.3 and should be 7.1.2", story.run.text)
         self.assertEqual(self.applied(site), [])

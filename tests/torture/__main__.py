@@ -119,7 +119,7 @@ class Night:
         self.proxy.rough = True
         for site, number in plans.items():
             try:
-                begun[site] = self.windbreak.run_plan(number).id
+                begun[site] = self.windbreak.run_plan(number, outside_window=True).id
             except ClientError as error:
                 print(f"  {site} has no run: {error}", flush=True)
         return begun

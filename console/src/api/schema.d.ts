@@ -122,15 +122,35 @@ export interface paths {
         get?: never;
         /**
          * Move Booking
-         * @description Give a booking another time.
+         * @description Pin a booking: to another time, or without one where it is.
          */
         put: operations["move_booking_api_v1_bookings__id__put"];
         post?: never;
         /**
          * Withdraw Booking
-         * @description Take a booking back.
+         * @description Take a booking out: its plan stays approved, and is booked no more by itself.
          */
         delete: operations["withdraw_booking_api_v1_bookings__id__delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/bookings/{id}/again": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Book Again
+         * @description Let the timetable find a place anew for a booking, pinned or not.
+         */
+        post: operations["book_again_api_v1_bookings__id__again_post"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -338,6 +358,46 @@ export interface paths {
         get: operations["stream_events_api_v1_events_get"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/failed-moves": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Failed Moves
+         * @description The moves that failed somewhere and wait everywhere for a person's word, newest first.
+         */
+        get: operations["list_failed_moves_api_v1_failed_moves_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/failed-moves/{kind}/{slug}/{version}/let-go": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Let Move Go
+         * @description Let a move be made elsewhere though it failed somewhere.
+         */
+        post: operations["let_move_go_api_v1_failed_moves__kind___slug___version__let_go_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1159,7 +1219,7 @@ export interface paths {
         put?: never;
         /**
          * Book Plan
-         * @description Book an approved plan: at an instant, or at the site's next window.
+         * @description Book an approved plan: at an instant, or where the timetable has a place for it.
          */
         post: operations["book_plan_api_v1_plans__id__bookings_post"];
         delete?: never;
@@ -1386,10 +1446,30 @@ export interface paths {
         get: operations["list_rollouts_api_v1_rollouts_get"];
         put?: never;
         /**
-         * Start Rollout
-         * @description Take one release to a twin, and to its site when that ended well.
+         * Approve Rollout
+         * @description Let what is asked for go, to every site that can take it now, in waves.
          */
-        post: operations["start_rollout_api_v1_rollouts_post"];
+        post: operations["approve_rollout_api_v1_rollouts_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rollouts/drafts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Draft Rollout
+         * @description What a rollout would do if it were approved now: who goes when, who stays out, and why.
+         */
+        post: operations["draft_rollout_api_v1_rollouts_drafts_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1405,11 +1485,71 @@ export interface paths {
         };
         /**
          * Show Rollout
-         * @description One rollout.
+         * @description One rollout: its waves, its gates, and who is not in them.
          */
         get: operations["show_rollout_api_v1_rollouts__id__get"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rollouts/{id}/go-on": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Go On With Rollout
+         * @description Go on with a rollout that was stopped: what has not run is planned and booked anew.
+         */
+        post: operations["go_on_with_rollout_api_v1_rollouts__id__go_on_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rollouts/{id}/leave-out": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Leave Out Of Rollout
+         * @description Go on with a rollout without one of its sites.
+         */
+        post: operations["leave_out_of_rollout_api_v1_rollouts__id__leave_out_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rollouts/{id}/open-gate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Open Gate
+         * @description Let a gate open though a run before it did not end well.
+         */
+        post: operations["open_gate_api_v1_rollouts__id__open_gate_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1427,7 +1567,7 @@ export interface paths {
         put?: never;
         /**
          * Stop Rollout
-         * @description Stop a rollout.
+         * @description Stop a rollout: what runs goes on to its end, what is booked is taken out.
          */
         post: operations["stop_rollout_api_v1_rollouts__id__stop_post"];
         delete?: never;
@@ -2282,6 +2422,50 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/watch": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Watch
+         * @description Who is there to watch, and when; what is over is left out.
+         */
+        get: operations["list_watch_api_v1_watch_get"];
+        put?: never;
+        /**
+         * Add Watch
+         * @description Say when somebody is there to watch.
+         */
+        post: operations["add_watch_api_v1_watch_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/watch/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Drop Watch
+         * @description Say that somebody is not there after all.
+         */
+        delete: operations["drop_watch_api_v1_watch__id__delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/health": {
         parameters: {
             query?: never;
@@ -2624,7 +2808,8 @@ export interface components {
         };
         /**
          * Book
-         * @description When a plan is to run: at an instant, or (None) at the site's next window.
+         * @description When a plan is to run: at an instant, or (None) where the timetable has a place for it.
+         *     ``outside_window``: the instant may lie outside of the windows of the site.
          * @example {
          *       "at": "2026-11-24T01:10:00Z"
          *     }
@@ -2632,6 +2817,11 @@ export interface components {
         Book: {
             /** At */
             at?: string | null;
+            /**
+             * Outside Window
+             * @default false
+             */
+            outside_window: boolean;
         };
         /**
          * BookAll
@@ -2687,8 +2877,24 @@ export interface components {
         /**
          * Booking
          * @description The time at which a plan will be carried out, and why then; ``pinned``: a person gave it.
+         *
+         *     ``minutes`` and ``back`` are how long it and going back from it are reckoned to take; ``due`` is
+         *     when it should be over and ``weight`` what that weighs, with ``due_for`` the reason; ``watched``
+         *     is why somebody has to be there, "" where nobody has to.
          */
         Booking: {
+            /**
+             * Back
+             * @default 0
+             */
+            back: number;
+            /** Due */
+            due?: string | null;
+            /**
+             * Due For
+             * @default
+             */
+            due_for: string;
             /** Id */
             id: number;
             /**
@@ -2696,6 +2902,11 @@ export interface components {
              * @default
              */
             made_by: string;
+            /**
+             * Minutes
+             * @default 0
+             */
+            minutes: number;
             /**
              * Pinned
              * @default false
@@ -2718,8 +2929,30 @@ export interface components {
              * @enum {string}
              */
             state: "waiting" | "started" | "missed" | "withdrawn";
+            /**
+             * Watched
+             * @default
+             */
+            watched: string;
+            /**
+             * Weight
+             * @default 1
+             */
+            weight: number;
             /** Why */
             why: string;
+        };
+        /**
+         * Bringing
+         * @description Work for a person that a rollout brings, and on which sites.
+         */
+        Bringing: {
+            /** Due Days */
+            due_days: number | null;
+            /** Labels */
+            labels: string[];
+            /** Text */
+            text: string;
         };
         /**
          * Brought
@@ -3203,6 +3436,71 @@ export interface components {
             why: string;
         };
         /**
+         * DraftMember
+         * @description A site that would go: in which wave, what it would move, when, and why then.
+         *
+         *     ``covers`` are the kinds that a canary covers; ``starts_at`` None: no place for it, and ``why``
+         *     says why not.
+         */
+        DraftMember: {
+            /** Back */
+            back: number;
+            /**
+             * Covers
+             * @default []
+             */
+            covers: string[];
+            /** Due */
+            due: string | null;
+            /** Due For */
+            due_for: string;
+            /** Host */
+            host: string | null;
+            /** Label */
+            label: string;
+            /** Minutes */
+            minutes: number;
+            /** Moves */
+            moves: {
+                [key: string]: number;
+            };
+            /** Scope */
+            scope?: string[] | null;
+            /** Site */
+            site: string;
+            /** Starts At */
+            starts_at?: string | null;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "exposed" | "failed" | "blocked" | "unknown" | "running" | "waiting" | "ready" | "held" | "clear";
+            /** Steps */
+            steps: number;
+            /** Targets */
+            targets: {
+                [key: string]: string;
+            };
+            /** Twin Of */
+            twin_of: string | null;
+            /** Urgent */
+            urgent: boolean;
+            /** Watched */
+            watched: string;
+            /**
+             * Wave
+             * @enum {string}
+             */
+            wave: "twin" | "canary" | "rest";
+            /** Weight */
+            weight: number;
+            /**
+             * Why
+             * @default
+             */
+            why: string;
+        };
+        /**
          * EntryResult
          * @description What came of entering a code on one site: read back from it, never judged by its word.
          */
@@ -3279,6 +3577,54 @@ export interface components {
              * @default
              */
             how: string;
+        };
+        /**
+         * FailedElsewhere
+         * @description A move of this rollout that failed somewhere, while nobody has decided of it.
+         */
+        FailedElsewhere: {
+            /** Product */
+            product: string;
+            /** Run */
+            run: number;
+            /** Text */
+            text: string;
+            /** Version */
+            version: string;
+        };
+        /**
+         * FailedMove
+         * @description A move that a run put back or broke on: its like waits everywhere until a person decides.
+         *
+         *     ``decided_by`` None: nobody has yet.
+         */
+        FailedMove: {
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** Decided At */
+            decided_at?: string | null;
+            /** Decided By */
+            decided_by?: string | null;
+            /** Id */
+            id: string;
+            /** Product */
+            product: string;
+            /** Run */
+            run: number;
+            /** Site */
+            site: string;
+            /** Text */
+            text: string;
+            /** Version */
+            version: string;
+            /**
+             * Why
+             * @default
+             */
+            why: string;
         };
         /**
          * Feed
@@ -3580,6 +3926,11 @@ export interface components {
              * @default []
              */
             out: string[];
+            /**
+             * Placed
+             * @default []
+             */
+            placed: string[];
         };
         /**
          * Gate
@@ -3601,6 +3952,29 @@ export interface components {
              * Text
              * @default
              */
+            text: string;
+        };
+        /**
+         * GateView
+         * @description A gate of a rollout: whether it is open, and if not what it waits for.
+         */
+        GateView: {
+            /** After */
+            after: string[];
+            /** Before */
+            before: string[];
+            /** Id */
+            id: string;
+            /** Label */
+            label: string;
+            /** Opens */
+            opens: string | null;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "open" | "quiet" | "waits" | "wants a word";
+            /** Text */
             text: string;
         };
         /**
@@ -4243,6 +4617,23 @@ export interface components {
             theme: string;
         };
         /**
+         * LeaveOut
+         * @description A site that a rollout goes on without.
+         * @example {
+         *       "site": "whinchat-radio",
+         *       "why": "until the verdict is in"
+         *     }
+         */
+        LeaveOut: {
+            /** Site */
+            site: string;
+            /**
+             * Why
+             * @default
+             */
+            why: string;
+        };
+        /**
          * LedgerEntry
          * @description One line of the record of what was decided and done.
          */
@@ -4577,17 +4968,95 @@ export interface components {
             of: number;
         };
         /**
-         * Moved
-         * @example {
-         *       "at": "2026-11-24T01:10:00Z"
-         *     }
+         * Member
+         * @description A site of a rollout: its wave, its plan, and why it is left out since, where it is.
+         *
+         *     ``targets`` are the products that move, with the version each is to reach, ``scope`` those that
+         *     may move, None: all; ``urgent``: what it closes does not wait for the canaries.
          */
-        Moved: {
+        Member: {
             /**
-             * At
-             * Format: date-time
+             * Covers
+             * @default []
              */
-            at: string;
+            covers: string[];
+            /**
+             * Out
+             * @default
+             */
+            out: string;
+            /** Plan */
+            plan?: number | null;
+            /** Scope */
+            scope?: string[] | null;
+            /** Site */
+            site: string;
+            /**
+             * Targets
+             * @default {}
+             */
+            targets: {
+                [key: string]: string;
+            };
+            /**
+             * Urgent
+             * @default false
+             */
+            urgent: boolean;
+            /**
+             * Wave
+             * @enum {string}
+             */
+            wave: "twin" | "canary" | "rest";
+        };
+        /**
+         * MemberView
+         * @description A site of a rollout as it stands: booked, under way, or how its run ended.
+         */
+        MemberView: {
+            /** At */
+            at?: string | null;
+            /** Booking */
+            booking?: number | null;
+            /**
+             * Covers
+             * @default []
+             */
+            covers: string[];
+            /** Host */
+            host: string | null;
+            /** Label */
+            label: string;
+            /** Moves */
+            moves: number;
+            /** Plan */
+            plan?: number | null;
+            /** Run */
+            run?: number | null;
+            /** Site */
+            site: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "to be booked" | "booked" | "running" | "done" | "failed" | "left out";
+            /** Text */
+            text: string;
+            /**
+             * Urgent
+             * @default false
+             */
+            urgent: boolean;
+            /**
+             * Wave
+             * @enum {string}
+             */
+            wave: "twin" | "canary" | "rest";
+            /**
+             * Why
+             * @default
+             */
+            why: string;
         };
         /**
          * Named
@@ -4985,34 +5454,65 @@ export interface components {
         };
         /**
          * NewRollout
-         * @description One release taken across a twin and its production site, the twin first.
+         * @description What is approved, for which sites, and how it goes.
          *
-         *     ``refresh_twin``: the twin is made as its site is now before it goes.
+         *     One release (``product`` and ``version``), only what closes an advisory (``security``), or else
+         *     everything that is ready. For the ``sites`` that are named, those of a ``client``, those with a
+         *     ``tag``; the fleet where none is said; ``but`` some. A twin goes with its site. ``canaries``
+         *     None: as they are proposed. ``refresh_twins``: each twin is made as its site is before it goes.
+         *     ``patches``: patch releases of the targets that appear meanwhile may be taken too.
          * @example {
          *       "product": "core/millrace",
-         *       "quiet_minutes": 1200,
-         *       "site": "skerry-light",
          *       "version": "6.4.3",
          *       "why": "it holds a security fix"
          *     }
          */
         NewRollout: {
+            /**
+             * But
+             * @default []
+             */
+            but: string[];
+            /** Canaries */
+            canaries?: string[] | null;
+            /** Client */
+            client?: string | null;
+            /**
+             * Patches
+             * @default false
+             */
+            patches: boolean;
             /** Product */
-            product: string;
+            product?: string | null;
             /**
              * Quiet Minutes
              * @default 1200
              */
             quiet_minutes: number;
             /**
-             * Refresh Twin
-             * @default true
+             * Refresh Twins
+             * @default false
              */
-            refresh_twin: boolean;
-            /** Site */
-            site: string;
+            refresh_twins: boolean;
+            /**
+             * Restore Anyway
+             * @default false
+             */
+            restore_anyway: boolean;
+            /**
+             * Security
+             * @default false
+             */
+            security: boolean;
+            /**
+             * Sites
+             * @default []
+             */
+            sites: string[];
+            /** Tag */
+            tag?: string | null;
             /** Version */
-            version: string;
+            version?: string | null;
             /**
              * Why
              * @default
@@ -5148,6 +5648,47 @@ export interface components {
             label: string;
         };
         /**
+         * NewWatch
+         * @description When somebody is there: once, from an instant to another, or every week on some days from
+         *     one hour to another in their zone. ``people`` is how many jobs are watched at a time.
+         * @example {
+         *       "days": [
+         *         "tue",
+         *         "thu"
+         *       ],
+         *       "end": "04:00",
+         *       "start": "00:00",
+         *       "who": "Rhona Vale"
+         *     }
+         */
+        NewWatch: {
+            /**
+             * Days
+             * @default []
+             */
+            days: ("mon" | "tue" | "wed" | "thu" | "fri" | "sat" | "sun")[];
+            /** End */
+            end?: string | null;
+            /** From */
+            from?: string | null;
+            /**
+             * People
+             * @default 1
+             */
+            people: number;
+            /** Start */
+            start?: string | null;
+            /** To */
+            to?: string | null;
+            /** Who */
+            who: string;
+            /**
+             * Zone
+             * @default Europe/London
+             */
+            zone: string;
+        };
+        /**
          * Newest
          * @description Four versions; None where the answer does not arise. ``carried_by`` is the theme.
          */
@@ -5273,6 +5814,24 @@ export interface components {
             twin: boolean;
             /** Version */
             version: string | null;
+        };
+        /**
+         * OpenGate
+         * @description That a gate opens though a run before it did not end well. ``gate``: "canaries", or the site
+         *     that a twin's gate keeps back.
+         * @example {
+         *       "gate": "canaries",
+         *       "why": "the one that failed has a plugin of its own"
+         *     }
+         */
+        OpenGate: {
+            /** Gate */
+            gate: string;
+            /**
+             * Why
+             * @default
+             */
+            why: string;
         };
         /**
          * Outlook
@@ -5705,6 +6264,20 @@ export interface components {
             version: string;
         };
         /**
+         * Reason
+         * @description Why a person decides as it does, for the ledger.
+         * @example {
+         *       "why": "until the verdict is in"
+         *     }
+         */
+        Reason: {
+            /**
+             * Why
+             * @default
+             */
+            why: string;
+        };
+        /**
          * Recipe
          * @description How to read one maker's JSON. ``product`` is what every release is of, where none says.
          */
@@ -5822,15 +6395,23 @@ export interface components {
         };
         /**
          * Rollout
+         * @description A rollout that was approved. ``task``: the twins are being refreshed.
          * @example {
          *       "product": "core/millrace",
-         *       "quiet_minutes": 1200,
-         *       "site": "skerry-light",
          *       "version": "6.4.3",
          *       "why": "it holds a security fix"
          *     }
          */
         Rollout: {
+            /**
+             * But
+             * @default []
+             */
+            but: string[];
+            /** Canaries */
+            canaries?: string[] | null;
+            /** Client */
+            client?: string | null;
             /** Id */
             id: number;
             /**
@@ -5840,44 +6421,130 @@ export interface components {
             made_at: string;
             /** Made By */
             made_by: string;
+            /**
+             * Members
+             * @default []
+             */
+            members: components["schemas"]["Member"][];
+            /**
+             * Patches
+             * @default false
+             */
+            patches: boolean;
             /** Product */
-            product: string;
+            product?: string | null;
             /**
              * Quiet Minutes
              * @default 1200
              */
             quiet_minutes: number;
-            /** Quiet Until */
-            quiet_until?: string | null;
             /**
-             * Refresh Twin
-             * @default true
+             * Refresh Twins
+             * @default false
              */
-            refresh_twin: boolean;
-            /** Site */
-            site: string;
-            /** Site Run */
-            site_run?: number | null;
+            refresh_twins: boolean;
+            /**
+             * Restore Anyway
+             * @default false
+             */
+            restore_anyway: boolean;
+            /**
+             * Security
+             * @default false
+             */
+            security: boolean;
+            /**
+             * Sites
+             * @default []
+             */
+            sites: string[];
             /**
              * State
              * @enum {string}
              */
-            state: "refreshing" | "rehearsing" | "quiet" | "going" | "ended well" | "stopped";
+            state: "refreshing" | "going" | "stopped" | "ended well" | "ended in part";
+            /**
+             * Stays Out
+             * @default []
+             */
+            stays_out: components["schemas"]["StaysOut"][];
+            /** Tag */
+            tag?: string | null;
             /** Task */
             task?: number | null;
             /** Text */
             text: string;
-            /** Twin */
-            twin: string;
-            /** Twin Run */
-            twin_run?: number | null;
             /** Version */
-            version: string;
+            version?: string | null;
             /**
              * Why
              * @default
              */
             why: string;
+            /**
+             * Words
+             * @default []
+             */
+            words: components["schemas"]["Word"][];
+        };
+        /**
+         * RolloutDraft
+         * @description What a rollout would do if it were approved now. ``nothing``: how many sites have nothing to
+         *     do; ``before``: those whose plan was approved before, which keep their time.
+         *
+         *     ``kinds`` is how many kinds sites share, ``covered`` how many the canaries cover; ``proven``: no
+         *     fewer canaries cover as many.
+         */
+        RolloutDraft: {
+            asked: components["schemas"]["NewRollout"];
+            /** Before */
+            before: string[];
+            /** Brings */
+            brings: components["schemas"]["Bringing"][];
+            /** Covered */
+            covered: number;
+            /** Held */
+            held: number;
+            /** Kinds */
+            kinds: number;
+            /** Members */
+            members: components["schemas"]["DraftMember"][];
+            /** Moves */
+            moves: {
+                [key: string]: number;
+            };
+            /** Nothing */
+            nothing: number;
+            /** Proven */
+            proven: boolean;
+            /** Stays Out */
+            stays_out: components["schemas"]["StaysOut"][];
+            /** What */
+            what: string;
+            /** Where */
+            where: string;
+        };
+        /**
+         * RolloutStory
+         * @description A rollout whole: its waves, its gates, and who is not in them.
+         */
+        RolloutStory: {
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** Failed */
+            failed: components["schemas"]["FailedElsewhere"][];
+            /** Gates */
+            gates: components["schemas"]["GateView"][];
+            /** Members */
+            members: components["schemas"]["MemberView"][];
+            rollout: components["schemas"]["Rollout"];
+            /** Stays Out */
+            stays_out: components["schemas"]["StaysOut"][];
+            /** Title */
+            title: string;
         };
         /**
          * Rule
@@ -6057,6 +6724,21 @@ export interface components {
             waiting: string;
             /** Waiting Since */
             waiting_since?: string | null;
+        };
+        /**
+         * RunNow
+         * @description ``outside_window``: the run may begin outside of the windows of its site, and is bound by
+         *     none.
+         * @example {
+         *       "outside_window": true
+         *     }
+         */
+        RunNow: {
+            /**
+             * Outside Window
+             * @default false
+             */
+            outside_window: boolean;
         };
         /**
          * RunStep
@@ -6411,7 +7093,7 @@ export interface components {
         };
         /**
          * SiteFreeze
-         * @description A freeze that was entered, by whom and when.
+         * @description A freeze that was entered, by whom and when; ``calendar``: the one it was read from.
          * @example {
          *       "client": "Ness Ferries",
          *       "from": "2026-12-18T18:00:00Z",
@@ -6420,6 +7102,8 @@ export interface components {
          *     }
          */
         SiteFreeze: {
+            /** Calendar */
+            calendar?: string | null;
             /** Client */
             client?: string | null;
             /**
@@ -6451,6 +7135,9 @@ export interface components {
         /**
          * SitePlan
          * @description A plan for one site, with the verdicts it came from and the state it starts at.
+         *
+         *     ``scope`` are the products it may move, None: all; ``to_book``: it is to be booked as soon as
+         *     the timetable has a place for it; ``rollout``: the one it is a part of.
          */
         SitePlan: {
             answer: components["schemas"]["Answer"];
@@ -6470,6 +7157,10 @@ export interface components {
              */
             made_at: string;
             plan: components["schemas"]["Plan"];
+            /** Rollout */
+            rollout?: number | null;
+            /** Scope */
+            scope?: string[] | null;
             /** Site */
             site: string;
             /** Start */
@@ -6486,6 +7177,11 @@ export interface components {
             targets: {
                 [key: string]: string;
             };
+            /**
+             * To Book
+             * @default false
+             */
+            to_book: boolean;
         };
         /**
          * SiteSummary
@@ -6678,6 +7374,24 @@ export interface components {
             site?: string | null;
             /** Until */
             until?: string | null;
+        };
+        /**
+         * StaysOut
+         * @description Sites that stay out for one reason, and what can be done about it.
+         */
+        StaysOut: {
+            act?: components["schemas"]["NextAct"] | null;
+            /** Labels */
+            labels: string[];
+            /** Sites */
+            sites: string[];
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "exposed" | "failed" | "blocked" | "unknown" | "running" | "waiting" | "ready" | "held" | "clear";
+            /** Text */
+            text: string;
         };
         /**
          * Stop
@@ -6989,6 +7703,55 @@ export interface components {
             to: string;
         };
         /**
+         * WatchHours
+         * @description Hours of watching that were entered.
+         * @example {
+         *       "days": [
+         *         "tue",
+         *         "thu"
+         *       ],
+         *       "end": "04:00",
+         *       "start": "00:00",
+         *       "who": "Rhona Vale"
+         *     }
+         */
+        WatchHours: {
+            /**
+             * Days
+             * @default []
+             */
+            days: ("mon" | "tue" | "wed" | "thu" | "fri" | "sat" | "sun")[];
+            /** End */
+            end?: string | null;
+            /** From */
+            from?: string | null;
+            /** Id */
+            id: number;
+            /**
+             * Made At
+             * Format: date-time
+             */
+            made_at: string;
+            /** Made By */
+            made_by: string;
+            /**
+             * People
+             * @default 1
+             */
+            people: number;
+            /** Start */
+            start?: string | null;
+            /** To */
+            to?: string | null;
+            /** Who */
+            who: string;
+            /**
+             * Zone
+             * @default Europe/London
+             */
+            zone: string;
+        };
+        /**
          * WatchItem
          * @description Something that will come: a default that will flip, a mode that will be withdrawn.
          */
@@ -7120,6 +7883,26 @@ export interface components {
             timezone: string;
             /** Windows */
             windows: components["schemas"]["Window"][];
+        };
+        /**
+         * Word
+         * @description A person's word that a gate opens though a run before it did not end well.
+         */
+        Word: {
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** By */
+            by: string;
+            /** Gate */
+            gate: string;
+            /**
+             * Why
+             * @default
+             */
+            why: string;
         };
         /**
          * Fact
@@ -7656,7 +8439,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Moved"];
+                "application/json": components["schemas"]["Book"];
             };
         };
         responses: {
@@ -7717,6 +8500,75 @@ export interface operations {
         };
     };
     withdraw_booking_api_v1_bookings__id__delete: {
+        parameters: {
+            query?: {
+                why?: string;
+            };
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Booking"];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    book_again_api_v1_bookings__id__again_post: {
         parameters: {
             query?: never;
             header?: never;
@@ -8541,6 +9393,144 @@ export interface operations {
                 };
                 content: {
                     "text/event-stream": unknown;
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    list_failed_moves_api_v1_failed_moves_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FailedMove"][];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    let_move_go_api_v1_failed_moves__kind___slug___version__let_go_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                kind: string;
+                slug: string;
+                version: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Reason"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FailedMove"];
                 };
             };
             /** @description That can't be read */
@@ -12052,7 +13042,11 @@ export interface operations {
             };
             cookie?: never;
         };
-        requestBody?: never;
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["RunNow"] | null;
+            };
+        };
         responses: {
             /** @description Successful Response */
             201: {
@@ -12803,7 +13797,7 @@ export interface operations {
             };
         };
     };
-    start_rollout_api_v1_rollouts_post: {
+    approve_rollout_api_v1_rollouts_post: {
         parameters: {
             query?: never;
             header?: never;
@@ -12872,6 +13866,75 @@ export interface operations {
             };
         };
     };
+    draft_rollout_api_v1_rollouts_drafts_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewRollout"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RolloutDraft"];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
     show_rollout_api_v1_rollouts__id__get: {
         parameters: {
             query?: never;
@@ -12882,6 +13945,219 @@ export interface operations {
             cookie?: never;
         };
         requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RolloutStory"];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    go_on_with_rollout_api_v1_rollouts__id__go_on_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Reason"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rollout"];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    leave_out_of_rollout_api_v1_rollouts__id__leave_out_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LeaveOut"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rollout"];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    open_gate_api_v1_rollouts__id__open_gate_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OpenGate"];
+            };
+        };
         responses: {
             /** @description Successful Response */
             200: {
@@ -12948,7 +14224,11 @@ export interface operations {
             };
             cookie?: never;
         };
-        requestBody?: never;
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Reason"];
+            };
+        };
         responses: {
             /** @description Successful Response */
             200: {
@@ -16416,6 +17696,205 @@ export interface operations {
             header?: never;
             path: {
                 id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    list_watch_api_v1_watch_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WatchHours"][];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    add_watch_api_v1_watch_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewWatch"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WatchHours"];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    drop_watch_api_v1_watch__id__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
             };
             cookie?: never;
         };

@@ -21,17 +21,8 @@ INDEX = Path(__file__).parent / "index.json"
 # The modules that declare commands, in the order in which ``--help`` lists them.
 MODULES = (
     *("server", "work", "reasoning", "policy", "ties", "fleet", "feeds", "products", "licences"),
-    *(
-        "shelf",
-        "outward",
-        "running",
-        "matters",
-        "errands",
-        "cases",
-        "timetables",
-        "freezes",
-        "completion",
-    ),
+    *("shelf", "outward", "rollouts", "nights", "running", "matters", "errands", "cases"),
+    *("timetables", "freezes", "completion"),
 )
 
 _EPILOG = """examples:
@@ -40,7 +31,8 @@ _EPILOG = """examples:
   windbreak why tarnsey millrace               why Millrace is not newer there
   windbreak plan skerry-light                  the ordered steps, with the reason for each
   windbreak approve 3 --why "routine"          let plan 3 go
-  windbreak book 3                             at the site's next window
+  windbreak book 3                             where the timetable has a place for it
+  windbreak rollout draft                      everything ready, in waves, before it is approved
   windbreak run watch 1                        follow a run
 
 exit status: 0 done; 1 it could not be done; 2 wrong use; 3 the service can't be reached;

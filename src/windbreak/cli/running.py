@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import argparse
 import sys
+from collections.abc import Callable
 from datetime import UTC, date, datetime
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, TypeVar
 
 from windbreak.cli.output import ask, dump, local, plain, say, styled, table
 from windbreak.cli.profile import connect
@@ -23,6 +24,7 @@ _MARKS = {
     "put back": "[red]↶[/]",
 }
 ENDED_WELL = "done"
+T = TypeVar("T")
 
 
 def add(commands: Any, common: argparse.ArgumentParser) -> None:
@@ -35,6 +37,11 @@ def add(commands: Any, common: argparse.ArgumentParser) -> None:
     one.add_argument("plan", metavar="PLAN", type=int)
     one.add_argument("--yes", action="store_true")
     one.add_argument("--watch", action="store_true", help="follow it to its end")
+    one.add_argument(
+        "--outside-window",
+        action="store_true",
+        help="begin outside of the windows of its site too; --yes alone does not answer that",
+    )
     one.set_defaults(do=_start)
     for verb, act, words in (
         ("watch", _watch, "follow a run; Ctrl-C leaves it running"),
@@ -90,7 +97,7 @@ def _start(args: argparse.Namespace) -> int:
             "a step that fails is put back.",
             yes=args.yes,
         )
-        run = windbreak.run_plan(args.plan)
+        run = outside_if_meant(args, lambda outside: windbreak.run_plan(args.plan, outside))
         if not args.watch:
             if args.json:
                 dump(run)
@@ -101,6 +108,21 @@ def _start(args: argparse.Namespace) -> int:
             return 0
         args.run = run.id
     return _watch(args)
+
+
+def outside_if_meant(args: argparse.Namespace, do: Callable[[bool], T]) -> T:
+    """Do something, outside of a site's windows too where that is meant: said by an option, or
+    asked at a terminal. Raises Refusal.
+    """
+    from windbreak.client.errors import Problem
+
+    try:
+        return do(args.outside_window)
+    except Problem as error:
+        if error.code != "outside-window" or not sys.stdin.isatty():
+            raise
+        ask(f"{str(error).partition('. If you mean it')[0]}. Do it all the same?", yes=False)
+        return do(True)
 
 
 def _watch(args: argparse.Namespace) -> int:

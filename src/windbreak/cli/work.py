@@ -1,18 +1,17 @@
-"""``windbreak today``, ``resolve``, ``why``, ``plan``, ``approve``, ``book``, ``rollout``, ..."""
+"""``windbreak today``, ``approve``, ``ledger``, ``finding``."""
 
 from __future__ import annotations
 
 import argparse
 import json
 from datetime import date, datetime
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from windbreak.cli.output import (
     Refusal,
     age,
     ask,
     dump,
-    instant,
     local,
     plain,
     say,
@@ -20,11 +19,8 @@ from windbreak.cli.output import (
     styled,
     table,
 )
-from windbreak.cli.profile import connect, pick_product, pick_site
+from windbreak.cli.profile import connect
 from windbreak.wording.acts import command, command_line
-
-if TYPE_CHECKING:
-    pass
 
 
 def add(commands: Any, common: argparse.ArgumentParser) -> None:
@@ -50,21 +46,6 @@ def add(commands: Any, common: argparse.ArgumentParser) -> None:
     )
     one.add_argument("--yes", action="store_true")
     one.set_defaults(do=_approve)
-    one = commands.add_parser(
-        "book", parents=[common], help="book an approved plan, or --all of them, by a timetable"
-    )
-    one.add_argument("plan", metavar="PLAN", type=int, nargs="?")
-    one.add_argument("--all", action="store_true", help="every approved plan that is not booked")
-    one.add_argument(
-        "--at", type=instant, metavar="TIME", help="a time, as 2026-11-24T01:10 (local) or …Z"
-    )
-    one.set_defaults(do=_book)
-    one = commands.add_parser("calendar", parents=[common], help="what is booked")
-    one.set_defaults(do=_calendar)
-    one = commands.add_parser("withdraw", parents=[common], help="take a booking back")
-    one.add_argument("booking", metavar="BOOKING", type=int)
-    one.set_defaults(do=_withdraw)
-    _add_rollouts(commands, common)
     one = commands.add_parser("ledger", parents=[common], help="what was decided and done")
     one.add_argument("subject", nargs="?", help="a site or product id")
     one.add_argument("--limit", type=int, default=30)
@@ -85,32 +66,6 @@ def add(commands: Any, common: argparse.ArgumentParser) -> None:
     one = verbs.add_parser("wake", parents=[common], help="bring a snoozed finding back")
     one.add_argument("finding", metavar="FINDING")
     one.set_defaults(do=_wake)
-
-
-def _add_rollouts(commands: Any, common: argparse.ArgumentParser) -> None:
-    rollout = commands.add_parser("rollout", help="a release over a twin and its site")
-    verbs = rollout.add_subparsers(dest="verb", metavar="VERB", required=True)
-    verbs.add_parser("list", parents=[common], help="every rollout").set_defaults(do=_rollouts)
-    one = verbs.add_parser(
-        "start",
-        parents=[common],
-        help="take a release to the twin, and to the site when that ended well",
-        epilog="example: windbreak rollout start skerry-light millrace 6.4.3 --quiet-hours 20",
-    )
-    one.add_argument("site", metavar="SITE", help="the production site")
-    one.add_argument("product", metavar="PRODUCT")
-    one.add_argument("version", metavar="VERSION")
-    one.add_argument("--quiet-hours", type=float, default=20.0, metavar="H")
-    one.add_argument("--why", default="")
-    one.add_argument("--yes", action="store_true")
-    one.set_defaults(do=_start_rollout)
-    for verb, act, words in (
-        ("show", _rollout, "one rollout"),
-        ("stop", _stop_rollout, "stop a rollout; what runs goes on to its end"),
-    ):
-        one = verbs.add_parser(verb, parents=[common], help=words)
-        one.add_argument("rollout", metavar="ROLLOUT", type=int)
-        one.set_defaults(do=act)
 
 
 def _today(args: argparse.Namespace) -> None:
@@ -262,119 +217,6 @@ def _approve(args: argparse.Namespace) -> None:
         f"or run it now: windbreak run start {plan.id}"
     )
     return None
-
-
-def _book_all(args: argparse.Namespace) -> int:
-    if args.plan is not None or args.at is not None:
-        raise Refusal("--all books by the timetable: it goes with no plan and no time", 2)
-    with connect(args) as windbreak:
-        booked = windbreak.book_all()
-    if args.json:
-        dump(booked)
-    else:
-        table(
-            ["booking", "when", "site", "plan", "why then"],
-            ((b.id, local(b.starts_at), b.site, b.plan, b.why) for b in booked.bookings),
-            "Nothing was there to be booked.",
-        )
-        for left in booked.left_out:
-            styled(f"[red]not booked[/] {plain(left.site)}, plan {left.plan}: {plain(left.text)}")
-    return 5 if booked.left_out else 0
-
-
-def _book(args: argparse.Namespace) -> int | None:
-    if args.all:
-        return _book_all(args)
-    if args.plan is None:
-        raise Refusal("say which plan, or --all", 2)
-    with connect(args) as windbreak:
-        booking = windbreak.book_plan(args.plan, args.at)
-    if args.json:
-        dump(booking)
-        return None
-    say(f"Plan {booking.plan} runs on **{booking.site}** at {local(booking.starts_at)}.")
-    say(booking.why)
-    return None
-
-
-def _calendar(args: argparse.Namespace) -> None:
-    with connect(args) as windbreak:
-        bookings, errands = windbreak.bookings(), windbreak.errands()
-    if args.json:
-        return dump(bookings)
-    table(
-        ["booking", "when", "site", "plan", "why then"],
-        ((b.id, local(b.starts_at), b.site, b.plan, b.why) for b in bookings),
-        "Nothing is booked.",
-    )
-    dated = [errand for errand in errands if errand.due is not None]
-    if dated:
-        print()
-        table(
-            ["errand", "due", "site", "what"],
-            ((e.id, f"{e.due:%a %d %b}", e.site, e.text) for e in dated),
-            "",
-        )
-    return None
-
-
-def _withdraw(args: argparse.Namespace) -> None:
-    with connect(args) as windbreak:
-        booking = windbreak.withdraw_booking(args.booking)
-    dump(booking) if args.json else say(f"Booking {booking.id} is withdrawn.")
-
-
-def _rollouts(args: argparse.Namespace) -> None:
-    with connect(args) as windbreak:
-        found = windbreak.rollouts()
-    if args.json:
-        return dump(found)
-    table(
-        ["rollout", "release", "site", "state", "how it stands"],
-        ((r.id, f"{r.product} {r.version}", r.site, r.state, r.text) for r in found),
-        "There is no rollout.",
-    )
-    return None
-
-
-def _start_rollout(args: argparse.Namespace) -> None:
-    from windbreak.core.values.bookings import NewRollout
-
-    with connect(args) as windbreak:
-        site = pick_site(windbreak, args.site)
-        product = pick_product(windbreak, args.product)
-        ask(
-            f"{product} {args.version} goes to the twin of **{site}** in its next window, and to "
-            f"{site} itself if that ends well and {args.quiet_hours:g} hours have passed.",
-            yes=args.yes,
-        )
-        new = NewRollout(
-            site=site,
-            product=product,
-            version=args.version,
-            quiet_minutes=args.quiet_hours * 60,
-            why=args.why,
-        )
-        rollout = windbreak.start_rollout(new)
-    dump(rollout) if args.json else say(f"Rollout {rollout.id}: {rollout.text}")
-
-
-def _rollout(args: argparse.Namespace) -> None:
-    with connect(args) as windbreak:
-        rollout = windbreak.rollout(args.rollout)
-    if args.json:
-        return dump(rollout)
-    say(f"**Rollout {rollout.id}**: {rollout.product} {rollout.version} to {rollout.site}")
-    say(f"{rollout.state}: {rollout.text}")
-    if rollout.quiet_until:
-        say(f"Quiet until {local(rollout.quiet_until)}.")
-    return None
-
-
-def _stop_rollout(args: argparse.Namespace) -> None:
-    with connect(args) as windbreak:
-        rollout = windbreak.stop_rollout(args.rollout)
-    dump(rollout) if args.json else say(f"Rollout {rollout.id}: {rollout.text}")
 
 
 def _ledger(args: argparse.Namespace) -> None:

@@ -22,7 +22,7 @@ if TYPE_CHECKING:
     from windbreak.core.explanation.passing import Passed
     from windbreak.core.values.accounts import Account, Principal, Token
     from windbreak.core.values.advisories import KnownAdvisory
-    from windbreak.core.values.bookings import BookedAll, Booking, NewRollout, Rollout
+    from windbreak.core.values.bookings import BookedAll, Booking
     from windbreak.core.values.charts import Chart
     from windbreak.core.values.errands import Errand
     from windbreak.core.values.feeds import CredentialCheck, Feed, FeedChange, NewFeed, PollResult
@@ -39,15 +39,18 @@ if TYPE_CHECKING:
     from windbreak.core.values.policy import InForce, NewRule, Rule
     from windbreak.core.values.products import KnownProduct, ProductChange
     from windbreak.core.values.releases import DecideRepublished, KnownRelease, NewRelease
+    from windbreak.core.values.rollouts import FailedMove, NewRollout, Rollout
     from windbreak.core.values.runs import Run
     from windbreak.core.values.sites import Host, LinkCode, NewSite, Site, SiteChange, Window
     from windbreak.core.values.tasks import Task
     from windbreak.core.values.ties import KnownClash, KnownLockstep, NewClash, NewLockstep
     from windbreak.core.values.verdicts import Answer, Verdict
+    from windbreak.core.values.watching import NewWatch, WatchHours
     from windbreak.documents.licences import EntryResult, Forecast, LicenceView
     from windbreak.documents.named import Named
     from windbreak.documents.outlook import ActRow, Outlook
     from windbreak.documents.products import Coverage, ProductRow, ProductView
+    from windbreak.documents.rollouts import RolloutDraft, RolloutStory
     from windbreak.documents.runs import MatterStory, RunStory
     from windbreak.documents.sites import SiteSummary, SiteView
     from windbreak.documents.today import Today
@@ -63,7 +66,7 @@ HOMES = {
     "core.explanation.passing": "Passed",
     "core.values.accounts": "Account Principal Token",
     "core.values.advisories": "KnownAdvisory",
-    "core.values.bookings": "BookedAll Booking Rollout",
+    "core.values.bookings": "BookedAll Booking",
     "core.values.freezes": "Frozen SiteFreeze",
     "core.values.charts": "Chart",
     "core.values.errands": "Errand",
@@ -80,15 +83,18 @@ HOMES = {
     "core.values.products": "KnownProduct",
     "core.values.releases": "KnownRelease",
     "core.values.matters": "Debt Matter",
+    "core.values.rollouts": "FailedMove Rollout",
     "core.values.runs": "Run",
     "core.values.sites": "Host LinkCode Site",
     "core.values.tasks": "Task",
     "core.values.ties": "KnownClash KnownLockstep",
     "core.values.verdicts": "Answer Verdict",
+    "core.values.watching": "WatchHours",
     "documents.licences": "EntryResult Forecast LicenceView",
     "documents.named": "Named",
     "documents.outlook": "ActRow Outlook",
     "documents.products": "Coverage ProductRow ProductView",
+    "documents.rollouts": "RolloutDraft RolloutStory",
     "documents.runs": "MatterStory RunStory",
     "documents.sites": "SiteSummary SiteView",
     "documents.today": "Today",
@@ -410,15 +416,15 @@ def approve_plan(
     return _send("POST", _at("/plans/{}/approval", id), said)
 
 
-def book_plan(id: int, at: datetime | None = None) -> Call[Booking]:
-    """Book an approved plan: at an instant, or at the site's next window."""
-    said = {"at": at.isoformat() if at else None}
-    return _send("POST", _at("/plans/{}/bookings", id), said)
+def book_plan(id: int, at: datetime | None = None, outside_window: bool = False) -> Call[Booking]:
+    """Book an approved plan: at an instant, or where the timetable has a place for it."""
+    when = {"at": at.isoformat() if at else None, "outside_window": outside_window}
+    return _send("POST", _at("/plans/{}/bookings", id), when)
 
 
-def run_plan(id: int) -> Call[Run]:
-    """Carry an approved plan out now."""
-    return _send("POST", _at("/plans/{}/runs", id))
+def run_plan(id: int, outside_window: bool = False) -> Call[Run]:
+    """Carry an approved plan out now; outside of its site's windows only where that is meant."""
+    return _send("POST", _at("/plans/{}/runs", id), {"outside_window": outside_window})
 
 
 def book_all() -> Call[BookedAll]:
@@ -451,14 +457,42 @@ def bookings(state: str | None = "waiting") -> Call[list[Booking]]:
     return _get("/bookings", state=state)
 
 
-def move_booking(id: int, at: datetime) -> Call[Booking]:
-    """Give a booking another time."""
-    return _send("PUT", _at("/bookings/{}", id), {"at": at.isoformat()})
+def move_booking(
+    id: int, at: datetime | None = None, outside_window: bool = False
+) -> Call[Booking]:
+    """Pin a booking: to another time, or without one where it is."""
+    when = {"at": at.isoformat() if at else None, "outside_window": outside_window}
+    return _send("PUT", _at("/bookings/{}", id), when)
 
 
-def withdraw_booking(id: int) -> Call[Booking]:
-    """Take a booking back."""
-    return _send("DELETE", _at("/bookings/{}", id))
+def book_again(id: int) -> Call[Booking]:
+    """Let the timetable find a place anew for a booking, pinned or not."""
+    return _send("POST", _at("/bookings/{}/again", id))
+
+
+def withdraw_booking(id: int, why: str = "") -> Call[Booking]:
+    """Take a booking out: its plan stays approved, and is booked no more by itself."""
+    return _send("DELETE", _at("/bookings/{}", id), why=why)
+
+
+def watch() -> Call[list[WatchHours]]:
+    """Who is there to watch, and when; what is over is left out."""
+    return _get("/watch")
+
+
+def add_watch(new: NewWatch) -> Call[WatchHours]:
+    """Say when somebody is there to watch."""
+    return _send("POST", "/watch", new)
+
+
+def drop_watch(id: int) -> Call[None]:
+    """Say that somebody is not there after all."""
+    return _send("DELETE", _at("/watch/{}", id))
+
+
+def draft_rollout(new: NewRollout) -> Call[RolloutDraft]:
+    """What a rollout would do if it were approved now: who goes when, who stays out, and why."""
+    return _send("POST", "/rollouts/drafts", new)
 
 
 def rollouts() -> Call[list[Rollout]]:
@@ -466,19 +500,45 @@ def rollouts() -> Call[list[Rollout]]:
     return _get("/rollouts")
 
 
-def rollout(id: int) -> Call[Rollout]:
-    """One rollout."""
+def rollout(id: int) -> Call[RolloutStory]:
+    """One rollout: its waves, its gates, and who is not in them."""
     return _get(_at("/rollouts/{}", id))
 
 
-def start_rollout(new: NewRollout) -> Call[Rollout]:
-    """Take one release to a twin, and to its site when that ended well."""
+def approve_rollout(new: NewRollout) -> Call[Rollout]:
+    """Let what is asked for go, to every site that can take it now, in waves."""
     return _send("POST", "/rollouts", new)
 
 
-def stop_rollout(id: int) -> Call[Rollout]:
-    """Stop a rollout."""
-    return _send("POST", _at("/rollouts/{}/stop", id))
+def stop_rollout(id: int, why: str = "") -> Call[Rollout]:
+    """Stop a rollout: what runs goes on to its end, what is booked is taken out."""
+    return _send("POST", _at("/rollouts/{}/stop", id), {"why": why})
+
+
+def go_on_with_rollout(id: int, why: str = "") -> Call[Rollout]:
+    """Go on with a rollout that was stopped: what has not run is planned and booked anew."""
+    return _send("POST", _at("/rollouts/{}/go-on", id), {"why": why})
+
+
+def leave_out(id: int, site: str, why: str = "") -> Call[Rollout]:
+    """Go on with a rollout without one of its sites."""
+    return _send("POST", _at("/rollouts/{}/leave-out", id), {"site": site, "why": why})
+
+
+def open_gate(id: int, gate: str, why: str = "") -> Call[Rollout]:
+    """Let a gate of a rollout open though a run before it did not end well."""
+    return _send("POST", _at("/rollouts/{}/open-gate", id), {"gate": gate, "why": why})
+
+
+def failed_moves() -> Call[list[FailedMove]]:
+    """The moves that failed somewhere and wait everywhere for a person's word, newest first."""
+    return _get("/failed-moves")
+
+
+def let_move_go(product: str, version: str, why: str = "") -> Call[FailedMove]:
+    """Let a move be made elsewhere though it failed somewhere."""
+    path = _at("/failed-moves/{}/{}/{}/let-go", *_parts(product), version)
+    return _send("POST", path, {"why": why})
 
 
 def runs(site: str | None = None, limit: int = 50, after: int | None = None) -> Call[list[Run]]:

@@ -22,7 +22,7 @@ from windbreak.core.case.situation import Case
 from windbreak.core.explanation.passing import Passed
 from windbreak.core.values.accounts import Account, Principal, Token
 from windbreak.core.values.advisories import KnownAdvisory
-from windbreak.core.values.bookings import BookedAll, Booking, NewRollout, Rollout
+from windbreak.core.values.bookings import BookedAll, Booking
 from windbreak.core.values.charts import Chart
 from windbreak.core.values.errands import Errand
 from windbreak.core.values.feeds import CredentialCheck, Feed, FeedChange, NewFeed, PollResult
@@ -40,15 +40,18 @@ from windbreak.core.values.plans import SitePlan
 from windbreak.core.values.policy import InForce, NewRule, Rule
 from windbreak.core.values.products import KnownProduct, ProductChange
 from windbreak.core.values.releases import DecideRepublished, KnownRelease, NewRelease
+from windbreak.core.values.rollouts import FailedMove, NewRollout, Rollout
 from windbreak.core.values.runs import Run
 from windbreak.core.values.sites import Host, LinkCode, NewSite, Site, SiteChange, Window
 from windbreak.core.values.tasks import Task
 from windbreak.core.values.ties import KnownClash, KnownLockstep, NewClash, NewLockstep
 from windbreak.core.values.verdicts import Answer, Verdict
+from windbreak.core.values.watching import NewWatch, WatchHours
 from windbreak.documents.licences import EntryResult, Forecast, LicenceView
 from windbreak.documents.named import Named
 from windbreak.documents.outlook import ActRow, Outlook
 from windbreak.documents.products import Coverage, ProductRow, ProductView
+from windbreak.documents.rollouts import RolloutDraft, RolloutStory
 from windbreak.documents.runs import MatterStory, RunStory
 from windbreak.documents.runs import RunStory
 from windbreak.documents.sites import SiteSummary, SiteView
@@ -176,10 +179,10 @@ service that is away for a while is waited for."""
         """The pairs of a plan that bind each other: which versions go together, and the way through."""
     def approve_plan(self, id: int, why: str='', restore_anyway: bool=False, changed_files: str | None=None, patches: bool=False) -> SitePlan:
         """Let a plan go: exactly its targets, or with ``patches`` patch releases of them too."""
-    def book_plan(self, id: int, at: datetime | None=None) -> Booking:
-        """Book an approved plan: at an instant, or at the site's next window."""
-    def run_plan(self, id: int) -> Run:
-        """Carry an approved plan out now."""
+    def book_plan(self, id: int, at: datetime | None=None, outside_window: bool=False) -> Booking:
+        """Book an approved plan: at an instant, or where the timetable has a place for it."""
+    def run_plan(self, id: int, outside_window: bool=False) -> Run:
+        """Carry an approved plan out now; outside of its site's windows only where that is meant."""
     def book_all(self) -> BookedAll:
         """Book every approved plan that is not booked yet, by one timetable."""
     def freezes(self) -> list[SiteFreeze]:
@@ -192,18 +195,38 @@ service that is away for a while is waited for."""
         """The live night book: what a timetable of the next four weeks is made from."""
     def bookings(self, state: str | None='waiting') -> list[Booking]:
         """The bookings of a state, soonest first."""
-    def move_booking(self, id: int, at: datetime) -> Booking:
-        """Give a booking another time."""
-    def withdraw_booking(self, id: int) -> Booking:
-        """Take a booking back."""
+    def move_booking(self, id: int, at: datetime | None=None, outside_window: bool=False) -> Booking:
+        """Pin a booking: to another time, or without one where it is."""
+    def book_again(self, id: int) -> Booking:
+        """Let the timetable find a place anew for a booking, pinned or not."""
+    def withdraw_booking(self, id: int, why: str='') -> Booking:
+        """Take a booking out: its plan stays approved, and is booked no more by itself."""
+    def watch(self) -> list[WatchHours]:
+        """Who is there to watch, and when; what is over is left out."""
+    def add_watch(self, new: NewWatch) -> WatchHours:
+        """Say when somebody is there to watch."""
+    def drop_watch(self, id: int) -> None:
+        """Say that somebody is not there after all."""
+    def draft_rollout(self, new: NewRollout) -> RolloutDraft:
+        """What a rollout would do if it were approved now: who goes when, who stays out, and why."""
     def rollouts(self) -> list[Rollout]:
         """The rollouts, newest first."""
-    def rollout(self, id: int) -> Rollout:
-        """One rollout."""
-    def start_rollout(self, new: NewRollout) -> Rollout:
-        """Take one release to a twin, and to its site when that ended well."""
-    def stop_rollout(self, id: int) -> Rollout:
-        """Stop a rollout."""
+    def rollout(self, id: int) -> RolloutStory:
+        """One rollout: its waves, its gates, and who is not in them."""
+    def approve_rollout(self, new: NewRollout) -> Rollout:
+        """Let what is asked for go, to every site that can take it now, in waves."""
+    def stop_rollout(self, id: int, why: str='') -> Rollout:
+        """Stop a rollout: what runs goes on to its end, what is booked is taken out."""
+    def go_on_with_rollout(self, id: int, why: str='') -> Rollout:
+        """Go on with a rollout that was stopped: what has not run is planned and booked anew."""
+    def leave_out(self, id: int, site: str, why: str='') -> Rollout:
+        """Go on with a rollout without one of its sites."""
+    def open_gate(self, id: int, gate: str, why: str='') -> Rollout:
+        """Let a gate of a rollout open though a run before it did not end well."""
+    def failed_moves(self) -> list[FailedMove]:
+        """The moves that failed somewhere and wait everywhere for a person's word, newest first."""
+    def let_move_go(self, product: str, version: str, why: str='') -> FailedMove:
+        """Let a move be made elsewhere though it failed somewhere."""
     def runs(self, site: str | None=None, limit: int=50, after: int | None=None) -> list[Run]:
         """The runs, newest first; those before a number with ``after``."""
     def run(self, id: int) -> RunStory:
@@ -461,10 +484,10 @@ service that is away for a while is waited for."""
         """The pairs of a plan that bind each other: which versions go together, and the way through."""
     async def approve_plan(self, id: int, why: str='', restore_anyway: bool=False, changed_files: str | None=None, patches: bool=False) -> SitePlan:
         """Let a plan go: exactly its targets, or with ``patches`` patch releases of them too."""
-    async def book_plan(self, id: int, at: datetime | None=None) -> Booking:
-        """Book an approved plan: at an instant, or at the site's next window."""
-    async def run_plan(self, id: int) -> Run:
-        """Carry an approved plan out now."""
+    async def book_plan(self, id: int, at: datetime | None=None, outside_window: bool=False) -> Booking:
+        """Book an approved plan: at an instant, or where the timetable has a place for it."""
+    async def run_plan(self, id: int, outside_window: bool=False) -> Run:
+        """Carry an approved plan out now; outside of its site's windows only where that is meant."""
     async def book_all(self) -> BookedAll:
         """Book every approved plan that is not booked yet, by one timetable."""
     async def freezes(self) -> list[SiteFreeze]:
@@ -477,18 +500,38 @@ service that is away for a while is waited for."""
         """The live night book: what a timetable of the next four weeks is made from."""
     async def bookings(self, state: str | None='waiting') -> list[Booking]:
         """The bookings of a state, soonest first."""
-    async def move_booking(self, id: int, at: datetime) -> Booking:
-        """Give a booking another time."""
-    async def withdraw_booking(self, id: int) -> Booking:
-        """Take a booking back."""
+    async def move_booking(self, id: int, at: datetime | None=None, outside_window: bool=False) -> Booking:
+        """Pin a booking: to another time, or without one where it is."""
+    async def book_again(self, id: int) -> Booking:
+        """Let the timetable find a place anew for a booking, pinned or not."""
+    async def withdraw_booking(self, id: int, why: str='') -> Booking:
+        """Take a booking out: its plan stays approved, and is booked no more by itself."""
+    async def watch(self) -> list[WatchHours]:
+        """Who is there to watch, and when; what is over is left out."""
+    async def add_watch(self, new: NewWatch) -> WatchHours:
+        """Say when somebody is there to watch."""
+    async def drop_watch(self, id: int) -> None:
+        """Say that somebody is not there after all."""
+    async def draft_rollout(self, new: NewRollout) -> RolloutDraft:
+        """What a rollout would do if it were approved now: who goes when, who stays out, and why."""
     async def rollouts(self) -> list[Rollout]:
         """The rollouts, newest first."""
-    async def rollout(self, id: int) -> Rollout:
-        """One rollout."""
-    async def start_rollout(self, new: NewRollout) -> Rollout:
-        """Take one release to a twin, and to its site when that ended well."""
-    async def stop_rollout(self, id: int) -> Rollout:
-        """Stop a rollout."""
+    async def rollout(self, id: int) -> RolloutStory:
+        """One rollout: its waves, its gates, and who is not in them."""
+    async def approve_rollout(self, new: NewRollout) -> Rollout:
+        """Let what is asked for go, to every site that can take it now, in waves."""
+    async def stop_rollout(self, id: int, why: str='') -> Rollout:
+        """Stop a rollout: what runs goes on to its end, what is booked is taken out."""
+    async def go_on_with_rollout(self, id: int, why: str='') -> Rollout:
+        """Go on with a rollout that was stopped: what has not run is planned and booked anew."""
+    async def leave_out(self, id: int, site: str, why: str='') -> Rollout:
+        """Go on with a rollout without one of its sites."""
+    async def open_gate(self, id: int, gate: str, why: str='') -> Rollout:
+        """Let a gate of a rollout open though a run before it did not end well."""
+    async def failed_moves(self) -> list[FailedMove]:
+        """The moves that failed somewhere and wait everywhere for a person's word, newest first."""
+    async def let_move_go(self, product: str, version: str, why: str='') -> FailedMove:
+        """Let a move be made elsewhere though it failed somewhere."""
     async def runs(self, site: str | None=None, limit: int=50, after: int | None=None) -> list[Run]:
         """The runs, newest first; those before a number with ``after``."""
     async def run(self, id: int) -> RunStory:

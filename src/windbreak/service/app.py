@@ -25,6 +25,7 @@ from windbreak.service.routers import (
     events,
     licences,
     outward,
+    scheduling,
     session,
     sites,
     ties,
@@ -95,7 +96,18 @@ def create_app(
         409: {"description": "It can't be done as things stand", "content": {problems.MEDIA: {}}},
         422: {"description": "Something in it is not right", "content": {problems.MEDIA: {}}},
     }
-    for module in (session, outward, sites, tracking, licences, ties, work, errands, events):
+    for module in (
+        session,
+        outward,
+        sites,
+        tracking,
+        licences,
+        ties,
+        work,
+        scheduling,
+        errands,
+        events,
+    ):
         app.include_router(module.router, prefix=API, responses=answers)  # type: ignore[arg-type]
 
     app.include_router(outward.open_router, prefix=API, responses=answers)  # type: ignore[arg-type]

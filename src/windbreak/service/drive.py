@@ -27,7 +27,7 @@ from windbreak.operations.errors import Refused
 from windbreak.operations.findings import digest
 from windbreak.operations.planning import policy
 from windbreak.operations.runs import keeping, matters, runs, ways_out
-from windbreak.operations.scheduling import rollouts
+from windbreak.operations.scheduling import bookings, rollouts, timetables
 from windbreak.operations.sites import keys, sites, tasks, twins
 from windbreak.operations.tracking import credentials, polling, shelving
 from windbreak.operations.views.projector import Projector
@@ -89,6 +89,7 @@ class Driver:
         self._broken: list[Callable[[], object]] = []
         self._tasks: set[int] = set()
         self._tasks_at = -1
+        self._rollouts_at = self._timetable_at = -1
         self._hour = ""  # the hour whose turning was looked after
         self._main = threading.Thread(target=self._loop, name="drive", daemon=True)
         self._views = threading.Thread(target=self._project, name="projector", daemon=True)
@@ -201,23 +202,25 @@ class Driver:
             self._broken.remove(tell)
 
     def _bookings(self) -> None:
-        if not self._due("bookings", ("booking",), lambda: rollouts.next_due(self.context)):
+        if not self._due("bookings", ("booking",), lambda: bookings.next_due(self.context)):
             return
-        for booking in rollouts.startable(self.context):
+        for booking in bookings.startable(self.context):
             try:
                 run = runs.start(self.context, booking.plan, booking.made_by, booking=booking.id)
             except Refused as error:
                 if error.code in ("site-busy", "host-busy"):
                     continue  # it waits until there is room, or it is missed
-                self.context.store.bookings.change(booking.id, state="missed")
-                self.context.record(
-                    "Windbreak", f"booking {booking.id} not begun", booking.site, result=str(error)
-                )
+                bookings.miss(self.context, booking, f"it could not be begun: {error}")
             else:
                 self.carry_out(run)
 
     def _rollouts(self) -> None:
-        rollouts.tend_rollouts(self.context)
+        """What happened since moves rollouts on; nothing else does."""
+        hangs_on = ("rollout", "run", "plan", "booking", "task")
+        generation = self.context.store.database.generation(*hangs_on)
+        if generation != self._rollouts_at:
+            rollouts.tend(self.context)
+            self._rollouts_at = generation
 
     def _feeds(self) -> None:
         """Feeds are asked beside everything else: one that hangs keeps nothing back."""
@@ -357,6 +360,7 @@ class Driver:
                 if self.projector.project():
                     if instance.may_drive(self.context):
                         policy.let_go(self.context)
+                        self._timetable()
                     time.sleep(min(time.monotonic() - began, _TOGETHER))
                     continue
             except Exception:
@@ -364,6 +368,13 @@ class Driver:
             with self.context.news:
                 self.context.news.wait(0.5)
         self.context.store.close()
+
+    def _timetable(self) -> None:
+        """Keep the timetable, where something changed that it hangs on."""
+        generation = self.context.store.database.generation(*timetables.HANGS_ON)
+        if generation != self._timetable_at:
+            timetables.keep(self.context)
+            self._timetable_at = generation
 
     def _due(
         self, name: str, kinds: tuple[str, ...], earliest: Callable[[], datetime | None]

@@ -20,7 +20,7 @@ from pathlib import Path
 import httpx
 
 from windbreak.client import Problem, Windbreak
-from windbreak.core.values.bookings import NewRollout
+from windbreak.core.values.rollouts import NewRollout
 from windbreak.core.values.sites import Window
 from windbreak.documents.runs import RunStory
 from windbreak.standins import faults
@@ -201,53 +201,55 @@ class _Tour:
     def rollout(self) -> None:
         self.head("Millrace 6.4.3 goes to Skerry Light Trust's twin first, then to the site.")
         site, twin = "skerry-light", "skerry-light-twin"
-        rollout = self.windbreak.start_rollout(
+        rollout = self.windbreak.approve_rollout(
             NewRollout(
-                site=site,
                 product="core/millrace",
                 version="6.4.3",
+                sites=(site,),
                 quiet_minutes=0.1,
+                refresh_twins=True,
                 why="the tour: it holds a security fix",
             )
         )
         self.tell(f"Rollout {rollout.id}. {rollout.text} Quiet time in the tour: six seconds.")
+
+        def state(of: str) -> str:
+            story = self.windbreak.rollout(rollout.id)
+            return next(m.state for m in story.members if m.site == of)
+
         self.until(
-            "the twin is made as the site is now",
-            lambda: self.windbreak.rollout(rollout.id).state != "refreshing",
+            "the twin is made as the site is now, and both are booked",
+            lambda: state(twin) == state(site) == "booked",
         )
         # Windows open on a grid of five minutes; the tour does not wait for it.
-        self._hurry(rollout.id)
-        self.until(
-            "the twin's run ends", lambda: self.windbreak.rollout(rollout.id).state != "rehearsing"
-        )
-        now = self.windbreak.rollout(rollout.id)
-        self.see(f"the twin has it: {now.text}", self.version(twin, "core/millrace") == "6.4.3")
+        self._hurry(rollout.id, twin)
+        self.until("the twin's run ends", lambda: state(twin) in ("done", "failed"))
+        self.see("the twin has it", self.version(twin, "core/millrace") == "6.4.3")
         self.see("the site has not", self.version(site, "core/millrace") == "6.3.6")
-        self.until(
-            "the site is booked", lambda: self.windbreak.rollout(rollout.id).state == "going"
-        )
-        self._hurry(rollout.id)
+        (gate,) = self.windbreak.rollout(rollout.id).gates
+        self.see(f"its gate: {gate.text}", gate.state in ("quiet", "open"))
+        self._hurry(rollout.id, site)
         self.until(
             "the rollout ends",
-            lambda: self.windbreak.rollout(rollout.id).state in ("ended well", "stopped"),
+            lambda: self.windbreak.rollout(rollout.id).rollout.state != "going",
         )
-        now = self.windbreak.rollout(rollout.id)
+        now = self.windbreak.rollout(rollout.id).rollout
         self.see(f"the rollout {now.state}: {now.text}", now.state == "ended well")
         self.see("the site has it", self.version(site, "core/millrace") == "6.4.3")
         oarlock = self.version(site, "plugins/oarlock")
         self.see(f"nothing else moved: Oarlock is {oarlock}", oarlock == "7.1.2")
 
-    def _hurry(self, rollout: int) -> None:
-        """Book what a rollout has booked for now, in the place of its window's next start."""
+    def _hurry(self, rollout: int, site: str) -> None:
+        """Book what a rollout has booked of a site for now, in the place of its next window."""
         for booking in self.windbreak.bookings():
-            if booking.rollout == rollout:
+            if (booking.rollout, booking.site) == (rollout, site):
                 self.tell(f"{booking.site}: {booking.why}")
-                self.windbreak.move_booking(booking.id, datetime.now(UTC))
+                self.windbreak.move_booking(booking.id, datetime.now(UTC), outside_window=True)
 
     def put_back(self) -> None:
         self.head("At Whinchat Radio an update breaks the editor while the pages stay fine.")
         site = "whinchat-radio"
-        run = self.windbreak.run_plan(self.approved(site, "the tour"))
+        run = self.windbreak.run_plan(self.approved(site, "the tour"), outside_window=True)
         story = self.ended(run.id)
         for line in story.journal:
             if line.state in ("failed", "put back"):
@@ -270,7 +272,7 @@ class _Tour:
             "At Seapink Florists an update leaves white pages, and putting back does not help."
         )
         site = "seapink-florists"
-        run = self.windbreak.run_plan(self.approved(site, "the tour"))
+        run = self.windbreak.run_plan(self.approved(site, "the tour"), outside_window=True)
         story = self.ended(run.id)
         self.tell(story.run.text)
         self.see(f"the run ended {story.run.state}", story.run.state == "restored")
@@ -285,7 +287,7 @@ class _Tour:
         site = "skerry-light"
         path = self.demo.standins_folder / site / "agent" / "faults.json"
         faults.put(path, {"slow": {"apply": 1.5}})
-        run = self.windbreak.run_plan(self.approved(site, "the tour"))
+        run = self.windbreak.run_plan(self.approved(site, "the tour"), outside_window=True)
         self.until("step 2 begins", lambda: self.windbreak.run(run.id).run.step >= 2)
         time.sleep(0.5)
         self.demo.kill_service()

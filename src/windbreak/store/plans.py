@@ -1,15 +1,19 @@
-"""Plans, bookings, rollouts."""
+"""Plans, bookings, rollouts, and what a timetable goes by: freezes, watching, lengths of runs."""
 
 from __future__ import annotations
 
 import json
 from collections.abc import Iterable
+from typing import NamedTuple
 
 import peewee
 
-from windbreak.core.values.bookings import Booking, Rollout
-from windbreak.core.values.freezes import SiteFreeze
+from windbreak.core.values.bookings import Booking
+from windbreak.core.values.estimates import Took
+from windbreak.core.values.freezes import FreezeCalendar, SiteFreeze
 from windbreak.core.values.plans import SitePlan
+from windbreak.core.values.rollouts import FailedMove, Rollout
+from windbreak.core.values.watching import WatchHours
 from windbreak.store.database import Mark
 from windbreak.store.documents import Documents, Row
 
@@ -27,7 +31,7 @@ class BookingRow(Row):
     id = peewee.IntegerField(primary_key=True)
     site = peewee.TextField()
     state = peewee.TextField(index=True)
-    plan = peewee.IntegerField()
+    plan = peewee.IntegerField(index=True)
     rollout = peewee.IntegerField(null=True, index=True)
 
     class Meta:
@@ -37,10 +41,18 @@ class BookingRow(Row):
 class RolloutRow(Row):
     id = peewee.IntegerField(primary_key=True)
     state = peewee.TextField(index=True)
-    site = peewee.TextField()
 
     class Meta:
         table_name = "rollout"
+
+
+class PlanStanding(NamedTuple):
+    """Of a plan: its site and state, what each product is to reach, and what it starts from."""
+
+    site: str
+    state: str
+    targets: dict[str, str]
+    start: dict[str, str]
 
 
 class Plans(Documents[SitePlan]):
@@ -53,6 +65,30 @@ class Plans(Documents[SitePlan]):
             if "approved" in (before.state if before else "", after.state if after else ""):
                 for product in one.targets:
                     yield "approval", product
+
+    def to_book(self) -> list[int]:
+        """The approved plans that are to be booked and are not, by number. Reads."""
+        rows = self.database.ask(
+            "SELECT id FROM plan WHERE state = 'approved' AND json_extract(body, '$.to_book') "
+            "AND id NOT IN (SELECT plan FROM booking WHERE state = 'waiting') "
+            "AND id NOT IN (SELECT plan FROM run WHERE state IN ('running', 'waiting')) "
+            "ORDER BY id"
+        )
+        return [int(row[0]) for row in rows]
+
+    def standing(self, ids: Iterable[int]) -> dict[int, PlanStanding]:
+        """The few things of some plans that a timetable goes by. Reads."""
+        wanted = list(ids)
+        rows = self.database.ask(
+            "SELECT id, site, state, json_extract(body, '$.targets'), "
+            "json_extract(body, '$.start') FROM plan "
+            f"WHERE id IN ({', '.join('?' * len(wanted))})",
+            wanted,
+        )
+        return {
+            int(id): PlanStanding(str(site), str(state), json.loads(targets), json.loads(start))
+            for id, site, state, targets, start in rows
+        }
 
     def approved(self, site: str | None = None) -> dict[str, dict[str, str]]:
         """What is approved, for one site or each: its products with their targets. Reads."""
@@ -72,8 +108,79 @@ class FreezeRow(Row):
         table_name = "freeze"
 
 
+class FreezeCalendarRow(Row):
+    id = peewee.TextField(primary_key=True)
+
+    class Meta:
+        table_name = "freeze_calendar"
+
+
+class WatchRow(Row):
+    id = peewee.IntegerField(primary_key=True)
+
+    class Meta:
+        table_name = "watch"
+
+
+class FailedMoveRow(Row):
+    id = peewee.TextField(primary_key=True)
+    open = peewee.BooleanField()
+
+    class Meta:
+        table_name = "failed_move"
+
+
+class TookRow(Row):
+    id = peewee.IntegerField(primary_key=True)
+    run = peewee.IntegerField(index=True)
+
+    class Meta:
+        table_name = "took"
+
+
 class Freezes(Documents[SiteFreeze]):
     model, value = FreezeRow, SiteFreeze
+
+    def marks(self, before: SiteFreeze | None, after: SiteFreeze | None) -> Iterable[Mark]:
+        one = after or before
+        return () if one is None else (("freeze", one.where),)
+
+
+class FreezeCalendars(Documents[FreezeCalendar]):
+    model, value = FreezeCalendarRow, FreezeCalendar
+
+    def marks(self, before: FreezeCalendar | None, after: FreezeCalendar | None) -> Iterable[Mark]:
+        one = after or before
+        return () if one is None else (("freeze-calendar", one.id),)
+
+
+class Watches(Documents[WatchHours]):
+    model, value = WatchRow, WatchHours
+
+    def marks(self, before: WatchHours | None, after: WatchHours | None) -> Iterable[Mark]:
+        one = after or before
+        return () if one is None else (("watch", one.who),)
+
+
+class FailedMoves(Documents[FailedMove]):
+    """Moves that failed; ``open`` ones wait for a person's word."""
+
+    model, value = FailedMoveRow, FailedMove
+
+    def column(self, value: FailedMove, name: str) -> object:
+        return value.decided_by is None
+
+    def marks(self, before: FailedMove | None, after: FailedMove | None) -> Iterable[Mark]:
+        one = after or before
+        return () if one is None else (("failed-move", one.product),)
+
+
+class Tooks(Documents[Took]):
+    model, value = TookRow, Took
+
+    def forget(self, keep: int) -> None:
+        """Keep the newest so many. Writes."""
+        self.database.tell("DELETE FROM took WHERE id <= (SELECT max(id) FROM took) - ?", [keep])
 
 
 class Bookings(Documents[Booking]):
@@ -89,4 +196,4 @@ class Rollouts(Documents[Rollout]):
 
     def marks(self, before: Rollout | None, after: Rollout | None) -> Iterable[Mark]:
         one = after or before
-        return () if one is None else (("rollout", one.site),)
+        return () if one is None else (("rollout", str(one.id)),)

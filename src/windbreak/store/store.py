@@ -13,7 +13,16 @@ from windbreak.store.ledger import Events, Ledger
 from windbreak.store.licences import Licences, Seats
 from windbreak.store.matters import Debts, Matters
 from windbreak.store.outward import Deliveries, Hooks
-from windbreak.store.plans import Bookings, Freezes, Plans, Rollouts
+from windbreak.store.plans import (
+    Bookings,
+    FailedMoves,
+    FreezeCalendars,
+    Freezes,
+    Plans,
+    Rollouts,
+    Tooks,
+    Watches,
+)
 from windbreak.store.policy import Clashes, Holds, Locksteps, Rules
 from windbreak.store.releases import Advisories, Feeds, Packages, Products, Releases, Rights
 from windbreak.store.runs import Journals, Runs
@@ -40,7 +49,9 @@ class Store:
         self.holds, self.rules = Holds(database), Rules(database)
         self.locksteps, self.clashes = Locksteps(database), Clashes(database)
         self.plans, self.bookings = Plans(database), Bookings(database)
-        self.rollouts, self.freezes = Rollouts(database), Freezes(database)
+        self.rollouts, self.failed_moves = Rollouts(database), FailedMoves(database)
+        self.freezes, self.freeze_calendars = Freezes(database), FreezeCalendars(database)
+        self.watches, self.took = Watches(database), Tooks(database)
         self.runs, self.journal = Runs(database), Journals(database)
         self.debts, self.matters = Debts(database), Matters(database)
         self.errands, self.tasks = Errands(database), Tasks(database)

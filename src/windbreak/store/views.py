@@ -70,6 +70,21 @@ class Views:
             )
             self.database.tell("DELETE FROM change WHERE generation <= ?", [generation - 1000])
 
+    # The timetable.
+
+    def put_timetable(self, body: str) -> None:
+        """Keep the timetable as it was made last, as JSON. Writes."""
+        self.database.tell(
+            "INSERT INTO timetable VALUES (1, ?) "
+            "ON CONFLICT(id) DO UPDATE SET body = excluded.body",
+            [body],
+        )
+
+    def timetable(self) -> str | None:
+        """The timetable as it was made last, as JSON. Reads."""
+        rows = self.database.ask("SELECT body FROM timetable")
+        return str(rows[0][0]) if rows else None
+
     # Rows of sites.
 
     def put_rows(self, rows: Iterable[tuple[SiteSummary, str | None]]) -> None:

@@ -6,7 +6,7 @@ from tests.operations.runs.within import WithRuns
 from tests.operations.within import RHONA
 from windbreak.core.values.runs import Run
 from windbreak.operations.runs import debts, keeping, runs
-from windbreak.operations.scheduling import rollouts
+from windbreak.operations.scheduling import approving
 from windbreak.operations.sites import sites
 from windbreak.standins.faults import KINDS, FaultRefused, read
 
@@ -112,7 +112,7 @@ class Faults(WithRuns):
         from windbreak.operations.planning import planning
 
         plan = planning.draft(self.context, SITE, only=frozenset({product}))
-        return rollouts.approve(self.context, plan.id, ApprovePlan(why="x"), RHONA)
+        return approving.approve(self.context, plan.id, ApprovePlan(why="x"), RHONA)
 
     def test_a_site_that_is_broken_already_is_not_worked_on(self) -> None:
         self.site(SITE)

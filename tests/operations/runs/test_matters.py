@@ -17,7 +17,7 @@ from windbreak.operations.errors import Refused
 from windbreak.operations.planning import planning, policy, ties
 from windbreak.operations.runs import debts, journal, looking, matters, stepping, ways_out
 from windbreak.operations.runs.runner import Runner
-from windbreak.operations.scheduling import rollouts
+from windbreak.operations.scheduling import approving
 from windbreak.operations.sites import sites
 from windbreak.operations.views import sites as site_views
 from windbreak.operations.views.runs import run_story
@@ -379,7 +379,7 @@ class OwnFiles(WithRuns):
 
     def approve(self, **more: object) -> SitePlan:
         said = ApprovePlan.model_validate({"why": "a test", **more})
-        return rollouts.approve(self.context, self.planned().id, said, RHONA)
+        return approving.approve(self.context, self.planned().id, said, RHONA)
 
     def test_a_translation_of_the_sites_own_is_carried_over_through_every_hop(self) -> None:
         lang = self.folder / "lang" / "gd.po"

@@ -9,7 +9,7 @@ from windbreak.core.values.products import ProductChange
 from windbreak.core.values.sites import Host
 from windbreak.operations.errors import Refused
 from windbreak.operations.runs import runs
-from windbreak.operations.scheduling import rollouts
+from windbreak.operations.scheduling import approving
 from windbreak.operations.sites import inventories, sites
 from windbreak.operations.tracking import catalogue
 from windbreak.operations.views import sites as site_views
@@ -34,7 +34,7 @@ class Starts(WithContext):
         it; how each ended.
         """
         ready = threading.Barrier(len(plans))
-        real = rollouts.check_start
+        real = approving.check_start
         ended: list[str] = []
 
         def meets(*args: Any) -> None:
@@ -50,7 +50,7 @@ class Starts(WithContext):
             finally:
                 self.context.store.close()
 
-        with mock.patch.object(rollouts, "check_start", meets):
+        with mock.patch.object(approving, "check_start", meets):
             threads = [threading.Thread(target=begin, args=(plan,)) for plan in plans]
             for thread in threads:
                 thread.start()

@@ -17,7 +17,7 @@ from windbreak.operations.planning import planning
 from windbreak.operations.runs import debts, errands, looking, replanning, runs, stepping
 from windbreak.operations.runs.acting import Acting
 from windbreak.operations.runs.runner import Runner
-from windbreak.operations.scheduling import rollouts
+from windbreak.operations.scheduling import approving
 from windbreak.standins.fleet import put
 
 SITE = "skerry-light"
@@ -214,7 +214,7 @@ class PlannedAnew(WithRuns):
         for patches, wanted in ((False, "7.2"), (True, "7.2.1")):
             plan = planning.draft(self.context, SITE)
             said = ApprovePlan(why="x", patches=patches)
-            plan = rollouts.approve(self.context, plan.id, said, RHONA)
+            plan = approving.approve(self.context, plan.id, said, RHONA)
             self.newer("plugin/oarlock", "7.2", "7.2.1")
             inventory = self.context.store.inventories.get(SITE)
             steps = replanning.rest(self.context, plan, inventory)

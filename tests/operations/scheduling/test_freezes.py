@@ -14,7 +14,7 @@ from windbreak.core.values.sites import Host
 from windbreak.operations.errors import Refused
 from windbreak.operations.runs import debts, stepping
 from windbreak.operations.runs.runner import Runner
-from windbreak.operations.scheduling import freezes, nights, rollouts
+from windbreak.operations.scheduling import bookings, freezes, nights, timetables
 
 SITE = "skerry-light"
 
@@ -32,7 +32,7 @@ class WithFreezes(WithRuns):
     def freeze(self, begins: timedelta, ends: timedelta, **where: Any) -> Frozen:
         now = self.context.clock()
         new = NewFreeze(from_=now + begins, to=now + ends, reason="the season", **where)
-        return rollouts.freeze(self.context, new, RHONA)
+        return bookings.freeze(self.context, new, RHONA)
 
 
 class Bookings(WithFreezes):
@@ -42,16 +42,17 @@ class Bookings(WithFreezes):
         return frozen, self.context.store.bookings.all(state="waiting")
 
     def test_what_a_freeze_meets_is_booked_anew_and_says_so(self) -> None:
-        was = rollouts.book(self.context, self.plan.id, Book(), RHONA)
+        was = bookings.book(self.context, self.plan.id, Book(), RHONA)
         frozen, (now,) = self.around(was, client="Skerry Light Trust")
         self.assertGreater(now.starts_at, frozen.freeze.to)
         self.assertIn("moved around a freeze: the season", now.why)
         self.assertIn("frozen (the season) until", now.why)
         self.assertEqual((len(frozen.moved), frozen.out), (1, ()))
-        self.assertEqual(self.context.store.bookings.get(was.id).state, "withdrawn")
+        self.assertEqual(now.id, was.id)
+        self.assertIn(f"booking {was.id} moved", [e.what for e in self.context.store.ledger.all()])
 
     def test_what_it_does_not_meet_stays(self) -> None:
-        was = rollouts.book(self.context, self.plan.id, Book(), RHONA)
+        was = bookings.book(self.context, self.plan.id, Book(), RHONA)
         self.context.store.hosts.put(Host(id="jetty", name="Jetty"))
         frozen, (now,) = self.around(was, host="jetty")
         self.assertEqual((now.id, now.starts_at), (was.id, was.starts_at))
@@ -59,13 +60,13 @@ class Bookings(WithFreezes):
 
     def test_a_time_that_a_person_gave_is_no_exception(self) -> None:
         at = on_grid(self.context.clock().replace(microsecond=0) + timedelta(hours=2))
-        was = rollouts.book(self.context, self.plan.id, Book(at=at), RHONA)
+        was = bookings.book(self.context, self.plan.id, Book(at=at, outside_window=True), RHONA)
         _, (now,) = self.around(was, site=SITE)
         self.assertNotEqual(now.starts_at, at)
         self.assertFalse(now.pinned)
 
     def test_what_has_no_other_place_is_withdrawn_with_why_and_what_would_help(self) -> None:
-        was = rollouts.book(self.context, self.plan.id, Book(), RHONA)
+        was = bookings.book(self.context, self.plan.id, Book(), RHONA)
         frozen = self.freeze(timedelta(), timedelta(days=60))
         self.assertEqual(self.context.store.bookings.all(state="waiting"), [])
         (told,) = frozen.out
@@ -75,12 +76,15 @@ class Bookings(WithFreezes):
         self.assertIn(f"booking {was.id} withdrawn", ledger)
         freezes.lift(self.context, frozen.freeze.id, RHONA)
         self.assertEqual(freezes.listed(self.context), [])
-        rollouts.book(self.context, self.plan.id, Book(), RHONA)
+        # It is to be booked still: it comes back by itself where there is room again.
+        timetables.keep(self.context)
+        (again,) = self.context.store.bookings.all(state="waiting")
+        self.assertEqual((again.plan, again.starts_at), (was.plan, was.starts_at))
 
     def test_a_crash_in_the_middle_leaves_neither_freeze_nor_booking_half_done(self) -> None:
-        was = rollouts.book(self.context, self.plan.id, Book(), RHONA)
+        was = bookings.book(self.context, self.plan.id, Book(), RHONA)
         with (
-            mock.patch.object(rollouts, "_write", side_effect=Crash),
+            mock.patch.object(timetables, "_move", side_effect=Crash),
             self.assertRaises(Crash),
         ):
             self.around(was)
@@ -89,7 +93,7 @@ class Bookings(WithFreezes):
 
     def test_it_stands_in_the_night_book_of_the_sites_it_holds_at(self) -> None:
         self.freeze(timedelta(hours=1), timedelta(days=2), host="mole")
-        book = nights.night_book(self.context)
+        book = nights.live_book(self.context, whole=True).book
         frozen = {site.id for site in book.sites if site.freezes}
         on_mole = {s.id for s in self.context.store.sites.live() if s.host == "mole"}
         self.assertEqual(frozen, on_mole)

@@ -8,7 +8,7 @@ from windbreak.core.scheduling.openings import on_grid
 from windbreak.core.scheduling.reading import read_book
 from windbreak.core.values.bookings import Book
 from windbreak.core.values.sites import Window
-from windbreak.operations.scheduling import nights, rollouts
+from windbreak.operations.scheduling import bookings, nights
 from windbreak.operations.sites import sites
 
 SITES = ("skerry-light", "seapink-florists")
@@ -30,29 +30,31 @@ class Nights(WithContext):
         self.plans = [self.approved(site) for site in SITES]
 
     def test_all_are_booked_at_once_and_a_host_bears_no_more_than_it_may(self) -> None:
-        booked = rollouts.book_all(self.context, RHONA)
+        booked = bookings.book_all(self.context, RHONA)
         self.assertEqual(booked.left_out, ())
         first, second = booked.bookings
         self.assertEqual(f"{first.starts_at:%H:%M}", self.opens)
         plan = self.context.store.plans.get(first.plan)
-        ends = first.starts_at + timedelta(minutes=nights.minutes_of(plan))
+        ends = first.starts_at + timedelta(minutes=nights.reckon_plan(self.context, plan).minutes)
         self.assertEqual(second.starts_at, on_grid(ends))
         label = self.context.store.sites.get(first.site).label
         self.assertIn(f"Mole bears 1 at once, and {label} is done {ends:%H:%M}", second.why)
-        self.assertEqual(rollouts.book_all(self.context, RHONA).bookings, ())
+        self.assertEqual(bookings.book_all(self.context, RHONA).bookings, ())
 
     def test_what_is_booked_already_stays_and_the_next_one_goes_around_it(self) -> None:
-        first = rollouts.book(self.context, self.plans[0].id, Book(), RHONA)
-        second = rollouts.book(self.context, self.plans[1].id, Book(), RHONA)
+        first = bookings.book(self.context, self.plans[0].id, Book(), RHONA)
+        second = bookings.book(self.context, self.plans[1].id, Book(), RHONA)
         self.assertEqual(self.context.store.bookings.get(first.id).starts_at, first.starts_at)
         self.assertGreater(second.starts_at, first.starts_at)
         self.assertIn("bears 1 at once", second.why)
 
     def test_a_time_that_a_person_gave_is_kept_free_though_no_window_is_open(self) -> None:
         at = on_grid(self.context.clock().replace(microsecond=0) + timedelta(hours=2))
-        by_hand = rollouts.book(self.context, self.plans[0].id, Book(at=at), RHONA)
+        by_hand = bookings.book(
+            self.context, self.plans[0].id, Book(at=at, outside_window=True), RHONA
+        )
         self.assertTrue(by_hand.pinned)
-        book = nights.night_book(self.context)
+        book = nights.live_book(self.context).book
         (job,) = book.jobs
         self.assertEqual((job.was, job.pinned), (at, True))
         read_book(book.model_dump_json())  # it stands where it may
@@ -60,7 +62,7 @@ class Nights(WithContext):
     def test_what_has_no_place_says_why_and_what_would_help(self) -> None:
         short = (Window(start=self.opens, end=f"{self.opens[:2]}:05"),)
         sites.set_windows(self.context, SITES[1], short, "UTC", RHONA)
-        booked = rollouts.book_all(self.context, RHONA)
+        booked = bookings.book_all(self.context, RHONA)
         self.assertEqual([b.site for b in booked.bookings], [SITES[0]])
         (left,) = booked.left_out
         self.assertEqual((left.plan, left.site), (self.plans[1].id, SITES[1]))
@@ -68,8 +70,8 @@ class Nights(WithContext):
         self.assertIn("It would help to make the opening of", left.text)
 
     def test_the_live_book_is_written_as_it_is_read(self) -> None:
-        rollouts.book_all(self.context, RHONA)
-        book = nights.night_book(self.context)
+        bookings.book_all(self.context, RHONA)
+        book = nights.live_book(self.context).book
         again = read_book(json.dumps(json.loads(book.model_dump_json())))
         self.assertEqual(again, book)
         self.assertEqual({job.site for job in book.jobs}, set(SITES))

@@ -1,265 +1,347 @@
-"""Approving, booking, and one release over a twin and its site, by a clock that can be moved."""
+"""What is approved across sites: drafted, in waves, through gates, stopped and gone on with."""
 
 from datetime import UTC, datetime, timedelta
+from itertools import pairwise
 from unittest import mock
 
-from tests.operations.within import RHONA, WithContext, catch_up, look_again
-from windbreak.core.values.bookings import Book, NewRollout
+from tests.operations.within import RHONA, WithContext, catch_up
+from windbreak.core.values.bookings import Book
 from windbreak.core.values.holds import NewHold
-from windbreak.core.values.plans import ApprovePlan
-from windbreak.core.values.policy import NewRule
-from windbreak.core.values.sites import Window
+from windbreak.core.values.rollouts import LeaveOut, NewRollout, OpenGate, Rollout
+from windbreak.core.values.sites import Host
 from windbreak.links.errors import Unreachable
 from windbreak.operations.errors import Refused
-from windbreak.operations.planning import planning, policy
+from windbreak.operations.planning import policy
 from windbreak.operations.runs import runs
-from windbreak.operations.scheduling import rollouts
-from windbreak.operations.sites import sites, tasks, twins
+from windbreak.operations.scheduling import (
+    bookings,
+    drafting,
+    failed_moves,
+    gates,
+    rollouts,
+    timetables,
+)
+from windbreak.operations.sites import tasks, twins
+from windbreak.operations.views import rollouts as rollout_views
 from windbreak.operations.views import sites as site_views
+from windbreak.store.errors import NotFound
+
+SITE, TWIN = "skerry-light", "skerry-light-twin"
+MILLRACE = NewRollout(
+    product="core/millrace", version="6.4.3", sites=(SITE,), quiet_minutes=60, refresh_twins=True
+)
 
 
-class Booking(WithContext):
-    def setUp(self) -> None:
-        super().setUp()
-        self.feeds()
-        self.site("skerry-light")
-
-    def test_approving_a_newer_plan_replaces_the_older(self) -> None:
-        first, second = self.approved("skerry-light"), self.approved("skerry-light")
-        self.assertEqual(self.context.store.plans.get(first.id).state, "replaced")
-        for plan, code in [(first.id, "not-a-draft"), (second.id, "not-a-draft")]:
-            with self.assertRaises(Refused) as caught:
-                rollouts.approve(self.context, plan, ApprovePlan(), RHONA)
-            self.assertEqual(caught.exception.code, code)
-        approval = self.context.store.plans.get(second.id).approval
-        assert approval is not None
-        self.assertEqual((approval.by, approval.why), ("Rhona Vale", "a test"))
-
-    def test_a_booking_is_in_the_sites_window_and_says_why_then(self) -> None:
-        window = (Window(days=("sat",), start="22:00", end="02:00"),)
-        sites.set_windows(self.context, "skerry-light", window, "Europe/Helsinki", RHONA)
-        plan = self.approved("skerry-light")
-        booking = rollouts.book(self.context, plan.id, Book(), RHONA)
-        # 22:00 in Helsinki is 20:00 UTC in winter, 19:00 in summer.
-        self.assertEqual(booking.starts_at.weekday(), 5)
-        self.assertIn(booking.starts_at.astimezone(UTC).hour, (19, 20, 21, 22, 23))
-        self.assertRegex(booking.why, r"^Sat \d+ \w+ 22:00: the window opens 22:00\.$")
-        with self.assertRaises(Refused) as caught:
-            rollouts.book(self.context, plan.id, Book(), RHONA)
-        self.assertEqual(caught.exception.code, "booked-already")
-
-    def test_what_can_not_be_booked_says_why(self) -> None:
-        plan = self.approved("skerry-light")
-        past = datetime.now(UTC) - timedelta(hours=1)
-        for at, code, why in [
-            (past, "in-the-past", "has passed"),
-            (datetime(2099, 1, 1), "no-time-zone", "say the time with its zone"),
-        ]:
-            with self.subTest(code=code), self.assertRaises(Refused) as caught:
-                rollouts.book(self.context, plan.id, Book(at=at), RHONA)
-            self.assertEqual(caught.exception.code, code)
-            self.assertIn(why, str(caught.exception))
-        short = (Window(start="01:00", end="01:10"),)
-        sites.set_windows(self.context, "skerry-light", short, "UTC", RHONA)
-        with self.assertRaises(Refused) as caught:
-            rollouts.book(self.context, plan.id, Book(), RHONA)
-        self.assertEqual(caught.exception.code, "no-window")
-        self.assertIn("only 10 min are left of an opening, and it takes", str(caught.exception))
-        self.assertIn("It would help to make the opening of", str(caught.exception))
-
-    def test_what_is_due_is_given_and_what_is_long_past_is_missed_and_found(self) -> None:
-        plan = self.approved("skerry-light")
-        booking = rollouts.book(self.context, plan.id, Book(), RHONA)
-        self.assertEqual(rollouts.due(self.context), [])
-        self.later = booking.starts_at - datetime.now(UTC) + timedelta(minutes=1)
-        self.assertEqual([b.id for b in rollouts.due(self.context)], [booking.id])
-        self.later += timedelta(hours=5)
-        self.assertEqual(rollouts.due(self.context), [])
-        self.assertEqual(self.context.store.bookings.get(booking.id).state, "missed")
-        ids = [f.id for f in look_again(self.context)]
-        self.assertIn(f"missed:{booking.id}", ids)
-
-    def test_a_booking_withdrawn_is_not_due(self) -> None:
-        plan = self.approved("skerry-light")
-        booking = rollouts.book(self.context, plan.id, Book(at=self.context.clock()), RHONA)
-        rollouts.withdraw(self.context, booking.id, RHONA)
-        self.later = timedelta(minutes=5)
-        self.assertEqual(rollouts.due(self.context), [])
-        with self.assertRaises(Refused):
-            rollouts.move(self.context, booking.id, self.context.clock(), RHONA)
-
-    def test_what_is_due_begins_as_far_as_its_host_bears_it(self) -> None:
-        for slug in ("skerry-light-twin", "tarnsey-harbour"):
-            self.site(slug)
-        host = self.context.store.hosts.get("mole")
-        self.context.store.hosts.put(host.model_copy(update={"at_once": 2}))
-        for slug in ("skerry-light", "skerry-light-twin", "tarnsey-harbour"):
-            plan = self.approved(slug)
-            booking = rollouts.book(self.context, plan.id, Book(), RHONA)
-            self.context.store.bookings.change(booking.id, starts_at=self.context.clock())
-        begun = []
-        for booking in rollouts.startable(self.context):
-            runs.start(self.context, booking.plan, "Rhona Vale", booking=booking.id)
-            begun.append(booking.site)
-        self.assertEqual(begun, ["skerry-light", "skerry-light-twin"])
-        self.assertEqual(list(rollouts.startable(self.context)), [])
-        self.assertEqual([b.site for b in rollouts.due(self.context)], ["tarnsey-harbour"])
-
-    def test_a_host_bears_so_many_at_once_and_a_site_one(self) -> None:
-        plan = self.approved("skerry-light")
-        host = self.context.store.hosts.get("mole")
-        runs.start(self.context, plan.id, "Rhona Vale")
-        with self.assertRaises(Refused) as caught:
-            runs.start(self.context, plan.id, "Rhona Vale")
-        self.assertEqual(caught.exception.code, "site-busy")
-        self.context.store.hosts.put(host.model_copy(update={"at_once": 1}))
-        with self.assertRaises(Refused) as caught:
-            runs.start(self.context, plan.id, "Rhona Vale")
-        self.assertEqual(caught.exception.code, "host-busy")
-
-
-class Rollouts(WithContext):
-    def setUp(self) -> None:
-        super().setUp()
-        self.feeds()
-        self.site("skerry-light")
-        self.site("skerry-light-twin")
-        new = NewRollout(
-            site="skerry-light", product="core/millrace", version="6.4.3", quiet_minutes=60
-        )
-        rollout = rollouts.start_rollout(self.context, new, RHONA)
-        self.rollout = rollout.id
-        assert rollout.task is not None  # the twin is refreshed first
-        tasks.carry_out(self.context, rollout.task)
-        rollouts.tend_rollouts(self.context)
-
-    def state(self) -> str:
-        rollouts.tend_rollouts(self.context)
-        return self.context.store.rollouts.get(self.rollout).state
+class WithRollouts(WithContext):
+    def tended(self, rollout: int) -> Rollout:
+        rollouts.tend(self.context)
+        timetables.keep(self.context)
+        return self.context.store.rollouts.get(rollout)
 
     def run_what_is_booked(self, site: str) -> str:
         (booking,) = self.context.store.bookings.all(site=site, state="waiting")
         run = runs.start(self.context, booking.plan, "Rhona Vale", booking=booking.id)
         return runs.carry_out(self.context, run.id).state
 
+    def states(self, rollout: int) -> dict[str, str]:
+        return {m.site: m.state for m in rollout_views.story(self.context, rollout).members}
+
+
+class WithOneSite(WithRollouts):
+    def setUp(self) -> None:
+        super().setUp()
+        self.feeds()
+        self.site(SITE)
+        self.site(TWIN)
+        rollout = rollouts.approve(self.context, MILLRACE, RHONA)
+        self.rollout = rollout.id
+        self.assertEqual(rollout.state, "refreshing")
+        self.assertEqual(self.context.store.bookings.all(), [])
+        assert rollout.task is not None  # the twin is refreshed first
+        tasks.carry_out(self.context, rollout.task)
+        self.assertEqual(self.tended(self.rollout).state, "going")
+
+    def gate(self) -> str:
+        (gate,) = rollout_views.story(self.context, self.rollout).gates
+        return gate.state
+
+
+class ToTheEnd(WithOneSite):
     def test_the_site_follows_when_the_twin_did_well_and_the_quiet_time_passed(self) -> None:
-        self.assertEqual(self.state(), "rehearsing")
-        self.assertEqual(self.context.store.bookings.all(site="skerry-light"), [])
-        self.assertEqual(self.run_what_is_booked("skerry-light-twin"), "done")
-        self.assertEqual(self.state(), "quiet")
-        self.assertEqual(self.context.store.bookings.all(site="skerry-light"), [])
-        quiet_until = self.context.store.rollouts.get(self.rollout).quiet_until
-        assert quiet_until is not None
+        booked = {b.site: b for b in self.context.store.bookings.all(state="waiting")}
+        self.assertEqual(set(booked), {SITE, TWIN})
+        ends = booked[TWIN].starts_at + timedelta(minutes=booked[TWIN].minutes + 60)
+        self.assertGreaterEqual(booked[SITE].starts_at, ends)
+        self.assertEqual(self.gate(), "waits")
+        self.assertIn("waits for Skerry Light Trust, twin", gates.shut(self.context, booked[SITE]))
+        self.assertEqual(self.run_what_is_booked(TWIN), "done")
+        self.tended(self.rollout)
+        self.assertEqual(self.gate(), "quiet")
+        (site,) = self.context.store.bookings.all(site=SITE, state="waiting")
+        self.assertIn("opens", gates.shut(self.context, site))
         self.later = timedelta(minutes=61)
-        self.assertEqual(self.state(), "going")
-        (booking,) = self.context.store.bookings.all(site="skerry-light")
-        self.assertGreaterEqual(booking.starts_at, quiet_until)
+        self.assertEqual(self.gate(), "open")
+        self.assertEqual(gates.shut(self.context, site), "")
         self.later = timedelta()
-        self.assertEqual(self.run_what_is_booked("skerry-light"), "done")
-        self.assertEqual(self.state(), "ended well")
+        self.assertEqual(self.run_what_is_booked(SITE), "done")
+        ended = self.tended(self.rollout)
+        self.assertEqual((ended.state, ended.text), ("ended well", "All done: 2 sites."))
         catch_up(self.context)
         rows = {row.id: row for row in site_views.summaries(self.context)}
-        self.assertEqual(rows["skerry-light"].moves["core"], 0)
+        self.assertEqual(rows[SITE].moves["core"], 0)
 
-    def test_a_twins_run_that_does_not_end_well_stops_the_rollout(self) -> None:
-        hold = NewHold(product="core/millrace", site="skerry-light-twin", reason="wait")
+
+class OneSite(WithOneSite):
+    def test_a_site_does_not_begin_while_its_gate_is_shut(self) -> None:
+        (site,) = self.context.store.bookings.all(site=SITE, state="waiting")
+        self.later = site.starts_at - datetime.now(UTC) + timedelta(seconds=1)
+        self.assertNotIn(SITE, [b.site for b in bookings.startable(self.context)])
+        self.later += timedelta(hours=5)  # its window is over
+        self.assertEqual(list(bookings.startable(self.context)), [])
+        missed = self.context.store.bookings.get(site.id)
+        self.assertEqual(missed.state, "missed")
+        self.assertIn("the gate of Skerry Light Trust’s twin waits for", missed.why)
+        timetables.keep(self.context)
+        (again,) = self.context.store.bookings.all(site=SITE, state="waiting")
+        self.assertGreater(again.starts_at, self.context.clock())
+
+    def test_a_twins_run_that_does_not_end_well_shuts_the_gate_until_a_word(self) -> None:
+        hold = NewHold(product="core/millrace", site=TWIN, reason="wait")
         policy.hold(self.context, hold, RHONA)
-        self.assertEqual(self.run_what_is_booked("skerry-light-twin"), "stopped")
-        self.assertEqual(self.state(), "stopped")
-        self.later = timedelta(days=1)
-        rollouts.tend_rollouts(self.context)
-        self.assertEqual(self.context.store.bookings.all(site="skerry-light"), [])
+        self.assertEqual(self.run_what_is_booked(TWIN), "stopped")
+        self.tended(self.rollout)
+        self.assertEqual(self.gate(), "wants a word")
+        (site,) = self.context.store.bookings.all(site=SITE, state="waiting")
+        self.assertIn("wants a word", gates.shut(self.context, site))
+        with self.assertRaises(Refused) as caught:
+            rollouts.open_gate(self.context, self.rollout, OpenGate(gate="canaries"), RHONA)
+        self.assertIn(SITE, str(caught.exception))
+        how = OpenGate(gate=SITE, why="the hold is of the twin alone")
+        rollouts.open_gate(self.context, self.rollout, how, RHONA)
+        self.later = timedelta(minutes=61)
+        self.assertEqual(gates.shut(self.context, site), "")
+        self.assertIn("Opened by Rhona Vale", rollout_views.story(
+            self.context, self.rollout).gates[0].text)  # fmt: skip
+        with self.assertRaises(Refused):
+            rollouts.open_gate(self.context, self.rollout, how, RHONA)
 
-    def test_a_rollout_stopped_by_a_person_withdraws_what_it_booked(self) -> None:
-        rollouts.stop_rollout(self.context, self.rollout, RHONA)
-        self.assertEqual(self.state(), "stopped")
+    def test_stopped_by_a_person_it_withdraws_what_it_booked_and_goes_on_when_told(self) -> None:
+        stopped = rollouts.stop(self.context, self.rollout, "until Monday", RHONA)
+        self.assertEqual(stopped.state, "stopped")
+        self.assertEqual(self.context.store.bookings.all(state="waiting"), [])
+        self.assertEqual(self.context.store.plans.approved(), {})
+        timetables.keep(self.context)
         self.assertEqual(self.context.store.bookings.all(state="waiting"), [])
         with self.assertRaises(Refused):
-            rollouts.stop_rollout(self.context, self.rollout, RHONA)
+            rollouts.stop(self.context, self.rollout, "", RHONA)
+        again = rollouts.go_on(self.context, self.rollout, "Monday", RHONA)
+        self.assertEqual(again.state, "going")
+        booked = {b.site for b in self.context.store.bookings.all(state="waiting")}
+        self.assertEqual(booked, {SITE, TWIN})
+        self.assertEqual(self.states(self.rollout), {SITE: "booked", TWIN: "booked"})
 
-    def test_a_rollout_whose_booking_is_withdrawn_has_ended_and_says_so(self) -> None:
-        (booking,) = self.context.store.bookings.all(site="skerry-light-twin", state="waiting")
-        rollouts.withdraw(self.context, booking.id, RHONA)
-        self.assertEqual(self.state(), "stopped")
-        self.assertIn("was withdrawn", self.context.store.rollouts.get(self.rollout).text)
+    def test_what_a_person_takes_out_is_out_and_the_rest_goes(self) -> None:
+        (twin,) = self.context.store.bookings.all(site=TWIN, state="waiting")
+        bookings.withdraw(self.context, twin.id, RHONA)
+        self.tended(self.rollout)
+        self.assertEqual(self.states(self.rollout), {SITE: "booked", TWIN: "left out"})
+        self.assertEqual(rollout_views.story(self.context, self.rollout).gates, ())
+        out = rollouts.leave_out(self.context, self.rollout, LeaveOut(site=SITE, why="x"), RHONA)
+        self.assertEqual(out.going, ())
+        ended = self.tended(self.rollout)
+        self.assertEqual((ended.state, ended.text), ("stopped", "No site is left in it."))
+        self.assertEqual(self.context.store.bookings.all(state="waiting"), [])
 
-    def test_a_rollout_whose_booking_was_missed_has_ended_and_says_so(self) -> None:
-        (booking,) = self.context.store.bookings.all(site="skerry-light-twin", state="waiting")
-        self.later = booking.starts_at - datetime.now(UTC) + timedelta(hours=6)
-        rollouts.due(self.context)
-        self.assertEqual(self.state(), "stopped")
-        self.assertIn("was missed", self.context.store.rollouts.get(self.rollout).text)
-
-    def test_a_second_rollout_of_the_same_is_refused_until_the_first_has_ended(self) -> None:
-        again = NewRollout(site="skerry-light", product="core/millrace", version="6.4.3")
+    def test_the_same_sites_are_in_no_second_rollout(self) -> None:
         with self.assertRaises(Refused) as caught:
-            rollouts.start_rollout(self.context, again, RHONA)
-        self.assertEqual(caught.exception.code, "rollout-under-way")
-        rollouts.stop_rollout(self.context, self.rollout, RHONA)
-        self.assertEqual(rollouts.start_rollout(self.context, again, RHONA).state, "refreshing")
+            rollouts.approve(self.context, MILLRACE, RHONA)
+        self.assertEqual(caught.exception.code, "nothing-to-do")
+        self.assertIn("2 sites booked before", str(caught.exception))
 
-    def test_a_twin_that_can_not_be_refreshed_ends_the_rollout(self) -> None:
-        rollouts.stop_rollout(self.context, self.rollout, RHONA)
-        again = NewRollout(site="skerry-light", product="core/millrace", version="6.4.3")
-        rollout = rollouts.start_rollout(self.context, again, RHONA)
+    def test_a_twin_that_can_not_be_refreshed_ends_it(self) -> None:
+        rollouts.stop(self.context, self.rollout, "", RHONA)
+        rollout = rollouts.approve(self.context, MILLRACE, RHONA)
         assert rollout.task is not None
         with mock.patch.object(twins, "refresh", side_effect=Unreachable("it is away")):
             tasks.carry_out(self.context, rollout.task)
-        rollouts.tend_rollouts(self.context)
-        ended = self.context.store.rollouts.get(rollout.id)
+        ended = self.tended(rollout.id)
         self.assertEqual(ended.state, "stopped")
         self.assertIn("it is away", ended.text)
         self.assertEqual(self.context.store.bookings.all(state="waiting"), [])
 
+    def test_a_booking_dies_with_its_plan_and_says_so(self) -> None:
+        (site,) = self.context.store.bookings.all(site=SITE, state="waiting")
+        self.approved(SITE)  # another plan takes its place
+        timetables.keep(self.context)
+        dead = self.context.store.bookings.get(site.id)
+        self.assertEqual((dead.state, dead.why), ("withdrawn", "its plan is replaced"))
+        said = [e.why for e in self.context.store.ledger.all(subject=SITE)]
+        self.assertIn("its plan is replaced", said)
+        self.tended(self.rollout)
+        self.assertEqual(self.states(self.rollout)[SITE], "left out")
 
-class Soaking(WithContext):
-    def test_the_day_of_most_sites_is_told_and_the_others_beside_it(self) -> None:
+
+class Fleet(WithRollouts):
+    """Five sites: one with a twin, three that share what canaries are for."""
+
+    def setUp(self) -> None:
+        super().setUp()
         self.feeds()
-        for slug in ("skerry-light", "skerry-light-twin", "whinchat-radio"):
-            self.site(slug)
-        (before,) = [f for f in look_again(self.context) if f.id == "soak:core/millrace@6.5"]
-        self.assertNotIn("By rules of their own", before.text)
-        rule = NewRule(site="whinchat-radio", soak={"major": 20}, reason="the shop asked")
-        policy.set_rule(self.context, rule, RHONA)
-        (finding,) = [f for f in look_again(self.context) if f.id == "soak:core/millrace@6.5"]
-        self.assertEqual(finding.headline, before.headline)
-        self.assertRegex(finding.text, r"By rules of their own 1 site until \w{3} \d+ \w{3}")
-        self.assertEqual(finding.deadline, before.deadline)
+        for site in (SITE, TWIN, "tarnsey-harbour", "whinchat-radio", "seapink-florists"):
+            self.site(site)
 
+    def everything(self, **how: object) -> Rollout:
+        return rollouts.approve(self.context, NewRollout.model_validate(how), RHONA)
 
-class Findings(WithContext):
-    def test_a_finding_opens_once_and_closes_with_its_cause(self) -> None:
-        self.feeds()
-        self.site("whinchat-radio")
-        first = {f.id: f for f in look_again(self.context)}
-        self.assertIn("ready:whinchat-radio", first)
-        self.assertIn("soak:core/millrace@6.5", first)
-        self.later = timedelta(minutes=10)
-        again = {f.id: f for f in look_again(self.context)}
-        self.assertEqual(first, again)
-        self.later = timedelta()
-        run = self.carried_out(self.approved("whinchat-radio"))
-        self.assertEqual(run.state, "put back")
-        ids = [f.id for f in look_again(self.context)]
-        self.assertEqual(ids[0], "run:whinchat-radio")
-        self.assertNotIn("ready:whinchat-radio", ids)
+    def test_a_draft_writes_nothing_and_says_who_goes_and_who_does_not(self) -> None:
+        self.context.store.sites.change(
+            "seapink-florists",
+            link=self.context.store.sites.get("seapink-florists").link.model_copy(
+                update={"state": "down", "reason": "no answer"}
+            ),
+        )
+        before = self.context.store.database.generation()
+        draft = drafting.draft(self.context, NewRollout())
+        self.assertEqual(self.context.store.database.generation(), before)
+        waves = {m.site: m.wave for m in draft.members}
+        self.assertEqual(waves[TWIN], "twin")
+        self.assertEqual(set(waves), {SITE, TWIN, "tarnsey-harbour", "whinchat-radio"})
+        (out,) = draft.stays_out
+        self.assertEqual(out.sites, ("seapink-florists",))
+        self.assertIn("no answer", out.text)
+        placed = {m.site: m for m in draft.members}
+        for member in draft.members:
+            self.assertIsNotNone(member.starts_at, member.why)
+            self.assertEqual(sum(member.moves.values()), len(member.targets))
+        ends = placed[TWIN].starts_at + timedelta(minutes=placed[TWIN].minutes + 20 * 60)
+        self.assertGreaterEqual(placed[SITE].starts_at, ends)
 
-    def test_a_site_that_is_lost_is_found_by_two_looks(self) -> None:
-        self.site("seapink-florists")
-        for address, state, word in [
-            (self.where["feeds"], "silent", "is silent"),
-            ("http://127.0.0.1:9", "down", "is down"),
-        ]:
-            with self.subTest(state=state):
-                self.context.store.sites.change("seapink-florists", address=address)
-                self.assertEqual(sites.refresh(self.context, "seapink-florists").link.state, state)
-                (finding,) = look_again(self.context)
-                self.assertIn(word, finding.headline)
+    def test_what_goes_is_booked_as_it_was_drafted(self) -> None:
+        draft = drafting.draft(self.context, NewRollout())
+        rollout = self.everything()
+        booked = {b.site: b.starts_at for b in self.context.store.bookings.all(state="waiting")}
+        self.assertEqual(booked, {m.site: m.starts_at for m in draft.members})
+        self.assertEqual({m.site for m in rollout.going}, set(booked))
 
-    def test_reasoning_without_feeds_finds_nothing_and_says_so(self) -> None:
-        self.site("seapink-florists")
-        self.assertEqual(look_again(self.context), [])
-        plan = planning.draft(self.context, "seapink-florists")
+    def test_canaries_go_first_and_the_rest_waits_for_them(self) -> None:
+        rollout = self.everything(canaries=("seapink-florists",), quiet_minutes=60)
+        waves = {m.site: m.wave for m in rollout.members}
+        self.assertEqual(waves["seapink-florists"], "canary")
+        booked = {b.site: b for b in self.context.store.bookings.all(state="waiting")}
+        first = booked["seapink-florists"]
+        ends = first.starts_at + timedelta(minutes=first.minutes + 60)
+        for site in (SITE, "tarnsey-harbour", "whinchat-radio"):
+            if not next(m for m in rollout.members if m.site == site).urgent:
+                self.assertGreaterEqual(booked[site].starts_at, ends, site)
+        tarnsey = booked["tarnsey-harbour"]
+        self.assertIn("the gate of the canaries", gates.shut(self.context, tarnsey))
+
+    def test_one_that_goes_wrong_stops_its_like_until_somebody_decides(self) -> None:
+        rollout = self.everything(sites=("whinchat-radio", "tarnsey-harbour"), canaries=())
+        (whinchat,) = self.context.store.bookings.all(site="whinchat-radio", state="waiting")
+        plan = self.context.store.plans.get(whinchat.plan)
+        self.assertEqual(self.run_what_is_booked("whinchat-radio"), "put back")
+        failed = failed_moves.waiting(self.context)
+        self.assertTrue(failed)
+        self.assertTrue({(m.product, m.version) for m in failed} <= plan.targets.items())
+        # Another site is to make the very same move: it loses its place, and says why.
+        like = self.context.store.plans.get(
+            self.context.store.bookings.all(site="tarnsey-harbour", state="waiting")[0].plan
+        )
+        same = failed[0].model_copy(
+            update={
+                "id": failed_moves.move_id(*next(iter(like.targets.items()))),
+                "product": next(iter(like.targets)),
+                "version": next(iter(like.targets.values())),
+            }
+        )
+        self.context.store.failed_moves.put(same)
+        self.tended(rollout.id)
+        self.assertEqual(self.context.store.bookings.all(state="waiting"), [])
+        (left,) = timetables.left_out(self.context)
+        self.assertIn("failed on Whinchat Radio", left["text"])
+        with self.assertRaises(NotFound):
+            failed_moves.let_go(self.context, "plugin/oarlock", "99", "", RHONA)
+        for move in failed_moves.waiting(self.context):
+            failed_moves.let_go(self.context, move.product, move.version, "the editor", RHONA)
+        self.tended(rollout.id)
+        (again,) = self.context.store.bookings.all(state="waiting")
+        self.assertEqual(again.site, "tarnsey-harbour")
+        with self.assertRaises(Refused):
+            failed_moves.let_go(self.context, same.product, same.version, "", RHONA)
+
+    def test_the_same_plan_is_made_anew_when_the_site_came_on_by_itself(self) -> None:
+        self.everything(sites=("tarnsey-harbour",))
+        (booking,) = self.context.store.bookings.all(site="tarnsey-harbour", state="waiting")
+        plan = self.context.store.plans.get(booking.plan)
+        step = plan.plan.steps[0]
+        inventory = self.context.store.inventories.get("tarnsey-harbour")
+        there = {m.product: m.to for m in step.moves}
+        self.context.store.inventories.put(
+            inventory.model_copy(
+                update={
+                    "components": tuple(
+                        c.model_copy(update={"version": there.get(c.product, c.version)})
+                        for c in inventory.components
+                    )
+                }
+            )
+        )
+        timetables.keep(self.context)
+        (now,) = self.context.store.bookings.all(site="tarnsey-harbour", state="waiting")
+        self.assertEqual(now.id, booking.id)
+        anew = self.context.store.plans.get(now.plan)
+        self.assertNotEqual(anew.id, plan.id)
+        self.assertEqual((anew.state, anew.approval), ("approved", plan.approval))
+        self.assertLess(len(anew.plan.steps), len(plan.plan.steps))
+        self.assertEqual(self.context.store.plans.get(plan.id).state, "replaced")
+
+    def test_hosts_bear_no_more_than_they_may(self) -> None:
+        for host in self.context.store.hosts.all():
+            self.context.store.hosts.put(host.model_copy(update={"at_once": 1}))
+        self.everything(canaries=())
+        booked = self.context.store.bookings.all(state="waiting")
+        host_of = {s.id: s.host for s in self.context.store.sites.live()}
+        spans = sorted(
+            (host_of[b.site] or b.site, b.starts_at, b.starts_at + timedelta(minutes=b.minutes))
+            for b in booked
+        )
+        for (host, _, ends), (other, begins, _) in pairwise(spans):
+            if host == other:
+                self.assertLessEqual(ends, begins)
+
+    def test_bad_words_are_refused_with_what_would_be_right(self) -> None:
+        for how, text in (
+            ({"product": "core/millrace"}, "a release is a product and a version"),
+            ({"product": "core/millrace", "version": "6.5", "security": True}, "not both"),
+        ):
+            with self.assertRaisesRegex(ValueError, text):
+                NewRollout.model_validate(how)
         with self.assertRaises(Refused) as caught:
-            rollouts.approve(self.context, plan.id, ApprovePlan(), RHONA)
+            self.everything(tag="nobody")
+        self.assertIn("there is no site of sites tagged nobody", str(caught.exception))
+        with self.assertRaises(Refused) as caught:
+            self.everything(client="Nobody")
+        with self.assertRaises(Refused) as caught:
+            self.everything(product="core/millrace", version="99")
         self.assertEqual(caught.exception.code, "nothing-to-do")
+
+
+class Pins(WithRollouts):
+    def test_a_booking_is_pinned_booked_again_and_taken_out(self) -> None:
+        self.feeds()
+        self.site(SITE)
+        self.context.store.hosts.put(Host(id="mole", name="Mole", at_once=1))
+        plan = self.approved(SITE)
+        booking = bookings.book(self.context, plan.id, Book(), RHONA)
+        later = booking.starts_at + timedelta(hours=1)
+        pinned = bookings.move(self.context, booking.id, Book(at=later), RHONA)
+        self.assertEqual((pinned.starts_at, pinned.pinned), (later, True))
+        timetables.keep(self.context)
+        self.assertEqual(self.context.store.bookings.get(booking.id).starts_at, later)
+        again = bookings.again(self.context, booking.id, RHONA)
+        self.assertEqual((again.starts_at, again.pinned), (booking.starts_at, False))
+        bookings.withdraw(self.context, booking.id, RHONA, "not now")
+        timetables.keep(self.context)
+        self.assertEqual(self.context.store.bookings.all(state="waiting"), [])
+        self.assertEqual(self.context.store.plans.get(plan.id).state, "approved")

@@ -148,11 +148,11 @@ function Bar({ plan, label }: { plan: SitePlan; label: string }) {
     onSuccess: again,
   });
   const book = useMutation({
-    mutationFn: () => told(api.POST("/api/v1/plans/{id}/bookings", { ...path, body: {} })),
+    mutationFn: () => told(api.POST("/api/v1/plans/{id}/bookings", { ...path, body: { outside_window: false } })),
     onSuccess: again,
   });
   const run = useMutation({
-    mutationFn: () => told(api.POST("/api/v1/plans/{id}/runs", path)),
+    mutationFn: () => told(api.POST("/api/v1/plans/{id}/runs", { ...path, body: { outside_window: true } })),
     onSuccess: (begun) => go(`/runs/${begun.id}`),
   });
   const steps = plural(plan.plan.steps.length, "step");
@@ -177,14 +177,14 @@ function Bar({ plan, label }: { plan: SitePlan; label: string }) {
       ) : (
         <>
           <p>
-            <b>Approved</b> by {plan.approval?.by}. It runs at the site's next window when it is booked.
+            <b>Approved</b> by {plan.approval?.by}. When it is booked, it runs where the timetable has a place for it.
             {book.isError && <span className="text-alarm"> {book.error.message}</span>}
           </p>
           <button className="btn big" onClick={() => setAsking("run")}>
             Run it now…
           </button>
           <button className="btn go big" disabled={book.isPending} onClick={() => book.mutate()}>
-            Book the next window
+            Book it
           </button>
         </>
       )}

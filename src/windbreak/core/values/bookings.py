@@ -1,30 +1,33 @@
-"""Bookings and rollouts: when a plan will be carried out, and after what."""
+"""Bookings: when a plan will be carried out, and why then."""
 
 from __future__ import annotations
 
 from datetime import datetime
-from typing import Annotated, Literal
+from typing import Literal
 
-from pydantic import Field
-
-from windbreak.core.values.basics import ProductId, Slug, Value, VersionText, example
+from windbreak.core.values.basics import Slug, Value, example
 
 BookingState = Literal["waiting", "started", "missed", "withdrawn"]
 
 
-RolloutState = Literal["refreshing", "rehearsing", "quiet", "going", "ended well", "stopped"]
-
-
 class Book(Value):
-    """When a plan is to run: at an instant, or (None) at the site's next window."""
+    """When a plan is to run: at an instant, or (None) where the timetable has a place for it.
+    ``outside_window``: the instant may lie outside of the windows of the site.
+    """
 
     model_config = example(at="2026-11-24T01:10:00Z")
 
     at: datetime | None = None
+    outside_window: bool = False
 
 
 class Booking(Value):
-    """The time at which a plan will be carried out, and why then; ``pinned``: a person gave it."""
+    """The time at which a plan will be carried out, and why then; ``pinned``: a person gave it.
+
+    ``minutes`` and ``back`` are how long it and going back from it are reckoned to take; ``due`` is
+    when it should be over and ``weight`` what that weighs, with ``due_for`` the reason; ``watched``
+    is why somebody has to be there, "" where nobody has to.
+    """
 
     id: int
     plan: int
@@ -35,6 +38,12 @@ class Booking(Value):
     rollout: int | None = None
     made_by: str = ""
     pinned: bool = False
+    minutes: int = 0
+    back: int = 0
+    due: datetime | None = None
+    due_for: str = ""
+    weight: float = 1
+    watched: str = ""
 
 
 class BookAll(Value):
@@ -51,43 +60,16 @@ class LeftOut(Value):
     text: str
 
 
+class Kept(Value):
+    """What came of the bookings when the timetable was made anew, as sentences."""
+
+    moved: tuple[str, ...] = ()
+    out: tuple[str, ...] = ()
+    placed: tuple[str, ...] = ()
+
+
 class BookedAll(Value):
     """What was booked, soonest first, and what was left out."""
 
     bookings: tuple[Booking, ...]
     left_out: tuple[LeftOut, ...]
-
-
-class NewRollout(Value):
-    """One release taken across a twin and its production site, the twin first.
-
-    ``refresh_twin``: the twin is made as its site is now before it goes.
-    """
-
-    model_config = example(
-        product="core/millrace",
-        version="6.4.3",
-        site="skerry-light",
-        quiet_minutes=1200,
-        why="it holds a security fix",
-    )
-
-    product: ProductId
-    version: VersionText
-    site: Slug
-    quiet_minutes: Annotated[float, Field(ge=0)] = 20 * 60
-    why: str = ""
-    refresh_twin: bool = True
-
-
-class Rollout(NewRollout):
-    id: int
-    twin: Slug
-    state: RolloutState
-    text: str
-    made_by: str
-    made_at: datetime
-    task: int | None = None
-    twin_run: int | None = None
-    site_run: int | None = None
-    quiet_until: datetime | None = None

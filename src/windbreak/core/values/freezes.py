@@ -3,11 +3,20 @@
 from __future__ import annotations
 
 from datetime import datetime
-from typing import Annotated, Self
+from typing import Annotated, Self, TypeVar
 
 from pydantic import Field, model_validator
 
-from windbreak.core.values.basics import Instant, Slug, Value, example
+from windbreak.core.values.basics import Address, Instant, Slug, Value, Zone, example
+from windbreak.core.values.bookings import Kept
+
+T = TypeVar("T", bound="NewFreeze | NewFreezeCalendar")
+
+
+def _for_one(value: T) -> T:
+    if sum(where is not None for where in (value.site, value.host, value.client)) > 1:
+        raise ValueError("a freeze is for a site, a host or a client; for one of them")
+    return value
 
 
 class NewFreeze(Value):
@@ -33,9 +42,7 @@ class NewFreeze(Value):
     def _runs_forward(self) -> Self:
         if self.to <= self.from_:
             raise ValueError("a freeze ends after it begins")
-        if sum(where is not None for where in (self.site, self.host, self.client)) > 1:
-            raise ValueError("a freeze is for a site, a host or a client; for one of them")
-        return self
+        return _for_one(self)
 
     @property
     def where(self) -> str:
@@ -44,16 +51,50 @@ class NewFreeze(Value):
 
 
 class SiteFreeze(NewFreeze):
-    """A freeze that was entered, by whom and when."""
+    """A freeze that was entered, by whom and when; ``calendar``: the one it was read from."""
 
     id: int
     made_by: str
     made_at: datetime
+    calendar: Slug | None = None
 
 
-class Frozen(Value):
+class Frozen(Kept):
     """A freeze that was entered, and what came of the bookings that it met."""
 
     freeze: SiteFreeze
-    moved: tuple[str, ...] = ()
-    out: tuple[str, ...] = ()
+
+
+class NewFreezeCalendar(Value):
+    """A calendar (iCalendar) whose events are freezes: what it is called, for whom it is, and its
+    address where it is subscribed.
+    """
+
+    model_config = example(id="ness-season", url="https://ness.example/season.ics", client="Ness")
+
+    id: Slug
+    url: Address | None = None
+    site: Slug | None = None
+    host: Slug | None = None
+    client: str | None = None
+    zone: Zone = "Europe/London"
+
+    @model_validator(mode="after")
+    def _is_for_one(self) -> Self:
+        return _for_one(self)
+
+
+class FreezeCalendar(NewFreezeCalendar):
+    """A calendar of freezes as it was read last; ``fault`` where the last reading failed."""
+
+    made_by: str
+    read_at: datetime | None = None
+    tried_at: datetime | None = None
+    fault: str = ""
+
+
+class CalendarRead(Kept):
+    """What a reading of a calendar brought."""
+
+    calendar: FreezeCalendar
+    freezes: int

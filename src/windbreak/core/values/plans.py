@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from datetime import datetime
 from typing import Literal
 
-from windbreak.core.values.basics import Slug, Value, example
+from windbreak.core.values.basics import ProductId, Slug, Value, example
 from windbreak.core.values.charts import Chart
 from windbreak.core.values.errands import Brought
 from windbreak.core.values.inventories import Inventory
@@ -44,7 +45,11 @@ class ApprovePlan(Value):
 
 
 class SitePlan(Value):
-    """A plan for one site, with the verdicts it came from and the state it starts at."""
+    """A plan for one site, with the verdicts it came from and the state it starts at.
+
+    ``scope`` are the products it may move, None: all; ``to_book``: it is to be booked as soon as
+    the timetable has a place for it; ``rollout``: the one it is a part of.
+    """
 
     id: int
     site: Slug
@@ -55,10 +60,18 @@ class SitePlan(Value):
     targets: dict[str, str]
     brings: tuple[Brought, ...] = ()
     state: PlanState = "draft"
+    scope: tuple[ProductId, ...] | None = None
+    to_book: bool = False
+    rollout: int | None = None
     approval: Approval | None = None
     charts: tuple[Chart, ...] | None = None  # as it was approved; None while it is a draft
 
     def changed_since(self, inventory: Inventory) -> list[str]:
         """The products that are not, or no longer, at the version the plan starts from."""
-        now = {c.product: c.version for c in inventory.components}
-        return sorted(p for p in {*now, *self.start} if now.get(p) != self.start.get(p))
+        return differing_products(self.start, inventory)
+
+
+def differing_products(start: Mapping[str, str], inventory: Inventory) -> list[str]:
+    """The products that are not, or no longer, at the version that something starts from."""
+    now = {c.product: c.version for c in inventory.components}
+    return sorted(p for p in {*now, *start} if now.get(p) != start.get(p))

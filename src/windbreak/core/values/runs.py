@@ -5,7 +5,7 @@ from __future__ import annotations
 from datetime import datetime
 from typing import Any, Literal
 
-from windbreak.core.values.basics import Slug, Value
+from windbreak.core.values.basics import Slug, Value, example
 
 RunState = Literal["running", "waiting", "done", "put back", "restored", "stopped", "alarm"]
 """``waiting``: an errand keeps it; the site is as it was, and it goes on when that is done."""
@@ -24,6 +24,16 @@ Pace = Literal["usual", "slow", "stuck"]
 
 
 EntryState = Literal["meant", "done", "failed", "put back", "noted"]
+
+
+class RunNow(Value):
+    """``outside_window``: the run may begin outside of the windows of its site, and is bound by
+    none.
+    """
+
+    model_config = example(outside_window=True)
+
+    outside_window: bool = False
 
 
 class Look(Value):

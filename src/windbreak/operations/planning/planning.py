@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection
+
+from windbreak.core.case.situation import Case
 from windbreak.core.values.charts import Chart
 from windbreak.core.values.plans import SitePlan
 from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
 from windbreak.operations.planning import brought
 from windbreak.operations.reasoning.answers import reason
-from windbreak.operations.reasoning.cases import case_of
+from windbreak.operations.reasoning.cases import Ground, case_of
 from windbreak.operations.reasoning.catalogue import compiled
 from windbreak.wording.charts import charts
 
@@ -33,9 +36,22 @@ def would_move(context: Context, site: str, only: frozenset[str]) -> bool:
     return bool(reason(context, case_of(context, site, only=only)).plan.steps)
 
 
-def draft(context: Context, site: str, *, only: frozenset[str] | None = None) -> SitePlan:
-    """Make a plan for a site as it stands, and keep it as a draft. Writes."""
-    found = reason(context, case_of(context, site, only=only))
+def draft(
+    context: Context,
+    site: str,
+    *,
+    only: frozenset[str] | None = None,
+    ground: Ground | None = None,
+) -> SitePlan:
+    """Make a plan for a site as it stands, and keep it as a draft; ``ground`` where many are made.
+    Writes.
+    """
+    inventory = context.store.inventories.find(site)
+    if ground is None or inventory is None:
+        case = case_of(context, site, only=only)  # refuses a site of which nothing is known
+    else:
+        case = ground.case(context.store.sites.get(site), inventory, only=only)
+    found = reason(context, case)
     inventory = context.store.inventories.get(site)
     targets = {
         v.product: v.to
@@ -53,11 +69,27 @@ def draft(context: Context, site: str, *, only: frozenset[str] | None = None) ->
                 answer=found.answer,
                 plan=found.plan,
                 targets={p: reached.get(p, v) for p, v in targets.items()},
+                scope=None if only is None else tuple(sorted(only)),
                 brings=brought.of_steps(context, site, found.plan.steps),
             )
         )
     context.tell("plan", site, f"plan {kept.id} drafted")
     return kept
+
+
+def scopes(case: Case, products: Collection[str]) -> tuple[frozenset[str] | None, ...]:
+    """What a plan for some products may move, the least first: them alone; with all that is tied to
+    them by what releases say; everything.
+    """
+    alone = frozenset(products)
+    tied = set(alone)
+    for release in case.releases:
+        of = (*release.requires, *release.bundles)
+        if release.product in alone:
+            tied.update(of)
+        elif not alone.isdisjoint(of):
+            tied.add(release.product)
+    return alone, frozenset(tied), None
 
 
 def draft_for(context: Context, site: str, product: str, version: str) -> SitePlan:
@@ -66,13 +98,7 @@ def draft_for(context: Context, site: str, product: str, version: str) -> SitePl
     Raises Refused when the release can't be reached now; the text is the reason.
     """
     case = case_of(context, site)
-    # Alone first; then with everything that is tied to it by what releases say; then with all.
-    tied = frozenset(
-        {product}
-        | {q for r in case.releases if r.product == product for q in (*r.requires, *r.bundles)}
-        | {r.product for r in case.releases if product in (*r.requires, *r.bundles)}
-    )
-    for only in (frozenset({product}), tied, None):
+    for only in scopes(case, {product}):
         found = reason(context, case_of(context, site, only=only)).answer
         if any(v.product == product and v.to == version for v in found.verdicts):
             return draft(context, site, only=only)

@@ -23,7 +23,7 @@ from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
 from windbreak.operations.planning import planning
 from windbreak.operations.reasoning import answers, cases
-from windbreak.operations.scheduling import rollouts
+from windbreak.operations.scheduling import approving, bookings
 from windbreak.operations.sites import clients
 
 
@@ -115,8 +115,8 @@ def let_go(context: Context) -> list[int]:
         named = sorted({rules[p].take_by for p in alone})
         why = f"by the rule for {'; '.join(named)}"
         with contextlib.suppress(Refused):  # no window is long enough: it stays a draft to be seen
-            rollouts.approve(context, plan.id, ApprovePlan(why=why), by)
-            rollouts.book(context, plan.id, Book(), by)
+            approving.approve(context, plan.id, ApprovePlan(why=why), by)
+            bookings.book(context, plan.id, Book(), by)
         found.append(plan.id)
     return found
 

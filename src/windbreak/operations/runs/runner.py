@@ -37,7 +37,7 @@ from windbreak.operations.runs import (
 from windbreak.operations.runs.acting import Acting, Stopped
 from windbreak.operations.runs.course import differing
 from windbreak.operations.runs.journal import NOT_WAITING, StepFailed
-from windbreak.operations.scheduling import freezes
+from windbreak.operations.scheduling import estimates, failed_moves, freezes
 from windbreak.operations.tracking import rights
 from windbreak.packages.errors import PackageRefused
 from windbreak.wording.matters import worse_text
@@ -345,6 +345,10 @@ class Runner(Acting):
             )
             if state in WENT_WRONG:
                 matters.open_for(self.context, changed)
+                if 0 < changed.step <= len(self.steps):
+                    failed_moves.note(self.context, changed, self.steps[changed.step - 1])
+            entries = self.context.store.journal.all(run=self.run.id)
+            estimates.learn(self.context, changed, self.steps, entries)
             plan_state = "carried out" if state == "done" else "failed"
             self.context.store.plans.change(self.plan.id, state=plan_state)
             inventory = self.context.store.inventories.find(self.site.id)

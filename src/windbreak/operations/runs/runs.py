@@ -13,7 +13,7 @@ from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
 from windbreak.operations.runs import matters
 from windbreak.operations.runs.runner import Runner
-from windbreak.operations.scheduling import rollouts
+from windbreak.operations.scheduling import approving, bookings, estimates, freezes
 from windbreak.operations.sites import sites, tasks
 from windbreak.store.errors import AlreadyThere
 
@@ -31,7 +31,7 @@ def start(context: Context, plan: int, by: str, *, booking: int | None = None) -
         raise Refused("not-approved", f"plan {plan} is {known.state}; approve it first")
     tasks.busy(context, known.site)
     sites.agent_for(context, known.site)  # refuses a site that is not linked
-    rollouts.check_start(context, known)
+    approving.check_start(context, known)
     host = context.store.hosts.find(site.host) if site.host else None
     now = context.clock()
     with context.store.transaction():
@@ -64,6 +64,28 @@ def start(context: Context, plan: int, by: str, *, booking: int | None = None) -
         context.record(by, f"run {run.id} of plan {plan} begun", known.site)
     context.tell("run", str(run.id), "begun")
     return run
+
+
+def begin(context: Context, plan: int, by: str, *, outside_window: bool = False) -> Run:
+    """Begin a run by hand, now; the caller then has it carried out. Writes.
+
+    Raises Refused as ``start`` does, in a freeze, and outside of the windows of its site (or where
+    less is left of one than it takes) unless that is meant.
+    """
+    known = context.store.plans.get(plan)
+    site, now = context.store.sites.get(known.site), context.clock()
+    told = estimates.estimate(context, site, known.plan.steps)
+    ends = now + timedelta(minutes=told.minutes + told.back_minutes)
+    freeze = freezes.between(context, site, now, ends)
+    if freeze is not None:
+        raise Refused(
+            "frozen",
+            f"{site.label} is to be left alone now: {freeze.reason}. Lift freeze {freeze.id} first",
+        )
+    if not outside_window and not bookings.fits(site, now, ends):
+        text = bookings.outside_text(site, now, ends)
+        raise Refused("outside-window", f"{text}. {bookings.HOW_OUTSIDE}")
+    return start(context, plan, by)
 
 
 def ask_to_stop(context: Context, run: int, by: Principal) -> Run:

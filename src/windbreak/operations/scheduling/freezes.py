@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from datetime import datetime
 
 from windbreak.core.values.accounts import Principal
@@ -15,17 +16,17 @@ from windbreak.operations.sites import clients
 def listed(context: Context) -> list[SiteFreeze]:
     """The freezes that are not over, soonest first. Reads."""
     now = context.clock()
-    return sorted(
-        (f for f in context.store.freezes.all() if f.to > now), key=lambda f: (f.from_, f.id)
-    )
+    every = (freeze for freeze in context.store.freezes.all() if freeze.to > now)
+    return sorted(every, key=lambda f: (f.from_, f.id))
 
 
 def of_site(context: Context, site: Site) -> list[SiteFreeze]:
     """The freezes that hold at a site, now or later. Reads."""
-    return [freeze for freeze in listed(context) if _holds(freeze, site)]
+    return [freeze for freeze in listed(context) if holds(freeze, site)]
 
 
-def _holds(freeze: SiteFreeze, site: Site) -> bool:
+def holds(freeze: SiteFreeze, site: Site) -> bool:
+    """Whether a freeze is for a site."""
     if freeze.site is not None:
         return freeze.site == site.id
     if freeze.host is not None:
@@ -35,7 +36,12 @@ def _holds(freeze: SiteFreeze, site: Site) -> bool:
 
 def between(context: Context, site: Site, start: datetime, end: datetime) -> SiteFreeze | None:
     """A freeze of a site that meets a stretch of time. Reads."""
-    return next((f for f in of_site(context, site) if f.from_ < end and start < f.to), None)
+    return meeting(of_site(context, site), start, end)
+
+
+def meeting(some: Iterable[SiteFreeze], start: datetime, end: datetime) -> SiteFreeze | None:
+    """The first of some freezes that meets a stretch of time."""
+    return next((f for f in some if f.from_ < end and start < f.to), None)
 
 
 def add(context: Context, new: NewFreeze, by: Principal) -> SiteFreeze:

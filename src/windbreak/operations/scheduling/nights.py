@@ -1,138 +1,304 @@
-"""The live night book, and bookings by its timetable.
+"""The live night book: what is booked and what is to be, as the timetable takes it.
 
-The book holds every site, what is booked, and the approved plans that are to be. What a person gave
-a time for is pinned; what was booked before stays where it was, and only what must move moves.
+What a person gave a time for is pinned; what was booked before stays where it was, and only what
+must move moves. Gates of rollouts stand in it while what they wait for is still to come; once that
+has ended, they are the earliest start of what they keep back.
 """
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping
-from dataclasses import dataclass
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from zoneinfo import ZoneInfo
 
 from windbreak.core.scheduling.openings import GRID, on_grid
-from windbreak.core.scheduling.timetable import timetable
 from windbreak.core.values.bookings import Booking
+from windbreak.core.values.errands import Brought
+from windbreak.core.values.freezes import SiteFreeze
 from windbreak.core.values.nightbooks import (
     BookHost,
     BookSite,
     BookWindow,
     Freeze,
+    Gate,
     HoursWindow,
     Job,
     NightBook,
     RuleWindow,
 )
 from windbreak.core.values.plans import SitePlan
+from windbreak.core.values.rollouts import FailedMove
 from windbreak.core.values.sites import Site
+from windbreak.core.values.verdicts import PlannedStep
 from windbreak.operations.context import Context
-from windbreak.operations.runs import lengths
-from windbreak.operations.scheduling import freezes
-from windbreak.wording.timetables import timetable_document
+from windbreak.operations.scheduling import (
+    deadlines,
+    estimates,
+    failed_moves,
+    freezes,
+    gates,
+    watching,
+)
 
 HORIZON = timedelta(days=28)
-BACK = int(lengths.BACK.total_seconds() // 60)  # minutes
 
 
 @dataclass(frozen=True)
-class Arranged:
-    """What a timetable says of one plan: its start and why then, or why it is left out."""
+class Reckoned:
+    """What the timetable has to know of a plan."""
 
-    start: datetime | None
-    text: str
+    minutes: int
+    back: int
+    due: datetime | None
+    due_for: str
+    weight: float
+    watched: str
 
 
-def minutes_of(plan: SitePlan) -> int:
-    """How long a plan will take, without the way back."""
-    return int(lengths.STEP.total_seconds() // 60) * len(plan.plan.steps)
-
-
-def night_book(
-    context: Context,
-    new: Mapping[int, datetime | None] | None = None,
-    but: Collection[int] = (),
-) -> NightBook:
-    """The book of the next four weeks: with plans that are to be booked, each with the instant
-    before which it may not begin; ``but`` some bookings. Reads.
+@dataclass(frozen=True)
+class LiveBook:
+    """The live night book with what its ids stand for. ``waits``: plans that are left out of it
+    since they wait for a person's word, each with why.
     """
-    at = on_grid(context.clock().replace(second=0, microsecond=0))
-    waiting = [b for b in context.store.bookings.all(state="waiting") if b.id not in but]
-    plans = {b.plan: context.store.plans.get(b.plan) for b in waiting}
-    jobs = [_booked(plans[b.plan], b) for b in waiting if b.starts_at >= at]
-    by_hand = {b.site: b for b in waiting if b.pinned}
-    for plan, earliest in (new or {}).items():
-        known = context.store.plans.get(plan)
-        jobs.append(_job(known).model_copy(update={"earliest": earliest}))
-    return NightBook(
-        format="windbreak-nightbook/1",
-        at=at,
-        horizon=at + HORIZON,
-        hosts=tuple(BookHost(id=h.id, at_once=h.at_once) for h in context.store.hosts.all()),
-        sites=tuple(
-            _site(context, site, by_hand.get(site.id), plans) for site in context.store.sites.live()
-        ),
-        jobs=tuple(jobs),
-    )
+
+    book: NightBook
+    names: Mapping[str, str]
+    booked: Mapping[str, Booking]  # by job
+    plans: Mapping[str, int]  # of what is to be booked, by job
+    reckoned: Mapping[str, Reckoned]  # of what is to be booked, by job
+    waits: Mapping[int, str]
 
 
-def arranged(
-    context: Context, new: Mapping[int, datetime | None], but: Collection[int] = ()
-) -> dict[int, Arranged]:
-    """What a timetable says of some approved plans, what is booked staying as it is, ``but`` some
-    bookings. Reads.
-    """
-    book = night_book(context, new, but)
-    stays = tuple(j.model_copy(update={"pinned": j.was is not None}) for j in book.jobs)
-    document = timetable_document(
-        timetable(book.model_copy(update={"jobs": stays})), "", names(context, book)
-    )
-    told = {}
-    for booking in document["bookings"]:
-        start = datetime.fromisoformat(booking["start"])
-        told[booking["job"]] = Arranged(start, booking["text"])
-    for left in document["left_out"]:
-        told[left["job"]] = Arranged(None, left["text"])
-    return {plan: told[job_id(plan)] for plan in new}
-
-
-def names(context: Context, book: NightBook) -> dict[str, str]:
-    """What hosts and jobs of the live book are called: a job by its site."""
-    labels = {site.id: site.label for site in context.store.sites.live()}
-    hosts = {host.id: host.name for host in context.store.hosts.all()}
-    return {**hosts, **{job.id: labels[job.site] for job in book.jobs}}
+@dataclass
+class _Making:
+    jobs: list[Job] = field(default_factory=list)
+    booked: dict[str, Booking] = field(default_factory=dict)
+    plans: dict[str, int] = field(default_factory=dict)
+    reckoned: dict[str, Reckoned] = field(default_factory=dict)
+    waits: dict[int, str] = field(default_factory=dict)
+    names: dict[str, str] = field(default_factory=dict)
 
 
 def job_id(plan: int) -> str:
     return f"plan-{plan}"
 
 
-def _job(plan: SitePlan) -> Job:
-    return Job(id=job_id(plan.id), site=plan.site, minutes=max(1, minutes_of(plan)), back=BACK)
+def reckon(
+    context: Context,
+    site: Site,
+    steps: Sequence[PlannedStep],
+    brings: Sequence[Brought],
+    sight: deadlines.Sight | None = None,
+) -> Reckoned:
+    """What the timetable has to know of some steps on a site; ``sight`` where many are reckoned.
+    Reads.
+    """
+    sight = sight or deadlines.Sight(context)
+    told = estimates.estimate(context, site, steps)
+    due = deadlines.deadline(sight, site, steps)
+    watched = deadlines.watched(sight, site, steps, brings)
+    return Reckoned(told.minutes, told.back_minutes, due.due, due.why, due.weight, watched)
 
 
-def _booked(plan: SitePlan, booking: Booking) -> Job:
-    on_its_grid = on_grid(booking.starts_at) == booking.starts_at
-    pinned = booking.pinned and on_its_grid
-    return _job(plan).model_copy(update={"was": booking.starts_at, "pinned": pinned})
+def reckon_plan(context: Context, plan: SitePlan) -> Reckoned:
+    """What the timetable has to know of a plan. Reads."""
+    site = context.store.sites.get(plan.site)
+    return reckon(context, site, plan.plan.steps, plan.brings)
 
 
-def _site(
-    context: Context, site: Site, by_hand: Booking | None, plans: Mapping[int, SitePlan]
-) -> BookSite:
+def live_book(
+    context: Context,
+    *,
+    free: Iterable[int] = (),
+    new: Iterable[Job] = (),
+    new_gates: Iterable[Gate] = (),
+    pin: bool = False,
+    whole: bool = False,
+) -> LiveBook:
+    """The book of the next four weeks. ``free``: bookings that need not stay where they are;
+    ``new``: jobs beside what is approved, with their gates; ``pin``: all that is booked stays;
+    ``whole``: with sites that have no job. Reads.
+    """
+    at = on_grid(context.clock().replace(second=0, microsecond=0))
+    making, let = _Making(), frozenset(free)
+    failed, frozen = failed_moves.waiting(context), freezes.listed(context)
+    waiting = context.store.bookings.all(state="waiting")
+    plans = context.store.plans.standing(b.plan for b in waiting)
+    for booking in waiting:
+        targets = plans[booking.plan].targets
+        why = failed_moves.against(context, failed, booking.site, targets)
+        if why:
+            making.waits[booking.plan] = why
+        elif booking.starts_at >= at or booking.id in let:
+            _add_booked(context, making, booking, kept=booking.id not in let)
+    for number in context.store.plans.to_book():
+        _add_new(context, making, context.store.plans.get(number), failed)
+    making.jobs += new
+    standing = list(gates.every(context))
+    earliest = _earliest(context, standing, making)
+    jobs = [
+        job.model_copy(update={"earliest": earliest[job.id]}) if job.id in earliest else job
+        for job in making.jobs
+    ]
+    sites = _sites(context, {job.site for job in jobs}, whole=whole)
+    labels = {site.id: site.label for site in sites}
+    hosts = context.store.hosts.all()
+    making.names.update({host.id: host.name for host in hosts})
+    making.names.update({job.id: labels[job.site] for job in jobs})
+    by_hand = {b.site: b for b in making.booked.values() if b.pinned and b.id not in let}
+    book = NightBook(
+        format="windbreak-nightbook/1",
+        at=at,
+        horizon=at + HORIZON,
+        hosts=tuple(BookHost(id=h.id, at_once=h.at_once) for h in hosts),
+        sites=tuple(_site(site, frozen, by_hand.get(site.id)) for site in sites),
+        watch=watching.stretches(context, at, at + HORIZON),
+        jobs=tuple(_as_free_as_they_are(_pinned(jobs) if pin else jobs, sites, frozen)),
+        gates=(*_gates(standing, {job.id for job in jobs}), *new_gates),
+    )
+    return LiveBook(book, making.names, making.booked, making.plans, making.reckoned, making.waits)
+
+
+def _add_booked(context: Context, making: _Making, booking: Booking, *, kept: bool) -> None:
+    id_, on_its_grid = job_id(booking.plan), on_grid(booking.starts_at) == booking.starts_at
+    if not booking.minutes:  # from before bookings knew how long they take
+        told = reckon_plan(context, context.store.plans.get(booking.plan))
+        booking = booking.model_copy(update=vars(told))
+    making.booked[id_] = booking
+    making.jobs.append(
+        Job(
+            id=id_,
+            site=booking.site,
+            minutes=booking.minutes,
+            back=booking.back,
+            due=booking.due,
+            weight=booking.weight,
+            watched=bool(booking.watched) and not booking.pinned,
+            was=booking.starts_at if kept else None,
+            pinned=kept and booking.pinned and on_its_grid,
+        )
+    )
+
+
+def _add_new(
+    context: Context, making: _Making, plan: SitePlan, failed: Iterable[FailedMove]
+) -> None:
+    why = failed_moves.against(context, failed, plan.site, plan.targets)
+    if why:
+        making.waits[plan.id] = why
+        return
+    id_, told = job_id(plan.id), reckon_plan(context, plan)
+    making.plans[id_], making.reckoned[id_] = plan.id, told
+    making.jobs.append(job_of(id_, plan.site, told))
+
+
+def job_of(id_: str, site: str, told: Reckoned) -> Job:
+    """A job that has no booking yet."""
+    return Job(
+        id=id_,
+        site=site,
+        minutes=told.minutes,
+        back=told.back,
+        due=told.due,
+        weight=told.weight,
+        watched=bool(told.watched),
+    )
+
+
+def _pinned(jobs: Iterable[Job]) -> Iterator[Job]:
+    for job in jobs:
+        fixed = job.was is not None and on_grid(job.was) == job.was
+        yield job.model_copy(update={"pinned": fixed})
+
+
+def _as_free_as_they_are(
+    jobs: Iterable[Job], sites: Iterable[Site], frozen: Sequence[SiteFreeze]
+) -> Iterator[Job]:
+    """Jobs, of which one that a freeze meets is pinned no more: what a person gave is no exception
+    to it.
+    """
+    by_id = {site.id: site for site in sites}
+    for job in jobs:
+        if job.pinned and job.was is not None:
+            ends = job.was + timedelta(minutes=job.minutes + job.back)
+            holding = (f for f in frozen if freezes.holds(f, by_id[job.site]))
+            if freezes.meeting(holding, job.was, ends) is not None:
+                job = job.model_copy(update={"pinned": False})
+        yield job
+
+
+# Gates.
+
+
+def _earliest(
+    context: Context, standing: Iterable[gates.Standing], making: _Making
+) -> dict[str, datetime]:
+    """From when on jobs may begin by gates of which all that they wait for has begun or ended."""
+    now, told = context.clock(), dict[str, datetime]()
+    there = {job.id for job in making.jobs}
+    for gate in standing:
+        opens = gate.opens
+        if opens is None and not gate.to_go and gate.under_way:
+            opens = now + gate.gate.quiet + _left(context, gate)
+        for member in gate.gate.before:
+            id_ = job_id(member.plan or 0)
+            if opens is None or opens <= now or id_ not in there:
+                continue
+            if opens > told.get(id_, now):
+                told[id_] = opens
+                making.names[f"earliest {id_}"] = f"{gates.name(context, gate.gate)} opens"
+    return told
+
+
+def _left(context: Context, gate: gates.Standing) -> timedelta:
+    """How long the runs that a gate waits for may still take."""
+    left = timedelta()
+    for run in gate.under_way:
+        plan = context.store.plans.get(run.plan)
+        ends = run.started_at + timedelta(minutes=reckon_plan(context, plan).minutes)
+        left = max(left, ends - context.clock())
+    return left
+
+
+def _gates(standing: Iterable[gates.Standing], there: set[str]) -> Iterable[Gate]:
+    """The gates that wait for jobs of the book."""
+    for told in standing:
+        gate = told.gate
+        after = tuple(job_id(m.plan) for m in told.to_go if m.plan and job_id(m.plan) in there)
+        before = tuple(job_id(m.plan) for m in gate.before if m.plan and job_id(m.plan) in there)
+        if after and before:
+            yield Gate(
+                id=f"rollout {gate.rollout.id}, {gate.id}",
+                after=after,
+                before=before,
+                quiet=min(int(gate.rollout.quiet_minutes), 60 * 24 * 28),
+                text=gate.id,
+            )
+
+
+# Sites.
+
+
+def _sites(context: Context, wanted: set[str], *, whole: bool) -> list[Site]:
+    if whole:
+        return context.store.sites.live()
+    return context.store.sites.all(id=wanted) if wanted else []
+
+
+def _site(site: Site, frozen: Iterable[SiteFreeze], by_hand: Booking | None) -> BookSite:
     windows: list[BookWindow] = [
         HoursWindow(days=w.days, start=w.start, end=w.end) for w in site.windows
     ]
     if by_hand is not None:
         # A time that a person gave opens the site, whatever its windows say.
         local = by_hand.starts_at.astimezone(ZoneInfo(site.timezone))
-        needed = minutes_of(plans[by_hand.plan]) + BACK
         windows.append(
             RuleWindow(
                 rrule="FREQ=DAILY;COUNT=1",
                 from_=local.date(),
                 start=f"{local:%H:%M}",
-                minutes=needed + int(GRID.total_seconds() // 60),
+                minutes=by_hand.minutes + by_hand.back + int(GRID.total_seconds() // 60),
             )
         )
     return BookSite(
@@ -142,6 +308,7 @@ def _site(
         windows=tuple(windows),
         freezes=tuple(
             Freeze(from_=freeze.from_, to=freeze.to, reason=freeze.reason)
-            for freeze in freezes.of_site(context, site)
+            for freeze in frozen
+            if freezes.holds(freeze, site)
         ),
     )

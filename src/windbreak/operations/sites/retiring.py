@@ -7,7 +7,7 @@ from windbreak.core.values.sites import Site
 from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
 from windbreak.operations.licensing import licensing
-from windbreak.operations.scheduling import rollouts
+from windbreak.operations.scheduling import bookings
 from windbreak.operations.sites import sites
 
 
@@ -25,7 +25,7 @@ def retire(context: Context, site: str, by: Principal, why: str = "") -> Site:
         )
     done = []
     for booking in context.store.bookings.all(site=site, state="waiting"):
-        rollouts.withdraw(context, booking.id, by)
+        bookings.withdraw(context, booking.id, by, "the site is retired")
         done.append(f"booking {booking.id} withdrawn")
     if context.store.agents.key(site) is not None:
         sites.unlink(context, site, by)

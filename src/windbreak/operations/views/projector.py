@@ -34,7 +34,7 @@ log = logging.getLogger("windbreak.projector")
 
 _AT_ONCE = 250  # rows that are written in one transaction
 _CLAIM = timedelta(minutes=1)
-_OF_A_SITE = {"site", "plan", "booking", "run", "rollout", "seat", "right", "registration"}
+_OF_A_SITE = {"site", "plan", "booking", "run", "seat", "right", "registration"}
 _OF_ALL = {"everything", "rule", "day"}
 
 

@@ -1,44 +1,34 @@
-"""Plans, bookings, rollouts, runs, holds, findings, the ledger."""
+"""Plans, runs, holds, findings, the ledger."""
 
 from __future__ import annotations
 
-from datetime import datetime
 from typing import Annotated
 
 from fastapi import APIRouter, Query, Request, Response
 from fastapi.responses import FileResponse
 
-from windbreak.core.values.basics import Value, example
-from windbreak.core.values.bookings import Book, BookAll, BookedAll, Booking, NewRollout, Rollout
 from windbreak.core.values.charts import Chart
 from windbreak.core.values.findings import Finding, SnoozeFinding
-from windbreak.core.values.freezes import Frozen, NewFreeze, SiteFreeze
 from windbreak.core.values.holds import NewHold, StandingHold
 from windbreak.core.values.ledger import LedgerEntry
 from windbreak.core.values.matters import Debt, Matter, TakeWayOut
-from windbreak.core.values.nightbooks import NightBook
 from windbreak.core.values.plans import ApprovePlan, SitePlan
 from windbreak.core.values.policy import InForce, NewRule, Rule
-from windbreak.core.values.runs import Run
+from windbreak.core.values.runs import Run, RunNow
 from windbreak.documents.runs import MatterStory, RunStory
 from windbreak.documents.today import Today
 from windbreak.operations.administration import exports
 from windbreak.operations.findings import findings, today
 from windbreak.operations.planning import planning, policy
 from windbreak.operations.runs import debts, matters, pictures, runs, ways_out
-from windbreak.operations.scheduling import freezes, nights, rollouts
+from windbreak.operations.scheduling import approving
 from windbreak.operations.views import runs as run_views
 from windbreak.service.paging import After, page
 from windbreak.service.routers.outward import CSV
 from windbreak.service.signin import Ctx, Limit, Number, Who
 
 router = APIRouter(tags=["work"])
-
-
-class Moved(Value):
-    model_config = example(at="2026-11-24T01:10:00Z")
-
-    at: datetime
+IN_ITS_WINDOW = RunNow()
 
 
 @router.get("/plans/{id}")
@@ -56,95 +46,17 @@ def show_charts(context: Ctx, who: Who, id: Number) -> list[Chart]:
 @router.post("/plans/{id}/approval")
 def approve_plan(context: Ctx, who: Who, id: Number, said: ApprovePlan) -> SitePlan:
     """Let a plan go: exactly its targets."""
-    return rollouts.approve(context, id, said, who)
-
-
-@router.post("/plans/{id}/bookings", status_code=201)
-def book_plan(context: Ctx, who: Who, id: Number, when: Book) -> Booking:
-    """Book an approved plan: at an instant, or at the site's next window."""
-    return rollouts.book(context, id, when, who)
+    return approving.approve(context, id, said, who)
 
 
 @router.post("/plans/{id}/runs", status_code=201)
-def run_plan(context: Ctx, who: Who, id: Number, request: Request) -> Run:
+def run_plan(
+    context: Ctx, who: Who, id: Number, request: Request, how: RunNow = IN_ITS_WINDOW
+) -> Run:
     """Carry an approved plan out now."""
-    run = runs.start(context, id, who.name)
+    run = runs.begin(context, id, who.name, outside_window=how.outside_window)
     request.app.state.driver.carry_out(run)
     return run
-
-
-@router.post("/bookings", status_code=201)
-def book_all(context: Ctx, who: Who, all_: BookAll) -> BookedAll:
-    """Book every approved plan that is not booked yet, by one timetable."""
-    return rollouts.book_all(context, who)
-
-
-@router.get("/freezes")
-def list_freezes(context: Ctx, who: Who) -> list[SiteFreeze]:
-    """The freezes that are not over, soonest first."""
-    return freezes.listed(context)
-
-
-@router.post("/freezes", status_code=201)
-def add_freeze(context: Ctx, who: Who, new: NewFreeze) -> Frozen:
-    """Leave sites alone for a while; bookings that it meets are booked anew."""
-    return rollouts.freeze(context, new, who)
-
-
-@router.delete("/freezes/{id}", status_code=204)
-def lift_freeze(context: Ctx, who: Who, id: Number) -> None:
-    """Lift a freeze."""
-    freezes.lift(context, id, who)
-
-
-@router.get("/night-book")
-def show_night_book(context: Ctx, who: Who) -> NightBook:
-    """The live night book: what a timetable of the next four weeks is made from."""
-    return nights.night_book(context)
-
-
-@router.get("/bookings")
-def list_bookings(context: Ctx, who: Who, state: str | None = "waiting") -> list[Booking]:
-    """The bookings of a state, soonest first."""
-    every = context.store.bookings.all
-    found = every(state=state) if state else every()
-    return sorted(found, key=lambda b: b.starts_at)
-
-
-@router.put("/bookings/{id}")
-def move_booking(context: Ctx, who: Who, id: Number, when: Moved) -> Booking:
-    """Give a booking another time."""
-    return rollouts.move(context, id, when.at, who)
-
-
-@router.delete("/bookings/{id}")
-def withdraw_booking(context: Ctx, who: Who, id: Number) -> Booking:
-    """Take a booking back."""
-    return rollouts.withdraw(context, id, who)
-
-
-@router.get("/rollouts")
-def list_rollouts(context: Ctx, who: Who) -> list[Rollout]:
-    """The rollouts, newest first."""
-    return context.store.rollouts.all(newest_first=True)
-
-
-@router.post("/rollouts", status_code=201)
-def start_rollout(context: Ctx, who: Who, new: NewRollout) -> Rollout:
-    """Take one release to a twin, and to its site when that ended well."""
-    return rollouts.start_rollout(context, new, who)
-
-
-@router.get("/rollouts/{id}")
-def show_rollout(context: Ctx, who: Who, id: Number) -> Rollout:
-    """One rollout."""
-    return context.store.rollouts.get(id)
-
-
-@router.post("/rollouts/{id}/stop")
-def stop_rollout(context: Ctx, who: Who, id: Number) -> Rollout:
-    """Stop a rollout."""
-    return rollouts.stop_rollout(context, id, who)
 
 
 @router.get("/runs")

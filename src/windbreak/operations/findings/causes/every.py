@@ -23,7 +23,7 @@ Sort = Literal["site", "product", "feed", "licence", "fleet"]
 FLEET = ""  # the subject of a cause that looks at the fleet as a whole
 # Kinds of change whose subject is a site, a product, and so on.
 _SUBJECT: dict[str, Sort] = {
-    **dict.fromkeys(("site", "plan", "booking", "run", "rollout", "row", "registration"), "site"),
+    **dict.fromkeys(("site", "plan", "booking", "run", "row", "registration"), "site"),
     **dict.fromkeys(("seat", "right", "fleet"), "site"),
     **dict.fromkeys(("product", "standing", "installed", "approval", "tie"), "product"),
     "feed": "feed",

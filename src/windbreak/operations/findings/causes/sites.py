@@ -240,12 +240,14 @@ def of_copies(context: Context, site: Site) -> Iterator[Finding]:
 
 def of_bookings(context: Context, site: Site) -> Iterator[Finding]:
     since = context.clock() - timedelta(days=7)
+    booked = {b.plan for b in context.store.bookings.all(state="waiting", site=site.id)}
     for booking in context.store.bookings.all(state="missed", site=site.id):
-        if booking.starts_at < since:
+        if booking.starts_at < since or booking.plan in booked:
             continue
         plan = context.store.plans.get(booking.plan)
         if plan.state != "approved":
             continue
+        why = f"{booking.why[:1].upper()}{booking.why[1:].rstrip('.')}"
         yield finding(
             context,
             f"missed:{booking.id}",
@@ -253,7 +255,7 @@ def of_bookings(context: Context, site: Site) -> Iterator[Finding]:
             "high",
             site,
             f"**{site.label}**: a booking was missed.",
-            "The service was not running, or the site was busy, for four hours. Book it again.",
+            f"{why}. The timetable has no place for it now.",
             act("Book it again", "book", plan=str(booking.plan), site=site.id),
         )
 

@@ -1,0 +1,351 @@
+"""``windbreak rollout``: what is approved across sites goes in waves."""
+
+from __future__ import annotations
+
+import argparse
+from collections.abc import Iterable
+from typing import TYPE_CHECKING, Any
+
+from windbreak.cli.output import ask, dump, glyph, local, plain, say, state, styled, table
+from windbreak.cli.profile import connect, pick_product, pick_site
+from windbreak.wording.words import counted
+
+if TYPE_CHECKING:
+    from windbreak.client import Windbreak
+    from windbreak.core.values.rollouts import NewRollout
+    from windbreak.documents.rollouts import DraftMember, RolloutDraft, RolloutStory
+
+WAVES = {"twin": "Twins, each before its own site", "canary": "Canaries", "rest": "The rest"}
+_STATES = {
+    "to be booked": "waiting",
+    "booked": "ready",
+    "running": "running",
+    "done": "clear",
+    "failed": "failed",
+    "left out": "held",
+}
+
+
+def add(commands: Any, common: argparse.ArgumentParser) -> None:
+    group = commands.add_parser(
+        "rollout", help="approve across sites: draft, approve, show, stop, go-on, leave-out, …"
+    )
+    verbs = group.add_subparsers(dest="verb", metavar="VERB", required=True)
+    verbs.add_parser("list", parents=[common], help="every rollout").set_defaults(do=_list)
+    for verb, act, words in (
+        ("draft", _draft, "what would go where, when and why, before it is approved"),
+        ("approve", _approve, "let it go, in waves; it is drafted first, and asked"),
+    ):
+        one = verbs.add_parser(
+            verb,
+            parents=[common],
+            help=words,
+            epilog="examples: windbreak rollout draft    windbreak rollout approve millrace 6.4.3 "
+            "--why 'a security fix'    windbreak rollout approve --security --client 'Ness'",
+        )
+        _say_what(one)
+        one.set_defaults(do=act)
+        if verb == "approve":
+            one.add_argument("--yes", action="store_true")
+    for verb, act, words in (
+        ("show", _show, "its waves, its gates, and who is not in them"),
+        ("stop", _stop, "what runs goes on to its end; what is booked is taken out"),
+        ("go-on", _go_on, "go on with one that was stopped"),
+        ("open", _open, "open a gate though a run before it did not end well"),
+        ("leave-out", _leave_out, "go on without a site"),
+    ):
+        one = verbs.add_parser(verb, parents=[common], help=words)
+        one.add_argument("rollout", metavar="ROLLOUT", type=int)
+        if verb == "leave-out":
+            one.add_argument("site", metavar="SITE")
+        if verb == "open":
+            one.add_argument(
+                "gate",
+                metavar="GATE",
+                nargs="?",
+                default="canaries",
+                help="canaries, or the site that a twin’s gate keeps back",
+            )
+        if verb != "show":
+            one.add_argument("--why", default="", help="your reason, for the ledger")
+        one.set_defaults(do=act)
+    one = verbs.add_parser(
+        "failed", parents=[common], help="moves that failed somewhere and wait everywhere"
+    )
+    one.set_defaults(do=_failed)
+    one = verbs.add_parser(
+        "let-go", parents=[common], help="let a move be made elsewhere though it failed somewhere"
+    )
+    one.add_argument("product", metavar="PRODUCT")
+    one.add_argument("version", metavar="VERSION")
+    one.add_argument("--why", default="", help="your reason, for the ledger")
+    one.set_defaults(do=_let_go)
+
+
+def _say_what(one: argparse.ArgumentParser) -> None:
+    one.add_argument(
+        "product", metavar="PRODUCT", nargs="?", help="one release; everything ready without it"
+    )
+    one.add_argument("version", metavar="VERSION", nargs="?")
+    one.add_argument("--security", action="store_true", help="only what closes an advisory")
+    one.add_argument("--site", action="append", default=[], metavar="SITE", help="may be repeated")
+    one.add_argument("--client", metavar="CLIENT")
+    one.add_argument("--tag", metavar="TAG")
+    one.add_argument(
+        "--but", action="append", default=[], metavar="SITE", help="leave it out; may be repeated"
+    )
+    one.add_argument(
+        "--canary",
+        action="append",
+        metavar="SITE",
+        help="in the place of those that are proposed; may be repeated",
+    )
+    one.add_argument("--no-canaries", action="store_true", help="all go at once, after their twins")
+    one.add_argument(
+        "--quiet-hours", type=float, default=20.0, metavar="H", help="after each wave; 20"
+    )
+    one.add_argument(
+        "--refresh-twins", action="store_true", help="make each twin as its site is, before it goes"
+    )
+    one.add_argument(
+        "--patches",
+        action="store_true",
+        help="patch releases of the targets that appear meanwhile may be taken too",
+    )
+    one.add_argument(
+        "--restore-anyway",
+        action="store_true",
+        help="restore the snapshot if need be, though orders came in meanwhile",
+    )
+    one.add_argument("--why", default="", help="your reason, for the ledger")
+
+
+def _asked(windbreak: Windbreak, args: argparse.Namespace) -> NewRollout:
+    from windbreak.core.values.rollouts import NewRollout
+
+    canaries = None
+    if args.canary or args.no_canaries:
+        canaries = tuple(pick_site(windbreak, site) for site in args.canary or ())
+    return NewRollout(
+        product=pick_product(windbreak, args.product) if args.product else None,
+        version=args.version,
+        security=args.security,
+        sites=tuple(pick_site(windbreak, site) for site in args.site),
+        client=args.client,
+        tag=args.tag,
+        but=tuple(pick_site(windbreak, site) for site in args.but),
+        canaries=canaries,
+        quiet_minutes=args.quiet_hours * 60,
+        why=args.why,
+        refresh_twins=args.refresh_twins,
+        restore_anyway=args.restore_anyway,
+        patches=args.patches,
+    )
+
+
+def _draft(args: argparse.Namespace) -> None:
+    with connect(args) as windbreak:
+        draft = windbreak.draft_rollout(_asked(windbreak, args))
+    if args.json:
+        return dump(draft)
+    _tell_draft(draft)
+    say("Nothing is approved yet. The same words with **approve** let it go.")
+    return None
+
+
+def _tell_draft(draft: RolloutDraft) -> None:
+    moves = sum(draft.moves.values())
+    kinds = ", ".join(f"{count} {kind}" for kind, count in draft.moves.items() if count)
+    title = f"{draft.what[:1].upper()}{draft.what[1:]}" if "/" not in draft.what else draft.what
+    say(
+        f"**{title}, for {draft.where}**: {counted(moves, 'move')} on "
+        f"{counted(len(draft.members), 'site')}{f' ({kinds})' if kinds else ''}"
+        f"{f'; {draft.held} held' if draft.held else ''}."
+    )
+    if draft.before:
+        say(f"{counted(len(draft.before), 'site')} approved before, which keep their time.")
+    for wave, title in WAVES.items():
+        members = [member for member in draft.members if member.wave == wave]
+        if members:
+            print()
+            say(f"**{title}**")
+            _tell_members(members)
+    if any(member.wave == "canary" for member in draft.members):
+        fewest = "; no fewer do" if draft.proven else ""
+        say(f"The canaries cover {draft.covered} of {draft.kinds} kinds that sites share{fewest}.")
+        hours = draft.asked.quiet_minutes / 60
+        say(f"The rest goes when all of them ended as before and {hours:g} hours have passed.")
+    for bring in draft.brings:
+        days = f", within {counted(bring.due_days, 'day')}" if bring.due_days is not None else ""
+        say(f"It asks of a person{days}: {bring.text} ({', '.join(bring.labels)}).")
+    if draft.stays_out:
+        print()
+        out = sum(len(one.sites) for one in draft.stays_out)
+        say(f"**{counted(out, 'site')} stay out**, {draft.nothing} more have nothing to do.")
+        table(
+            ["state", "sites", "why"],
+            ((state(o.state), ", ".join(o.labels), o.text) for o in draft.stays_out),
+            "",
+        )
+
+
+def _tell_members(members: Iterable[DraftMember]) -> None:
+    table(
+        ["when", "site", "moves", "min", "why"],
+        (
+            (
+                local(m.starts_at) if m.starts_at else "no place",
+                m.label + (" (urgent)" if m.urgent else ""),
+                sum(m.moves.values()),
+                m.minutes,
+                "; ".join(
+                    filter(
+                        None,
+                        (
+                            f"covers {', '.join(m.covers)}" if m.covers else "",
+                            m.due_for,
+                            f"watched: {m.watched}" if m.watched else "",
+                            m.why,
+                        ),
+                    )
+                ),
+            )
+            for m in members
+        ),
+        "",
+    )
+
+
+def _approve(args: argparse.Namespace) -> int:
+    with connect(args) as windbreak:
+        new = _asked(windbreak, args)
+        draft = windbreak.draft_rollout(new)
+        if not args.json and draft.members:
+            _tell_draft(draft)
+        # What was shown is what goes: a site that joined meanwhile waits for another word.
+        shown = new.model_copy(
+            update={"sites": tuple(m.site for m in draft.members), "client": None, "tag": None}
+        )
+        if draft.members:
+            ask(
+                f"{counted(len(draft.members), 'site')} go. A step that fails is put back; whoever "
+                "has the same move waits, and a gate behind it waits for your word.",
+                yes=args.yes,
+            )
+        rollout = windbreak.approve_rollout(shown if draft.members else new)
+        story = windbreak.rollout(rollout.id)
+    if args.json:
+        dump(rollout)
+    else:
+        _tell(story)
+    return 5 if any(member.state == "left out" for member in story.members) else 0
+
+
+def _list(args: argparse.Namespace) -> None:
+    with connect(args) as windbreak:
+        every = windbreak.rollouts()
+    if args.json:
+        return dump(every)
+    table(
+        ["rollout", "what", "for", "sites", "state", "how it stands"],
+        ((r.id, r.what, r.where, len(r.going), r.state, r.text) for r in every),
+        "There is no rollout.",
+    )
+    return None
+
+
+def _show(args: argparse.Namespace) -> None:
+    with connect(args) as windbreak:
+        story = windbreak.rollout(args.rollout)
+    dump(story) if args.json else _tell(story)
+
+
+def _tell(story: RolloutStory) -> None:
+    rollout = story.rollout
+    say(f"**Rollout {rollout.id}: {story.title}**")
+    why = f": “{rollout.why}”" if rollout.why else ""
+    say(f"{rollout.state}. {rollout.text} Approved by {rollout.made_by}, "
+        f"{local(rollout.made_at)}{why}.")  # fmt: skip
+    for wave, title in WAVES.items():
+        members = [member for member in story.members if member.wave == wave]
+        if not members:
+            continue
+        print()
+        say(f"**{title}**")
+        table(
+            ["state", "when", "site", "moves", "how it stands"],
+            (
+                (
+                    glyph(_STATES[m.state], m.state),
+                    local(m.at) if m.at else "–",
+                    m.label,
+                    m.moves,
+                    m.text or m.why or (f"covers {', '.join(m.covers)}" if m.covers else ""),
+                )
+                for m in members
+            ),
+            "",
+        )
+    for gate in story.gates:
+        styled(
+            f"{'[yellow]' if gate.state == 'wants a word' else '[bold]'}Gate[/] "
+            f"{plain(gate.label)}: {gate.state}. {plain(gate.text)}"
+            + (f" It opens {local(gate.opens)}." if gate.opens and gate.state == "quiet" else "")
+        )
+        if gate.state == "wants a word":
+            say(
+                f"  → windbreak rollout open {rollout.id} {gate.id} --why …   or leave-out, or stop"
+            )
+    for move in story.failed:
+        styled(f"[red]{plain(move.product)} {move.version} waits everywhere[/]: {plain(move.text)}")
+        say(f"  → windbreak rollout let-go {move.product} {move.version} --why …")
+
+
+def _stop(args: argparse.Namespace) -> None:
+    with connect(args) as windbreak:
+        rollout = windbreak.stop_rollout(args.rollout, args.why)
+    dump(rollout) if args.json else say(
+        f"Rollout {rollout.id}: {rollout.text} Go on with it: windbreak rollout go-on {rollout.id}"
+    )
+
+
+def _go_on(args: argparse.Namespace) -> None:
+    with connect(args) as windbreak:
+        rollout = windbreak.go_on_with_rollout(args.rollout, args.why)
+        story = windbreak.rollout(rollout.id)
+    dump(rollout) if args.json else _tell(story)
+
+
+def _open(args: argparse.Namespace) -> None:
+    with connect(args) as windbreak:
+        rollout = windbreak.open_gate(args.rollout, args.gate, args.why)
+    dump(rollout) if args.json else say(f"The gate opens: {args.gate}.")
+
+
+def _leave_out(args: argparse.Namespace) -> None:
+    with connect(args) as windbreak:
+        site = pick_site(windbreak, args.site)
+        rollout = windbreak.leave_out(args.rollout, site, args.why)
+    dump(rollout) if args.json else say(f"Rollout {rollout.id} goes on without {site}.")
+
+
+def _failed(args: argparse.Namespace) -> None:
+    with connect(args) as windbreak:
+        moves = windbreak.failed_moves()
+    if args.json:
+        return dump(moves)
+    table(
+        ["product", "version", "run", "what happened"],
+        ((m.product, m.version, m.run, m.text) for m in moves),
+        "No move that failed waits for a word.",
+    )
+    return None
+
+
+def _let_go(args: argparse.Namespace) -> None:
+    with connect(args) as windbreak:
+        product = pick_product(windbreak, args.product)
+        move = windbreak.let_move_go(product, args.version, args.why)
+    dump(move) if args.json else say(
+        f"{move.product} {move.version} may be made elsewhere; what waited for it is booked again."
+    )

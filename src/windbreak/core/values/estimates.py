@@ -1,0 +1,38 @@
+"""How long the parts of a run took, and how long the next one is reckoned to take."""
+
+from __future__ import annotations
+
+from datetime import datetime
+
+from windbreak.core.values.basics import Slug, Value
+
+
+class Took(Value):
+    """How long one part of a run took: its kind is "before", "after", "back", or that of a step."""
+
+    id: int
+    run: int
+    site: Slug
+    host: str | None
+    kind: str
+    seconds: float
+    at: datetime
+
+
+class Estimate(Value):
+    """How long a plan is reckoned to take, in seconds: all of it, each part, and going back from
+    it. ``runs`` is how many runs it is drawn from; 0: these are the usual values of a new service.
+    """
+
+    seconds: float
+    back: float
+    parts: tuple[tuple[str, float], ...]
+    runs: int
+
+    @property
+    def minutes(self) -> int:
+        return max(1, -int(-self.seconds // 60))
+
+    @property
+    def back_minutes(self) -> int:
+        return max(1, -int(-self.back // 60))

@@ -1,0 +1,169 @@
+"""Rollouts: plans approved across sites, the waves they go in, and the gates between them."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Annotated, Literal, Self
+
+from pydantic import Field, model_validator
+
+from windbreak.core.values.basics import ProductId, Slug, State, Value, VersionText, example
+from windbreak.core.values.findings import NextAct
+
+Wave = Literal["twin", "canary", "rest"]
+
+RolloutState = Literal["refreshing", "going", "stopped", "ended well", "ended in part"]
+UNDER_WAY: tuple[RolloutState, ...] = ("refreshing", "going")
+
+# How long it is quiet after a wave before the next one goes, in minutes.
+QUIET = 20 * 60
+
+
+class NewRollout(Value):
+    """What is approved, for which sites, and how it goes.
+
+    One release (``product`` and ``version``), only what closes an advisory (``security``), or else
+    everything that is ready. For the ``sites`` that are named, those of a ``client``, those with a
+    ``tag``; the fleet where none is said; ``but`` some. A twin goes with its site. ``canaries``
+    None: as they are proposed. ``refresh_twins``: each twin is made as its site is before it goes.
+    ``patches``: patch releases of the targets that appear meanwhile may be taken too.
+    """
+
+    model_config = example(product="core/millrace", version="6.4.3", why="it holds a security fix")
+
+    product: ProductId | None = None
+    version: VersionText | None = None
+    security: bool = False
+    sites: tuple[Slug, ...] = ()
+    client: str | None = None
+    tag: str | None = None
+    but: tuple[Slug, ...] = ()
+    canaries: tuple[Slug, ...] | None = None
+    quiet_minutes: Annotated[float, Field(ge=0)] = QUIET
+    why: str = ""
+    refresh_twins: bool = False
+    restore_anyway: bool = False
+    patches: bool = False
+
+    @model_validator(mode="after")
+    def _says_what(self) -> Self:
+        if (self.product is None) != (self.version is None):
+            raise ValueError("a release is a product and a version; say both, or neither")
+        if self.product is not None and self.security:
+            raise ValueError("a release, or what closes an advisory; not both")
+        return self
+
+    @property
+    def what(self) -> str:
+        """What is taken, in words: "core/millrace 6.4.3", "everything ready"."""
+        if self.product is not None:
+            return f"{self.product} {self.version}"
+        return "what closes an advisory" if self.security else "everything ready"
+
+    @property
+    def where(self) -> str:
+        """For whom, in words: "the fleet", "Ness Ferries", "3 sites"."""
+        if self.sites:
+            return self.sites[0] if len(self.sites) == 1 else f"{len(self.sites)} sites"
+        return self.client or (f"sites tagged {self.tag}" if self.tag else "the fleet")
+
+
+class Member(Value):
+    """A site of a rollout: its wave, its plan, and why it is left out since, where it is.
+
+    ``targets`` are the products that move, with the version each is to reach, ``scope`` those that
+    may move, None: all; ``urgent``: what it closes does not wait for the canaries.
+    """
+
+    site: Slug
+    wave: Wave
+    targets: dict[ProductId, VersionText] = {}
+    scope: tuple[ProductId, ...] | None = None
+    covers: tuple[str, ...] = ()
+    urgent: bool = False
+    plan: int | None = None
+    out: str = ""
+
+
+class StaysOut(Value):
+    """Sites that stay out for one reason, and what can be done about it."""
+
+    sites: tuple[Slug, ...]
+    labels: tuple[str, ...]
+    state: State
+    text: str
+    act: NextAct | None = None
+
+
+class Word(Value):
+    """A person's word that a gate opens though a run before it did not end well."""
+
+    gate: str
+    by: str
+    at: datetime
+    why: str = ""
+
+
+class Rollout(NewRollout):
+    """A rollout that was approved. ``task``: the twins are being refreshed."""
+
+    id: int
+    state: RolloutState
+    text: str
+    made_by: str
+    made_at: datetime
+    members: tuple[Member, ...] = ()
+    stays_out: tuple[StaysOut, ...] = ()
+    words: tuple[Word, ...] = ()
+    task: int | None = None
+
+    @property
+    def going(self) -> tuple[Member, ...]:
+        """The sites that are not left out."""
+        return tuple(member for member in self.members if not member.out)
+
+
+class Reason(Value):
+    """Why a person decides as it does, for the ledger."""
+
+    model_config = example(why="until the verdict is in")
+
+    why: str = ""
+
+
+class OpenGate(Value):
+    """That a gate opens though a run before it did not end well. ``gate``: "canaries", or the site
+    that a twin's gate keeps back.
+    """
+
+    model_config = example(gate="canaries", why="the one that failed has a plugin of its own")
+
+    gate: str
+    why: str = ""
+
+
+class LeaveOut(Value):
+    """A site that a rollout goes on without."""
+
+    model_config = example(site="whinchat-radio", why="until the verdict is in")
+
+    site: Slug
+    why: str = ""
+
+
+class FailedMove(Value):
+    """A move that a run put back or broke on: its like waits everywhere until a person decides.
+
+    ``decided_by`` None: nobody has yet.
+    """
+
+    id: str
+    product: ProductId
+    version: VersionText
+    run: int
+    site: Slug
+    text: str
+    at: datetime
+    decided_by: str | None = None
+    decided_at: datetime | None = None
+    why: str = ""

@@ -1,0 +1,124 @@
+"""Rollouts as they are read: what one would do before it is approved, and how it goes after."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Literal
+
+from windbreak.core.values.basics import ProductId, Slug, State, Value, VersionText
+from windbreak.core.values.rollouts import NewRollout, Rollout, StaysOut, Wave
+
+
+class DraftMember(Value):
+    """A site that would go: in which wave, what it would move, when, and why then.
+
+    ``covers`` are the kinds that a canary covers; ``starts_at`` None: no place for it, and ``why``
+    says why not.
+    """
+
+    site: Slug
+    label: str
+    host: str | None
+    twin_of: Slug | None
+    wave: Wave
+    state: State
+    targets: dict[ProductId, VersionText]
+    moves: dict[str, int]
+    steps: int
+    minutes: int
+    back: int
+    due: datetime | None
+    due_for: str
+    weight: float
+    watched: str
+    urgent: bool
+    covers: tuple[str, ...] = ()
+    starts_at: datetime | None = None
+    why: str = ""
+    scope: tuple[ProductId, ...] | None = None
+
+
+class Bringing(Value):
+    """Work for a person that a rollout brings, and on which sites."""
+
+    text: str
+    labels: tuple[str, ...]
+    due_days: int | None
+
+
+class RolloutDraft(Value):
+    """What a rollout would do if it were approved now. ``nothing``: how many sites have nothing to
+    do; ``before``: those whose plan was approved before, which keep their time.
+
+    ``kinds`` is how many kinds sites share, ``covered`` how many the canaries cover; ``proven``: no
+    fewer canaries cover as many.
+    """
+
+    asked: NewRollout
+    what: str
+    where: str
+    members: tuple[DraftMember, ...]
+    stays_out: tuple[StaysOut, ...]
+    before: tuple[Slug, ...]
+    nothing: int
+    moves: dict[str, int]
+    held: int
+    kinds: int
+    covered: int
+    proven: bool
+    brings: tuple[Bringing, ...]
+
+
+GateState = Literal["open", "quiet", "waits", "wants a word"]
+
+
+class MemberView(Value):
+    """A site of a rollout as it stands: booked, under way, or how its run ended."""
+
+    site: Slug
+    label: str
+    host: str | None
+    wave: Wave
+    state: Literal["to be booked", "booked", "running", "done", "failed", "left out"]
+    text: str
+    moves: int
+    covers: tuple[str, ...] = ()
+    urgent: bool = False
+    plan: int | None = None
+    booking: int | None = None
+    run: int | None = None
+    at: datetime | None = None  # when it begins, or began
+    why: str = ""
+
+
+class GateView(Value):
+    """A gate of a rollout: whether it is open, and if not what it waits for."""
+
+    id: str
+    label: str
+    state: GateState
+    text: str
+    opens: datetime | None
+    after: tuple[Slug, ...]
+    before: tuple[Slug, ...]
+
+
+class FailedElsewhere(Value):
+    """A move of this rollout that failed somewhere, while nobody has decided of it."""
+
+    product: ProductId
+    version: VersionText
+    run: int
+    text: str
+
+
+class RolloutStory(Value):
+    """A rollout whole: its waves, its gates, and who is not in them."""
+
+    rollout: Rollout
+    title: str
+    members: tuple[MemberView, ...]
+    gates: tuple[GateView, ...]
+    failed: tuple[FailedElsewhere, ...]
+    stays_out: tuple[StaysOut, ...]
+    at: datetime

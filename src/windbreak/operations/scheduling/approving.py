@@ -1,0 +1,129 @@
+"""Plans let go: exactly their targets, with every package in hand."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+from windbreak.core.values.accounts import Principal
+from windbreak.core.values.plans import Approval, ApprovePlan, SitePlan
+from windbreak.feeds.errors import FeedError
+from windbreak.operations.administration import instance
+from windbreak.operations.context import Context
+from windbreak.operations.errors import OperationError, Refused
+from windbreak.operations.planning import brought, planning
+from windbreak.operations.runs import own_files
+from windbreak.operations.sites import sites
+from windbreak.operations.tracking import shelving
+from windbreak.packages.errors import PackageRefused
+from windbreak.wording.words import counted
+
+
+def approve(
+    context: Context, plan: int, said: ApprovePlan, by: Principal, *, rollout: int | None = None
+) -> SitePlan:
+    """Let a plan go: exactly its targets; ``rollout``: as a part of one. Writes.
+
+    Raises Refused when it is no draft, moves nothing, or starts from what is no longer there.
+    """
+    known = context.store.plans.get(plan)
+    site = context.store.sites.get(known.site)
+    if known.state != "draft":
+        raise Refused("not-a-draft", f"plan {plan} is {known.state}; draft a new one")
+    if not known.plan.steps:
+        raise Refused("nothing-to-do", f"plan {plan} moves nothing on {site.label}")
+    check_start(context, known)
+    if context.store.agents.key(known.site) is not None and instance.may_drive(context):
+        agent = sites.agent_for(context, known.site)
+        own_files.check_if_it_answers(context, agent, known, said.changed_files)
+    _check_limits(context, known)
+    if said.fetch:
+        _fetch_packages(context, known)
+    approval = Approval(
+        by=by.name,
+        at=context.clock(),
+        why=said.why,
+        restore_anyway=said.restore_anyway,
+        changed_files=said.changed_files,
+        patches=said.patches,
+    )
+    drawn = tuple(planning.drawn(context, known))
+    with context.store.transaction():
+        for other in context.store.plans.all(site=known.site):
+            if other.state == "approved":
+                context.store.plans.change(other.id, state="replaced")
+        changed = context.store.plans.change(
+            plan, state="approved", approval=approval, charts=drawn, rollout=rollout
+        )
+        what = f"plan {plan} for {site.label} approved"
+        steps, products = len(known.plan.steps), len(known.targets)
+        result = f"{counted(steps, 'step')}, {counted(products, 'product')}"
+        context.record(by.name, what, known.site, why=said.why, result=result)
+    context.tell("plan", known.site, what)
+    return changed
+
+
+def plan_anew(context: Context, plan: int, changed: Iterable[str]) -> SitePlan | None:
+    """A plan for what is left of an approved one whose site is no longer as it was planned from:
+    approved as that was, where it moves nothing but what that moved, to where that moved it. None
+    where a person has to approve it anew; the old one is replaced all the same. Writes.
+    """
+    known = context.store.plans.get(plan)
+    scope = None if known.scope is None else frozenset(known.scope)
+    try:
+        anew = planning.draft(context, known.site, only=scope or frozenset(known.targets))
+    except OperationError:
+        return None
+    within = anew.targets.items() <= known.targets.items() and bool(anew.plan.steps)
+    what = f"{', '.join(changed)} changed on the site since plan {plan} was made"
+    with context.store.transaction():
+        context.store.plans.change(plan, state="replaced")
+        if not within or known.approval is None:
+            return None
+        changed_plan = context.store.plans.change(
+            anew.id,
+            state="approved",
+            approval=known.approval,
+            charts=tuple(planning.drawn(context, anew)),
+            to_book=known.to_book,
+            rollout=known.rollout,
+        )
+        told = f"plan {plan} planned anew as plan {anew.id}"
+        context.record("Windbreak", told, known.site, why=what)
+    context.tell("plan", known.site, told)
+    return changed_plan
+
+
+def _check_limits(context: Context, plan: SitePlan) -> None:
+    """Raise Refused where a release needs more than the site's runtime allows."""
+    inventory = context.store.inventories.get(plan.site)
+    lacks = brought.too_little(context, inventory, plan.plan.steps)
+    if lacks:
+        raise Refused("limit", f"{'; '.join(lacks)}. Have it raised, then refresh the site")
+
+
+def _fetch_packages(context: Context, plan: SitePlan) -> None:
+    """Every package of a plan in hand and examined, when it is approved and not at step 5. Raises
+    Refused where one can't be had or is not what was announced.
+    """
+    for move in (move for step in plan.plan.steps for move in step.moves):
+        if move.product.startswith("runtime/"):
+            continue
+        try:
+            shelving.fetch_package(context, move.product, move.to, plan.site, lent=True)
+        except (FeedError, PackageRefused) as error:
+            raise Refused(
+                "no-package",
+                f"the package of {move.product} {move.to} can't be had now: {error}. The plan is "
+                "as it was; approve it when it can be fetched",
+            ) from error
+
+
+def check_start(context: Context, plan: SitePlan) -> None:
+    """Raise Refused when a plan starts from what is no longer there: it must be shown again."""
+    changed = plan.changed_since(context.store.inventories.get(plan.site))
+    if changed:
+        raise Refused(
+            "start-has-changed",
+            f"plan {plan.id} was made for another state of the site: {', '.join(changed)} "
+            f"changed since. See it anew with `windbreak plan {plan.site}`",
+        )

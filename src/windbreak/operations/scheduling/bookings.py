@@ -1,0 +1,273 @@
+"""Bookings: made, given another time, taken back, and begun when their time has come."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from datetime import datetime, timedelta
+
+from windbreak.core.scheduling.openings import openings, without
+from windbreak.core.values.accounts import Principal
+from windbreak.core.values.bookings import Book, BookedAll, Booking, LeftOut
+from windbreak.core.values.freezes import Frozen, NewFreeze
+from windbreak.core.values.plans import SitePlan
+from windbreak.core.values.sites import Site
+from windbreak.operations.administration import instance
+from windbreak.operations.context import Context
+from windbreak.operations.errors import Refused
+from windbreak.operations.scheduling import freezes, gates, nights, timetables
+from windbreak.operations.scheduling.timetables import when
+
+# How long after its time a booking may begin that a person gave a time outside of all windows.
+BY_HAND_LATE = timedelta(hours=1)
+AT_ONCE = timedelta(minutes=1)  # within which what is due is begun
+
+
+def book(context: Context, plan: int, how: Book, by: Principal) -> Booking:
+    """Book an approved plan: at an instant, or where the timetable has a place for it. Writes.
+
+    Raises Refused when it is not approved, is booked already, has no place, or is given a time
+    outside of the windows of its site without ``outside_window``.
+    """
+    instance.must_drive(context)
+    known = context.store.plans.get(plan)
+    site = context.store.sites.get(known.site)
+    if known.state != "approved":
+        raise Refused("not-approved", f"plan {plan} is {known.state}; approve it first")
+    for other in context.store.bookings.all(state="waiting", plan=plan):
+        raise Refused("booked-already", f"plan {plan} is booked for {when(context, other)}")
+    if how.at is not None:
+        return _by_hand(context, known, site, how, by)
+    with context.store.transaction():
+        context.store.plans.change(plan, to_book=True)
+        timetables.keep(context, by.name)
+        for booking in context.store.bookings.all(state="waiting", plan=plan):
+            return booking
+        left = next(one for one in timetables.left_out(context) if one["plan"] == plan)
+        raise Refused("no-window", f"{site.label}: {left['text']}")
+
+
+def _by_hand(context: Context, plan: SitePlan, site: Site, how: Book, by: Principal) -> Booking:
+    assert how.at is not None  # book looked
+    told = nights.reckon_plan(context, plan)
+    ends = how.at + timedelta(minutes=told.minutes + told.back)
+    check_time(context, site, how.at, ends, outside=how.outside_window)
+    with context.store.transaction():
+        context.store.plans.change(plan.id, to_book=True)
+        return timetables.write(
+            context,
+            Booking(
+                id=0,
+                plan=plan.id,
+                site=plan.site,
+                starts_at=how.at,
+                why="The time was given by hand.",
+                rollout=plan.rollout,
+                made_by=by.name,
+                pinned=True,
+                **vars(told),
+            ),
+            by.name,
+        )
+
+
+def check_time(
+    context: Context, site: Site, start: datetime, end: datetime, *, outside: bool
+) -> None:
+    """Raise Refused where work from one instant to another can't be booked on a site: what has
+    passed, what is frozen, and what lies outside of its windows unless that is meant.
+    """
+    if start.tzinfo is None:
+        raise Refused("no-time-zone", "say the time with its zone, as 2026-11-24T01:10:00Z")
+    if start < context.clock() - timedelta(minutes=1):
+        raise Refused("in-the-past", f"{start:%Y-%m-%d %H:%M %Z} has passed")
+    freeze = freezes.between(context, site, start, end)
+    if freeze is not None:
+        raise Refused(
+            "frozen",
+            f"{site.label} is to be left alone then: {freeze.reason}. Lift freeze {freeze.id}, "
+            "or take another time",
+        )
+    if not outside and not fits(site, start, end):
+        raise Refused("outside-window", f"{outside_text(site, start, end)}. {HOW_OUTSIDE}")
+
+
+HOW_OUTSIDE = "If you mean it, say so: --outside-window"
+
+
+def fits(site: Site, start: datetime, end: datetime) -> bool:
+    """Whether a stretch of time lies in a window of a site. One that has none is always open."""
+    spans = openings(site.windows, site.timezone, start, end)
+    return not site.windows or any(a <= start and end <= b for a, b in spans)
+
+
+def outside_text(site: Site, start: datetime, end: datetime) -> str:
+    """That a stretch of time lies outside of a site's windows, and what is left of one."""
+    spans = openings(site.windows, site.timezone, start, end)
+    open_ = [closes for opens, closes in spans if opens <= start < closes]
+    if open_:
+        left = int((open_[0] - start).total_seconds() // 60)
+        needed = int((end - start).total_seconds() // 60)
+        return (
+            f"{left} min are left of the window of {site.label}, and it takes {needed} min with "
+            "the way back"
+        )
+    return f"that is outside of the windows of {site.label}"
+
+
+def freeze(context: Context, new: NewFreeze, by: Principal) -> Frozen:
+    """Leave sites alone for a while, and book around it: both or neither. Writes. Raises NotFound,
+    Refused.
+    """
+    with context.store.transaction():
+        frozen = freezes.add(context, new, by)
+        cause = f"moved around a freeze: {frozen.reason}"
+        kept = timetables.keep(context, by.name, cause)
+    return Frozen(freeze=frozen, **dict(kept))
+
+
+def book_all(context: Context, by: Principal) -> BookedAll:
+    """Book every approved plan that is not booked, by one timetable. Writes."""
+    instance.must_drive(context)
+    before = {b.id for b in context.store.bookings.all(state="waiting")}
+    with context.store.transaction():
+        for plan in context.store.plans.all(state="approved"):
+            if not plan.to_book:
+                context.store.plans.change(plan.id, to_book=True)
+        timetables.keep(context, by.name)
+    new = [b for b in context.store.bookings.all(state="waiting") if b.id not in before]
+    new.sort(key=lambda booking: (booking.starts_at, booking.id))
+    left = [
+        LeftOut(plan=one["plan"], site=one["site"], text=one["text"])
+        for one in timetables.left_out(context)
+    ]
+    return BookedAll(bookings=tuple(new), left_out=tuple(left))
+
+
+def waiting_one(context: Context, booking: int) -> Booking:
+    """A booking that waits. Reads. Raises NotFound, and Refused where it waits no more."""
+    known = context.store.bookings.get(booking)
+    if known.state != "waiting":
+        raise Refused("not-waiting", f"booking {booking} is {known.state}")
+    return known
+
+
+def withdraw(context: Context, booking: int, by: Principal, why: str = "") -> Booking:
+    """Take a booking back: its plan stays approved, and is booked no more by itself. Writes.
+    Raises Refused when it is no longer waiting.
+    """
+    known = waiting_one(context, booking)
+    with context.store.transaction():
+        changed = context.store.bookings.change(booking, state="withdrawn")
+        context.store.plans.change(known.plan, to_book=False)
+        context.record(by.name, f"booking {booking} withdrawn", known.site, why=why)
+    context.tell("booking", known.site, "withdrawn")
+    return changed
+
+
+def move(context: Context, booking: int, how: Book, by: Principal) -> Booking:
+    """Give a waiting booking another time: it stays there, pinned. Without one it is pinned where
+    it is. Writes. Raises Refused when it is not waiting, or the time can't be had.
+    """
+    known = waiting_one(context, booking)
+    site = context.store.sites.get(known.site)
+    fields: dict[str, object] = {"pinned": True}
+    if how.at is not None:
+        ends = how.at + timedelta(minutes=known.minutes + known.back)
+        check_time(context, site, how.at, ends, outside=how.outside_window)
+        fields |= {"starts_at": how.at, "why": "The time was given by hand."}
+    with context.store.transaction():
+        changed = context.store.bookings.change(booking, **fields)
+        what = f"booking {booking} {'moved' if how.at is not None else 'pinned'}"
+        context.record(by.name, what, known.site, result=when(context, changed))
+    context.tell("booking", known.site, what)
+    return changed
+
+
+def again(context: Context, booking: int, by: Principal) -> Booking:
+    """Let the timetable find a place anew for a waiting booking, pinned or not. Writes. Raises
+    Refused when it is not waiting, or there is no place.
+    """
+    known = waiting_one(context, booking)
+    with context.store.transaction():
+        context.store.bookings.change(booking, pinned=False)
+        timetables.keep(context, by.name, "booked again", (booking,))
+        changed = context.store.bookings.get(booking)
+        if changed.state != "waiting":
+            left = [x for x in timetables.left_out(context) if x["plan"] == known.plan]
+            raise Refused("no-window", left[0]["text"] if left else "there is no place for it")
+    return changed
+
+
+# When their time has come.
+
+
+def next_due(context: Context) -> datetime | None:
+    """When the next booking is due; None where none waits. Reads."""
+    waiting = context.store.bookings.all(state="waiting")
+    return min([booking.starts_at for booking in waiting], default=None)
+
+
+def due(context: Context) -> list[Booking]:
+    """The bookings whose time has come; one that can't be begun any more in its opening is marked
+    as missed, and is booked again. Writes.
+    """
+    now = context.clock()
+    found = []
+    for booking in context.store.bookings.all(state="waiting"):
+        if booking.starts_at > now:
+            continue
+        late = _too_late(context, booking, now)
+        if late:
+            shut = gates.shut(context, booking)
+            miss(context, booking, f"{shut}; {late}" if shut else late)
+        else:
+            found.append(booking)
+    return found
+
+
+def miss(context: Context, booking: Booking, why: str) -> None:
+    """Note that a booking was not begun, and why. Writes."""
+    with context.store.transaction():
+        context.store.bookings.change(booking.id, state="missed", why=why)
+        context.record("Windbreak", f"booking {booking.id} missed", booking.site, why=why)
+    context.tell("booking", booking.site, "missed")
+
+
+def _too_late(context: Context, booking: Booking, now: datetime) -> str:
+    """Why a booking can't be begun any more, "" where it can: less is left of its opening than it
+    takes with the way back.
+    """
+    site = context.store.sites.get(booking.site)
+    needed = timedelta(minutes=booking.minutes + booking.back)
+    ends = booking.starts_at + needed
+    if booking.pinned and not fits(site, booking.starts_at, ends):
+        late = now > booking.starts_at + BY_HAND_LATE
+        return "it did not begin within an hour of the time that was given by hand" if late else ""
+    spans = openings(site.windows, site.timezone, booking.starts_at, now)
+    if site.windows:
+        frozen = [(f.from_, f.to) for f in freezes.of_site(context, site)]
+        spans = without(spans, frozen)
+    left = max((closes - now for opens, closes in spans if opens <= now < closes), default=None)
+    if not site.windows or (left is not None and left + AT_ONCE >= needed):
+        return ""
+    minutes = int(left.total_seconds() // 60) if left is not None else 0
+    return (
+        f"only {minutes} min are left of its window, and it takes "
+        f"{booking.minutes + booking.back} min with the way back"
+    )
+
+
+def startable(context: Context) -> Iterator[Booking]:
+    """The bookings whose time has come, whose gate is open and whose host bears one more now; those
+    before it in this round are counted by whoever begins them. Writes what was missed.
+    """
+    full: set[str] = set()
+    for booking in due(context):
+        if gates.shut(context, booking):
+            continue
+        site = context.store.sites.get(booking.site)
+        host = context.store.hosts.find(site.host) if site.host and site.host not in full else None
+        if host is not None and context.store.runs.running_on_host(host.id) >= host.at_once:
+            full.add(host.id)
+        if site.host not in full:
+            yield booking

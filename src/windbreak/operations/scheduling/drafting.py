@@ -1,0 +1,414 @@
+"""Rollouts drafted: who would go, in which wave, when and why; who stays out and why. Only reads.
+
+What is taken is worked out once for each situation, however many sites are in it.
+"""
+
+from __future__ import annotations
+
+from collections import Counter, defaultdict
+from collections.abc import Collection, Hashable, Iterable, Iterator, Mapping
+from dataclasses import dataclass, field
+from datetime import datetime
+
+from windbreak.core.scheduling.canaries import canaries
+from windbreak.core.scheduling.timetable import timetable
+from windbreak.core.values.basics import SEVERITY, State
+from windbreak.core.values.errands import Brought
+from windbreak.core.values.nightbooks import Gate
+from windbreak.core.values.rollouts import NewRollout, StaysOut, Wave
+from windbreak.core.values.sites import Site
+from windbreak.core.values.verdicts import PlannedStep, Verdict
+from windbreak.documents.rollouts import Bringing, DraftMember, RolloutDraft
+from windbreak.operations.context import Context
+from windbreak.operations.errors import OperationError, Refused
+from windbreak.operations.findings.causes.made import act
+from windbreak.operations.planning import brought, planning
+from windbreak.operations.reasoning import answers
+from windbreak.operations.reasoning.answers import Reasoned
+from windbreak.operations.reasoning.cases import Ground
+from windbreak.operations.scheduling import deadlines, gates, nights
+from windbreak.operations.scheduling.nights import Reckoned
+from windbreak.operations.sites import clients
+from windbreak.operations.views.standings import MOVING, carried_here
+from windbreak.wording.timetables import timetable_document
+
+URGENT = SEVERITY["high"]  # what closes an advisory from this on does not wait for the canaries
+SHOP_STAKE, MIGRATE_STAKE = 100, 20
+
+
+@dataclass(frozen=True)
+class _Taken:
+    """What is taken in one situation."""
+
+    reasoned: Reasoned
+    scope: frozenset[str] | None
+    targets: Mapping[str, str]
+    held: int
+    kinds: frozenset[str]
+
+    @property
+    def steps(self) -> tuple[PlannedStep, ...]:
+        return self.reasoned.plan.steps
+
+
+@dataclass(frozen=True)
+class _Going:
+    """A site that would go."""
+
+    site: Site
+    taken: _Taken
+    brings: tuple[Brought, ...]
+    reckoned: Reckoned
+    urgent: bool
+
+
+@dataclass
+class _Out:
+    """Sites that stay out, by reason."""
+
+    by_reason: dict[tuple[State, str], list[Site]] = field(
+        default_factory=lambda: defaultdict(list)
+    )
+    acts: dict[tuple[State, str], str] = field(default_factory=dict)
+
+    def add(self, site: Site, state: State, text: str, act: str = "see-site") -> None:
+        self.by_reason[state, text].append(site)
+        self.acts[state, text] = act
+
+    def told(self) -> tuple[StaysOut, ...]:
+        every = sorted(self.by_reason.items(), key=lambda one: (-len(one[1]), one[1][0].label))
+        return tuple(
+            StaysOut(
+                sites=tuple(site.id for site in sites),
+                labels=tuple(site.label for site in sites),
+                state=state,
+                text=text,
+                act=act("See it", self.acts[state, text], site=sites[0].id),
+            )
+            for (state, text), sites in every
+        )
+
+
+def draft(context: Context, new: NewRollout, but: int | None = None) -> RolloutDraft:
+    """What a rollout would do if it were approved now; ``but`` one that is under way, which does
+    not count. Reads. Raises NotFound, and Refused where nobody has what is asked for.
+    """
+    return _Drafting(context, new, but).drafted()
+
+
+class _Drafting:
+    def __init__(self, context: Context, new: NewRollout, but: int | None) -> None:
+        self.context, self.new, self.but = context, new, but
+        self.ground = Ground.read(context)
+        self.sight = deadlines.Sight(context)
+        self.sites = self._scope()
+        self.out = _Out()
+        self.before: list[str] = []
+        self.nothing = 0
+        self.signatures = context.store.inventories.signatures([s.id for s in self.sites])
+        self._taken: dict[Hashable, _Taken | str | None] = {}
+        self._brings: dict[Hashable, tuple[Brought, ...]] = {}
+
+    def drafted(self) -> RolloutDraft:
+        going = list(self._going())
+        waves, covers, cover = self._waves(going)
+        placed = self._places(going, waves)
+        members = [
+            self._member(one, waves[one.site.id], covers.get(one.site.id, ()), placed)
+            for one in going
+        ]
+        moves = Counter(dict.fromkeys(("core", "theme", "plugin", "runtime"), 0))
+        for member in members:
+            moves.update(member.moves)
+        order: dict[Wave, int] = {"twin": 0, "canary": 1, "rest": 2}
+        return RolloutDraft(
+            asked=self.new,
+            what=self.new.what,
+            where=self.new.where,
+            members=tuple(
+                sorted(
+                    members,
+                    key=lambda m: (order[m.wave], m.starts_at is None, m.starts_at or 0, m.label),
+                )
+            ),
+            stays_out=self.out.told(),
+            before=tuple(self.before),
+            nothing=self.nothing,
+            moves=dict(moves),
+            held=sum(one.taken.held for one in going),
+            kinds=cover[0],
+            covered=cover[1],
+            proven=cover[2],
+            brings=tuple(_bringing(going)),
+        )
+
+    # Who goes.
+
+    def _scope(self) -> list[Site]:
+        """The sites that are asked for, and their twins."""
+        store, new = self.context.store, self.new
+        for id_ in (*new.sites, *new.but, *(new.canaries or ())):
+            store.sites.get(id_)
+        clients.check(self.context, new.client)
+        live = store.sites.live()
+        named = {
+            site.id
+            for site in live
+            if (not new.sites or site.id in new.sites)
+            and (new.client is None or site.client == new.client)
+            and (new.tag is None or new.tag in site.tags)
+        }
+        with_twins = named | {site.id for site in live if site.twin_of in named}
+        if not named:
+            raise Refused("no-site", f"there is no site of {new.where}")
+        return [s for s in live if s.id in with_twins and s.id not in new.but]
+
+    def _going(self) -> Iterator[_Going]:
+        store = self.context.store
+        matters = {m.site: m for m in store.matters.all(open=True)}
+        running = {run.site: run for run in store.runs.all(state=("running", "waiting"))}
+        booked = {b.site for b in store.bookings.all(state="waiting")} | self._in_rollouts()
+        for site in self.sites:
+            if site.id not in self.signatures or site.link.state != "linked":
+                state: State = "failed" if site.link.state == "down" else "unknown"
+                self.out.add(site, state, f"It can’t be worked on: {site.link.reason}")
+            elif site.id in matters:
+                text = "Its last run ended badly: decide of that first"
+                self.out.add(site, "failed", text, "see-site")
+            elif site.id in running:
+                self.out.add(site, "running", "A run is under way")
+            elif site.id in booked:
+                self.before.append(site.id)
+            else:
+                yield from self._if_it_moves(site)
+
+    def _in_rollouts(self) -> set[str]:
+        """The sites that a rollout under way has still to come to."""
+        return {
+            member.site
+            for rollout in gates.under_way(self.context)
+            if rollout.id != self.but
+            for member in rollout.going
+            if gates.run_of(self.context, member) is None
+        }
+
+    def _if_it_moves(self, site: Site) -> Iterator[_Going]:
+        key = self.ground.fingerprint(site, self.signatures[site.id])
+        if key not in self._taken:
+            try:
+                self._taken[key] = self._take(site)
+            except (OperationError, ValueError) as error:
+                self._taken[key] = str(error)
+        taken = self._taken[key]
+        if taken is None:
+            self.nothing += 1
+        elif isinstance(taken, str):
+            self.out.add(site, "blocked", taken, "see-plan")
+        else:
+            brings = self._brought(key, site, taken)
+            reckoned = nights.reckon(self.context, site, taken.steps, brings, self.sight)
+            yield _Going(site, taken, brings, reckoned, self._is_urgent(taken))
+
+    def _take(self, site: Site) -> _Taken | str | None:
+        """What is taken in the situation of a site; why nothing can be; None: nothing is to be."""
+        inventory = self.context.store.inventories.get(site.id)
+        case = self.ground.case(site, inventory)
+        whole = answers.reason(self.context, case)
+        if self.new.product is None and not self.new.security:
+            return self._told(whole, None) if whole.plan.steps else None
+        wanted = self._wanted(whole)
+        if not wanted:
+            return self._why_not(whole)
+        for scope in planning.scopes(case, wanted):
+            reasoned = (
+                whole
+                if scope is None
+                else answers.reason(self.context, self.ground.case(site, inventory, only=scope))
+            )
+            reached = {v.product: v.to for v in reasoned.answer.verdicts if v.outcome in MOVING}
+            if all(reached.get(product) == to for product, to in wanted.items()):
+                return self._told(reasoned, scope)
+        return self._why_not(whole)
+
+    def _wanted(self, whole: Reasoned) -> dict[str, str]:
+        """The products that are to reach a version, by what is asked for."""
+        moving = {v.product: v for v in whole.answer.verdicts if v.outcome in MOVING and v.to}
+        if self.new.security:
+            spans = {p: (v.from_, v.to or "") for p, v in moving.items()}
+            closes = {one.product for one in deadlines.closed(self.sight, spans)}
+            return {p: v.to or "" for p, v in moving.items() if p in closes}
+        product, version = self.new.product or "", self.new.version or ""
+        installed = any(v.product == product and v.from_ for v in whole.answer.verdicts)
+        there = {c.product: c.version for c in whole.case.site.components}
+        if not installed or there.get(product) == version:
+            return {}
+        return {product: version}
+
+    def _why_not(self, whole: Reasoned) -> str | None:
+        """Why a release can't be taken, None where there is nothing to take."""
+        product, version = self.new.product, self.new.version
+        for verdict in whole.answer.verdicts:
+            if verdict.product != product or verdict.from_ in (None, version):
+                continue
+            if verdict.blocked is not None:
+                return verdict.blocked.text
+            name = whole.case.label(product)
+            return f"{name} goes to {verdict.to or verdict.from_} here, not to {version}"
+        return None
+
+    def _told(self, reasoned: Reasoned, scope: frozenset[str] | None) -> _Taken | None:
+        if not reasoned.plan.steps:
+            return None
+        moved = deadlines.spans(reasoned.plan.steps)
+        kinds = frozenset(_kinds(reasoned, {p: to for p, (_, to) in moved.items()}))
+        held = sum(v.outcome == "held" for v in reasoned.answer.verdicts) if scope is None else 0
+        return _Taken(reasoned, scope, {p: to for p, (_, to) in moved.items()}, held, kinds)
+
+    def _is_urgent(self, taken: _Taken) -> bool:
+        """Whether it closes what can't wait for the canaries."""
+        spans = deadlines.spans(taken.steps)
+        return any(SEVERITY[a.severity] >= URGENT for a in deadlines.closed(self.sight, spans))
+
+    def _brought(self, key: Hashable, site: Site, taken: _Taken) -> tuple[Brought, ...]:
+        """What the steps bring; the same on all sites of one situation, but where each site has a
+        code of its own.
+        """
+        shared = (key, site.link.agent_can, site.host is None)
+        known = self._brings.get(shared)
+        if known is None or any(bring.kind in ("register", "runtime") for bring in known):
+            known = brought.of_steps(self.context, site.id, taken.steps)
+            self._brings[shared] = known
+        return known
+
+    # In which wave, and when.
+
+    def _waves(
+        self, going: Iterable[_Going]
+    ) -> tuple[dict[str, Wave], dict[str, tuple[str, ...]], tuple[int, int, bool]]:
+        """The wave of each site, what each canary covers, and how much they cover in all."""
+        every = list(going)
+        waves: dict[str, Wave] = {
+            one.site.id: "rest" if one.site.twin_of is None else "twin" for one in every
+        }
+        live = [one for one in every if one.site.twin_of is None and not one.urgent]
+        kinds = {one.site.id: one.taken.kinds for one in live}
+        stake = {one.site.id: _stake(one) for one in live}
+        cover = canaries(kinds, stake)
+        chosen = set(cover.chosen) if self.new.canaries is None else set(self.new.canaries)
+        chosen &= {one.site.id for one in every if one.site.twin_of is None}
+        if self.new.canaries is None and len(live) - len(chosen) < 1:
+            chosen = set()  # nobody would be left to go after them
+        covers = dict[str, tuple[str, ...]]()
+        covered: set[str] = set()
+        for id_ in sorted(
+            chosen,
+            key=lambda site: list(cover.chosen).index(site) if site in cover.chosen else len(every),
+        ):
+            own = next(one.taken.kinds for one in every if one.site.id == id_)
+            waves[id_] = "canary"
+            covers[id_] = tuple(sorted((own & cover.kinds) - covered))
+            covered |= own & cover.kinds
+        return waves, covers, (len(cover.kinds), len(covered), cover.proven)
+
+    def _places(
+        self, going: Iterable[_Going], waves: Mapping[str, Wave]
+    ) -> dict[str, tuple[datetime | None, str]]:
+        """When each site would go by the timetable, and why then; all that is booked stays."""
+        every = list(going)
+        jobs = [nights.job_of(f"site-{x.site.id}", x.site.id, x.reckoned) for x in every]
+        live = nights.live_book(
+            self.context, new=jobs, new_gates=self._gates(every, waves), pin=True
+        )
+        document = timetable_document(timetable(live.book), "", live.names)
+        told: dict[str, tuple[datetime | None, str]] = {}
+        for one in document["bookings"]:
+            told[one["job"]] = (datetime.fromisoformat(one["start"]), one["text"])
+        for one in document["left_out"]:
+            told[one["job"]] = (None, one["text"])
+        return {one.site.id: told[f"site-{one.site.id}"] for one in every}
+
+    def _gates(self, going: Iterable[_Going], waves: Mapping[str, Wave]) -> list[Gate]:
+        def job(site: str) -> str:
+            return f"site-{site}"
+
+        quiet = min(int(self.new.quiet_minutes), 60 * 24 * 28)
+        every = list(going)
+        ids = {one.site.id for one in every}
+        found = [
+            Gate(
+                id=f"twin {x.site.id}",
+                after=(job(x.site.id),),
+                quiet=quiet,
+                before=(job(x.site.twin_of),),
+            )
+            for x in every
+            if x.site.twin_of in ids and x.site.twin_of is not None
+        ]
+        first = tuple(job(site) for site, wave in waves.items() if wave == "canary")
+        rest = tuple(
+            job(one.site.id) for one in every if waves[one.site.id] == "rest" and not one.urgent
+        )
+        if first and rest:
+            found.append(Gate(id=gates.CANARIES, after=first, quiet=quiet, before=rest))
+        return found
+
+    def _member(
+        self,
+        one: _Going,
+        wave: Wave,
+        covers: Collection[str],
+        placed: Mapping[str, tuple[datetime | None, str]],
+    ) -> DraftMember:
+        starts_at, why = placed[one.site.id]
+        return DraftMember(
+            site=one.site.id,
+            label=one.site.label,
+            host=one.site.host,
+            twin_of=one.site.twin_of,
+            wave=wave,
+            state="exposed" if one.urgent else "ready",
+            targets=dict(one.taken.targets),
+            moves=dict(Counter(p.partition("/")[0] for p in one.taken.targets)),
+            steps=len(one.taken.steps),
+            urgent=one.urgent,
+            covers=tuple(covers),
+            starts_at=starts_at,
+            why=why,
+            scope=None if one.taken.scope is None else tuple(sorted(one.taken.scope)),
+            **vars(one.reckoned),
+        )
+
+
+def _kinds(reasoned: Reasoned, targets: Mapping[str, str]) -> Iterator[str]:
+    """What a site has in common with others once it has gone: core, theme, runtime, and what the
+    theme carries, each in its version.
+    """
+    case = reasoned.case
+    verdicts: dict[str, Verdict] = {v.product: v for v in reasoned.answer.verdicts}
+    for component in case.site.components:
+        product, kind = component.product, component.product.partition("/")[0]
+        verdict = verdicts.get(product)
+        version = targets.get(product) or (verdict.from_ if verdict else None)
+        name = f"{case.label(product)} {version or component.version}"
+        if kind in ("core", "runtime") or (kind == "theme" and component.active):
+            yield name
+        elif kind == "plugin" and (theme := carried_here(case, product)):
+            yield f"{name} with {case.label(theme)}"
+
+
+def _stake(one: _Going) -> float:
+    """What is at stake on a site: a shop, a migration, then how much is moved."""
+    shop = SHOP_STAKE if deadlines.SHOP in one.site.tags else 0
+    migrates = MIGRATE_STAKE if any(b.kind == "migrate" for b in one.brings) else 0
+    return shop + migrates + len(one.taken.targets)
+
+
+def _bringing(going: Iterable[_Going]) -> Iterator[Bringing]:
+    """The work for people that it brings, what is asked on most sites first."""
+    labels: dict[tuple[str, int | None], list[str]] = defaultdict(list)
+    for one in going:
+        for bring in one.brings:
+            if bring.by == "person":
+                labels[bring.text, bring.due_days].append(one.site.label)
+    for (text, days), where in sorted(labels.items(), key=lambda x: (-len(x[1]), x[0][0])):
+        yield Bringing(text=text, labels=tuple(dict.fromkeys(where)), due_days=days)

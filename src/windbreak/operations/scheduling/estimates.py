@@ -1,0 +1,145 @@
+"""How long a run is reckoned to take: learned from the runs that were, part by part.
+
+A part is what comes before the first step, each step by its kind, what comes after, and going back.
+Each is the middle of what was seen on the site. While few were seen there, it is drawn towards what
+was seen on the site's host, that towards the fleet, and that towards what is usual.
+"""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Iterable, Mapping, Sequence
+from datetime import timedelta
+from statistics import median, quantiles
+
+from windbreak.core.values.estimates import Estimate, Took
+from windbreak.core.values.runs import JournalEntry, Run
+from windbreak.core.values.sites import Site
+from windbreak.core.values.verdicts import PlannedStep
+from windbreak.operations.context import Context
+from windbreak.operations.runs import lengths
+
+# Seconds, until there is a history.
+USUAL: Mapping[str, float] = {
+    "before": 120.0,
+    "after": 60.0,
+    "back": lengths.BACK.total_seconds(),
+    "runtime": 120.0,
+    "plugin": 120.0,
+    "theme": 180.0,
+    "core": 240.0,
+    "combined": 240.0,
+}
+_Place = tuple[str, str | None, str]  # fleet, host or site; which one; the kind of part
+_PULL = 3  # what is seen less often than this counts for less than what it is drawn towards
+_KEPT = 5000  # how many parts of runs are remembered
+
+
+def kind_of(step: PlannedStep) -> str:
+    """The kind of a step: that of its product, or that it is combined."""
+    return "combined" if len(step.moves) > 1 else step.moves[0].product.partition("/")[0]
+
+
+def learn(
+    context: Context,
+    run: Run,
+    steps: Sequence[PlannedStep],
+    entries: Iterable[JournalEntry],
+) -> None:
+    """Remember how long the parts of a run took that has ended. Writes. A run that waited for a
+    person or for its site teaches nothing of how long it takes.
+    """
+    if run.ended_at is None:
+        return
+    written = list(entries)
+    if any(e.act.startswith(("waits for errand", "silent")) for e in written):
+        return
+    host = context.store.sites.get(run.site).host
+    with context.store.transaction():
+        for kind, length in _parts(run, steps, written):
+            context.store.took.add(
+                Took(
+                    id=0,
+                    run=run.id,
+                    site=run.site,
+                    host=host,
+                    kind=kind,
+                    seconds=length.total_seconds(),
+                    at=run.ended_at,
+                )
+            )
+        context.store.took.forget(_KEPT)
+
+
+def _parts(
+    run: Run, steps: Sequence[PlannedStep], entries: Sequence[JournalEntry]
+) -> Iterable[tuple[str, timedelta]]:
+    assert run.ended_at is not None  # learn looked
+    at = {(entry.act, entry.state): entry.at for entry in entries}
+    last = None
+    for number, step in enumerate(steps, start=1):
+        begun, done = at.get((f"step {number}", "meant")), at.get((f"step {number}", "done"))
+        if begun is not None and number == 1:
+            yield "before", begun - run.started_at
+        if begun is not None and done is not None:
+            yield kind_of(step), done - begun
+            last = done
+        elif begun is not None and run.state in ("put back", "restored"):
+            failed = [e.at for e in entries if e.state == "failed" and e.at >= begun]
+            yield "back", run.ended_at - min(failed, default=begun)
+    if run.state == "done" and last is not None:
+        yield "after", run.ended_at - last
+
+
+class _Seen:
+    """What was seen of each kind of part: in the fleet, on each host, on each site; and the middle
+    of it, made once.
+    """
+
+    def __init__(self, every: Iterable[Took]) -> None:
+        self.times: dict[_Place, list[float]] = defaultdict(list)
+        self.runs: set[int] = set()
+        for took in every:
+            self.runs.add(took.run)
+            for key in self._keys(took.host, took.site, took.kind):
+                self.times[key].append(took.seconds)
+        self.middle = {key: median(times) for key, times in self.times.items()}
+        self.most = {key: _most(times) for key, times in self.times.items() if key[2] == "back"}
+
+    @staticmethod
+    def _keys(host: str | None, site: str, kind: str) -> tuple[_Place, ...]:
+        return ("fleet", None, kind), ("host", host, kind), ("site", site, kind)
+
+    def reckoned(self, site: Site, kind: str, of: Mapping[_Place, float]) -> float:
+        """A part on a site, drawn towards its host, the fleet, and what is usual."""
+        told = USUAL[kind]
+        for key in self._keys(site.host, site.id, kind):
+            if key in of:
+                count = len(self.times[key])
+                told = (count * of[key] + _PULL * told) / (count + _PULL)
+        return told
+
+
+def _seen(context: Context) -> _Seen:
+    """What was seen, read anew when another run has ended. Reads."""
+    newest = context.store.took.all(newest_first=True, limit=1)
+    key = newest[0].id if newest else 0
+    return context.cache.kept("took", key, lambda _: _Seen(context.store.took.all()))
+
+
+def estimate(context: Context, site: Site, steps: Sequence[PlannedStep]) -> Estimate:
+    """How long some steps are reckoned to take on a site. Reads."""
+    seen = _seen(context)
+    kinds = ["before", *(kind_of(step) for step in steps), "after"]
+    parts = tuple((kind, seen.reckoned(site, kind, seen.middle)) for kind in kinds)
+    return Estimate(
+        seconds=sum(seconds for _, seconds in parts),
+        back=seen.reckoned(site, "back", seen.most),
+        parts=parts,
+        runs=len(seen.runs),
+    )
+
+
+def _most(times: list[float]) -> float:
+    """The 90th percentile."""
+    return times[0] if len(times) == 1 else quantiles(times, n=10, method="inclusive")[-1]

@@ -1,0 +1,74 @@
+"""Moves that failed somewhere: their like waits everywhere, until a person has decided."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+
+from windbreak.core.values.accounts import Principal
+from windbreak.core.values.rollouts import FailedMove
+from windbreak.core.values.runs import Run
+from windbreak.core.values.verdicts import PlannedStep
+from windbreak.operations.context import Context
+from windbreak.operations.errors import Refused
+from windbreak.operations.scheduling.gates import ending
+from windbreak.store.errors import NotFound
+
+
+def move_id(product: str, version: str) -> str:
+    return f"{product} {version}"
+
+
+def note(context: Context, run: Run, step: PlannedStep) -> None:
+    """Write down that the moves of a step failed in a run. Writes, within a transaction."""
+    for move in step.moves:
+        context.store.failed_moves.put(
+            FailedMove(
+                id=move_id(move.product, move.to),
+                product=move.product,
+                version=move.to,
+                run=run.id,
+                site=run.site,
+                text=f"{context.store.sites.get(run.site).label} was {ending(run)}: {run.text}",
+                at=context.clock(),
+            )
+        )
+
+
+def waiting(context: Context) -> list[FailedMove]:
+    """The moves that wait for a person's word, the newest first. Reads."""
+    every = context.store.failed_moves.all(open=True)
+    return sorted(every, key=lambda move: move.at, reverse=True)
+
+
+def against(
+    context: Context, moves: Iterable[FailedMove], site: str, targets: Mapping[str, str]
+) -> str:
+    """Why a plan with some targets waits at a site, since one of some moves failed elsewhere; ""
+    where nothing stands against it. Reads.
+    """
+    for move in moves:
+        if move.site != site and targets.get(move.product) == move.version:
+            known = context.store.products.find(move.product)
+            what = f"{known.name if known else move.product} {move.version}"
+            label = context.store.sites.get(move.site).label
+            return f"{what} failed on {label} (run {move.run}); its like waits for a word"
+    return ""
+
+
+def let_go(context: Context, product: str, version: str, why: str, by: Principal) -> FailedMove:
+    """Let a move be made elsewhere though it failed somewhere. Writes. Raises NotFound where it did
+    not fail, Refused where somebody has decided already.
+    """
+    move = context.store.failed_moves.find(move_id(product, version))
+    if move is None:
+        raise NotFound("failed move", move_id(product, version))
+    if move.decided_by is not None:
+        raise Refused("decided", f"{move.decided_by} has let {product} {version} go already")
+    with context.store.transaction():
+        changed = context.store.failed_moves.change(
+            move.id, decided_by=by.name, decided_at=context.clock(), why=why
+        )
+        what = f"{product} {version} may go on elsewhere"
+        context.record(by.name, what, product, why=why, result=f"it failed in run {move.run}")
+    context.tell("failed-move", product, f"{product} {version} may go on")
+    return changed

@@ -1,0 +1,152 @@
+"""Gates: what must have ended well, and for how long it must be quiet, before a site goes.
+
+A twin's gate keeps back its own site. The gate of the canaries keeps back the rest, but for sites
+where something is closed that can't wait.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
+from datetime import UTC, datetime, timedelta
+
+from windbreak.core.values.bookings import Booking
+from windbreak.core.values.rollouts import UNDER_WAY, Member, Rollout
+from windbreak.core.values.runs import Run
+from windbreak.operations.context import Context
+from windbreak.wording.words import listed
+
+CANARIES = "canaries"
+ALWAYS = datetime.min.replace(tzinfo=UTC)
+
+
+@dataclass(frozen=True)
+class Gate:
+    """A gate of a rollout: the sites it waits for, and those it keeps back."""
+
+    id: str
+    rollout: Rollout
+    after: tuple[Member, ...]
+    before: tuple[Member, ...]
+
+    @property
+    def quiet(self) -> timedelta:
+        return timedelta(minutes=self.rollout.quiet_minutes)
+
+
+@dataclass(frozen=True)
+class Standing:
+    """How a gate stands: the runs that ended well, those that did not, the sites still to go; and
+    from when on it is open, where that can be told.
+    """
+
+    gate: Gate
+    well: tuple[Run, ...]
+    badly: tuple[Run, ...]
+    to_go: tuple[Member, ...]
+    under_way: tuple[Run, ...]
+    spoken: bool  # somebody opens it though not all ended well
+
+    @property
+    def wants_a_word(self) -> bool:
+        return bool(self.badly) and not self.spoken
+
+    @property
+    def opens(self) -> datetime | None:
+        """When it opens; None while that depends on what is still to come."""
+        if self.to_go or self.under_way or self.wants_a_word:
+            return None
+        ended = [run.ended_at for run in (*self.well, *self.badly) if run.ended_at is not None]
+        return max(ended) + self.gate.quiet if ended else ALWAYS
+
+
+def of_rollout(context: Context, rollout: Rollout) -> list[Gate]:
+    """The gates of a rollout: those of twins by their sites, then that of the canaries."""
+    found = []
+    going = rollout.going
+    twin_of = {m.site: context.store.sites.get(m.site).twin_of for m in going if m.wave == "twin"}
+    for member in going:
+        twins = tuple(m for m in going if twin_of.get(m.site) == member.site)
+        if twins and member.wave != "twin":
+            found.append(Gate(member.site, rollout, twins, (member,)))
+    canaries = tuple(m for m in going if m.wave == "canary")
+    rest = tuple(m for m in going if m.wave == "rest" and not m.urgent)
+    if canaries and rest:
+        found.append(Gate(CANARIES, rollout, canaries, rest))
+    return found
+
+
+def standing(context: Context, gate: Gate) -> Standing:
+    """How a gate stands. Reads."""
+    well, badly, to_go, under_way = [], [], [], []
+    for member in gate.after:
+        run = run_of(context, member)
+        if run is None:
+            to_go.append(member)
+        elif run.ended_at is None:
+            under_way.append(run)
+        elif run.state == "done":
+            well.append(run)
+        else:
+            badly.append(run)
+    last = max((run.ended_at for run in badly if run.ended_at), default=ALWAYS)
+    spoken = any(word.gate == gate.id and word.at >= last for word in gate.rollout.words)
+    return Standing(gate, tuple(well), tuple(badly), tuple(to_go), tuple(under_way), spoken)
+
+
+def run_of(context: Context, member: Member) -> Run | None:
+    """The newest run of a member's plan. Reads."""
+    if member.plan is None:
+        return None
+    runs = context.store.runs.all(plan=member.plan, newest_first=True, limit=1)
+    return runs[0] if runs else None
+
+
+def under_way(context: Context) -> list[Rollout]:
+    """The rollouts that have not ended. Reads."""
+    return context.store.rollouts.all(state=UNDER_WAY)
+
+
+def every(context: Context) -> Iterator[Standing]:
+    """How each gate of each rollout under way stands. Reads."""
+    for rollout in under_way(context):
+        for gate in of_rollout(context, rollout):
+            yield standing(context, gate)
+
+
+def shut(context: Context, booking: Booking) -> str:
+    """What keeps a booking of a rollout from beginning now, in words; "" where nothing does."""
+    if booking.rollout is None:
+        return ""
+    rollout, now = context.store.rollouts.get(booking.rollout), context.clock()
+    for gate in of_rollout(context, rollout):
+        if any(member.site == booking.site for member in gate.before):
+            told = standing(context, gate)
+            if told.wants_a_word:
+                return f"{name(context, gate)} wants a word: {_badly(context, told.badly)}"
+            if told.opens is None:
+                return f"{name(context, gate)} waits for {_waits_for(context, told)}"
+            if told.opens > now:
+                return f"{name(context, gate)} opens {told.opens:%a %H:%M} UTC"
+    return ""
+
+
+def name(context: Context, gate: Gate) -> str:
+    """What a gate is called: "the gate of Pilot House Inn's twin"."""
+    if gate.id == CANARIES:
+        return f"the gate of the canaries of rollout {gate.rollout.id}"
+    return f"the gate of {context.store.sites.get(gate.id).label}’s twin"
+
+
+def _badly(context: Context, runs: Iterable[Run]) -> str:
+    return listed([f"{context.store.sites.get(r.site).label} was {ending(r)}" for r in runs])
+
+
+def _waits_for(context: Context, told: Standing) -> str:
+    sites = [member.site for member in told.to_go] + [run.site for run in told.under_way]
+    return listed([context.store.sites.get(site).label for site in sites])
+
+
+def ending(run: Run) -> str:
+    """How a run ended that did not end well: "put back", "restored", "left broken"."""
+    return {"alarm": "left broken"}.get(run.state, run.state)

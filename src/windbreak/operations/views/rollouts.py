@@ -1,0 +1,122 @@
+"""Rollouts as they are read: waves, gates, and who is not in them."""
+
+from __future__ import annotations
+
+from windbreak.core.values.bookings import Booking
+from windbreak.core.values.rollouts import Member, Rollout
+from windbreak.core.values.runs import Run
+from windbreak.core.values.sites import Site
+from windbreak.documents.rollouts import (
+    FailedElsewhere,
+    GateState,
+    GateView,
+    MemberView,
+    RolloutStory,
+)
+from windbreak.operations.context import Context
+from windbreak.operations.scheduling import failed_moves, gates, timetables
+
+
+def story(context: Context, id_: int) -> RolloutStory:
+    """A rollout whole. Reads. Raises NotFound."""
+    rollout = context.store.rollouts.get(id_)
+    ids = {member.site for member in rollout.members}
+    sites = {site.id: site for site in context.store.sites.all(id=ids)} if ids else {}
+    left = {one["plan"]: str(one["text"]) for one in timetables.left_out(context)}
+    moved = {(p, v) for m in rollout.going for p, v in m.targets.items()}
+    return RolloutStory(
+        rollout=rollout,
+        title=title(context, rollout),
+        members=tuple(_member(context, m, sites[m.site], left) for m in rollout.members),
+        gates=tuple(_gate(context, gate) for gate in gates.of_rollout(context, rollout)),
+        failed=tuple(
+            FailedElsewhere(product=x.product, version=x.version, run=x.run, text=x.text)
+            for x in failed_moves.waiting(context)
+            if (x.product, x.version) in moved
+        ),
+        stays_out=rollout.stays_out,
+        at=context.clock(),
+    )
+
+
+def title(context: Context, rollout: Rollout) -> str:
+    """What a rollout is called: "Millrace 6.4.3 for the fleet"."""
+    where = rollout.where
+    if len(rollout.sites) == 1:
+        where = context.store.sites.get(rollout.sites[0]).label
+    if rollout.product is None:
+        return f"{rollout.what[:1].upper()}{rollout.what[1:]}, for {where}"
+    known = context.store.products.find(rollout.product)
+    return f"{known.name if known else rollout.product} {rollout.version} for {where}"
+
+
+def _member(context: Context, member: Member, site: Site, left: dict[int, str]) -> MemberView:
+    run = gates.run_of(context, member)
+    bookings = context.store.bookings.all(plan=member.plan, state="waiting") if member.plan else []
+    booking = bookings[0] if bookings else None
+    told = _stands(member, run, booking, left.get(member.plan or 0, ""))
+    return MemberView(
+        site=site.id,
+        label=site.label,
+        host=site.host,
+        wave=member.wave,
+        moves=len(member.targets),
+        covers=member.covers,
+        urgent=member.urgent,
+        plan=member.plan,
+        booking=booking.id if booking else None,
+        run=run.id if run else None,
+        at=run.started_at if run else booking.starts_at if booking else None,
+        why=booking.why if booking else "",
+        **told,
+    )
+
+
+def _stands(member: Member, run: Run | None, booking: Booking | None, left: str) -> dict[str, str]:
+    if member.out:
+        return {"state": "left out", "text": member.out}
+    if run is not None and run.ended_at is None:
+        return {"state": "running", "text": run.text}
+    if run is not None and run.state == "done":
+        return {"state": "done", "text": "as before"}
+    if run is not None:
+        return {"state": "failed", "text": f"{gates.ending(run)}: {run.text}"}
+    if booking is not None:
+        return {"state": "booked", "text": ""}
+    return {"state": "to be booked", "text": left}
+
+
+def _gate(context: Context, gate: gates.Gate) -> GateView:
+    told, now = gates.standing(context, gate), context.clock()
+    state, text = _gate_text(context, told)
+    if told.opens is not None and told.opens > now:
+        state, text = "quiet", "All as before; its quiet time runs."
+    return GateView(
+        id=gate.id,
+        label=_label(context, gate),
+        state=state,
+        text=text,
+        opens=told.opens if told.opens != gates.ALWAYS else None,
+        after=tuple(member.site for member in gate.after),
+        before=tuple(member.site for member in gate.before),
+    )
+
+
+def _label(context: Context, gate: gates.Gate) -> str:
+    if gate.id == gates.CANARIES:
+        return "Canaries"
+    return f"Twin of {context.store.sites.get(gate.id).label}"
+
+
+def _gate_text(context: Context, told: gates.Standing) -> tuple[GateState, str]:
+    done, of = len(told.well), len(told.gate.after)
+    if told.wants_a_word:
+        bad = [f"{context.store.sites.get(r.site).label} was {gates.ending(r)}" for r in told.badly]
+        return "wants a word", f"{'; '.join(bad)}. {done} of {of} are as before."
+    if told.to_go or told.under_way:
+        hours = told.gate.quiet.total_seconds() / 3600
+        return "waits", f"{done} of {of} are done. It opens {hours:g} h after the last."
+    word = next((w for w in reversed(told.gate.rollout.words) if w.gate == told.gate.id), None)
+    if told.badly and word is not None:
+        return "open", f"Opened by {word.by}: {word.why or 'no reason was given'}."
+    return "open", f"{done} of {of} as before, and the quiet time is over."

@@ -1,0 +1,174 @@
+"""Bookings, the timetable, freezes, watching, rollouts, the calendar."""
+
+from __future__ import annotations
+
+from fastapi import APIRouter
+
+from windbreak.core.values.bookings import Book, BookAll, BookedAll, Booking
+from windbreak.core.values.freezes import Frozen, NewFreeze, SiteFreeze
+from windbreak.core.values.nightbooks import NightBook
+from windbreak.core.values.rollouts import (
+    FailedMove,
+    LeaveOut,
+    NewRollout,
+    OpenGate,
+    Reason,
+    Rollout,
+)
+from windbreak.core.values.watching import NewWatch, WatchHours
+from windbreak.documents.rollouts import RolloutDraft, RolloutStory
+from windbreak.operations.scheduling import (
+    bookings,
+    drafting,
+    failed_moves,
+    freezes,
+    nights,
+    rollouts,
+    watching,
+)
+from windbreak.operations.views import rollouts as rollout_views
+from windbreak.service.signin import Ctx, Number, Who
+
+router = APIRouter(tags=["scheduling"])
+
+
+@router.post("/plans/{id}/bookings", status_code=201)
+def book_plan(context: Ctx, who: Who, id: Number, when: Book) -> Booking:
+    """Book an approved plan: at an instant, or where the timetable has a place for it."""
+    return bookings.book(context, id, when, who)
+
+
+@router.get("/bookings")
+def list_bookings(context: Ctx, who: Who, state: str | None = "waiting") -> list[Booking]:
+    """The bookings of a state, soonest first."""
+    every = context.store.bookings.all
+    found = every(state=state) if state else every()
+    return sorted(found, key=lambda b: b.starts_at)
+
+
+@router.post("/bookings", status_code=201)
+def book_all(context: Ctx, who: Who, all_: BookAll) -> BookedAll:
+    """Book every approved plan that is not booked yet, by one timetable."""
+    return bookings.book_all(context, who)
+
+
+@router.put("/bookings/{id}")
+def move_booking(context: Ctx, who: Who, id: Number, how: Book) -> Booking:
+    """Pin a booking: to another time, or without one where it is."""
+    return bookings.move(context, id, how, who)
+
+
+@router.post("/bookings/{id}/again")
+def book_again(context: Ctx, who: Who, id: Number) -> Booking:
+    """Let the timetable find a place anew for a booking, pinned or not."""
+    return bookings.again(context, id, who)
+
+
+@router.delete("/bookings/{id}")
+def withdraw_booking(context: Ctx, who: Who, id: Number, why: str = "") -> Booking:
+    """Take a booking out: its plan stays approved, and is booked no more by itself."""
+    return bookings.withdraw(context, id, who, why)
+
+
+@router.get("/night-book")
+def show_night_book(context: Ctx, who: Who) -> NightBook:
+    """The live night book: what a timetable of the next four weeks is made from."""
+    return nights.live_book(context, whole=True).book
+
+
+@router.get("/freezes")
+def list_freezes(context: Ctx, who: Who) -> list[SiteFreeze]:
+    """The freezes that are not over, soonest first."""
+    return freezes.listed(context)
+
+
+@router.post("/freezes", status_code=201)
+def add_freeze(context: Ctx, who: Who, new: NewFreeze) -> Frozen:
+    """Leave sites alone for a while; bookings that it meets are booked anew."""
+    return bookings.freeze(context, new, who)
+
+
+@router.delete("/freezes/{id}", status_code=204)
+def lift_freeze(context: Ctx, who: Who, id: Number) -> None:
+    """Lift a freeze."""
+    freezes.lift(context, id, who)
+
+
+@router.get("/watch")
+def list_watch(context: Ctx, who: Who) -> list[WatchHours]:
+    """Who is there to watch, and when; what is over is left out."""
+    return watching.listed(context)
+
+
+@router.post("/watch", status_code=201)
+def add_watch(context: Ctx, who: Who, new: NewWatch) -> WatchHours:
+    """Say when somebody is there to watch."""
+    return watching.add(context, new, who)
+
+
+@router.delete("/watch/{id}", status_code=204)
+def drop_watch(context: Ctx, who: Who, id: Number) -> None:
+    """Say that somebody is not there after all."""
+    watching.drop(context, id, who)
+
+
+@router.post("/rollouts/drafts")
+def draft_rollout(context: Ctx, who: Who, new: NewRollout) -> RolloutDraft:
+    """What a rollout would do if it were approved now: who goes when, who stays out, and why."""
+    return drafting.draft(context, new)
+
+
+@router.get("/rollouts")
+def list_rollouts(context: Ctx, who: Who) -> list[Rollout]:
+    """The rollouts, newest first."""
+    return context.store.rollouts.all(newest_first=True)
+
+
+@router.post("/rollouts", status_code=201)
+def approve_rollout(context: Ctx, who: Who, new: NewRollout) -> Rollout:
+    """Let what is asked for go, to every site that can take it now, in waves."""
+    return rollouts.approve(context, new, who)
+
+
+@router.get("/rollouts/{id}")
+def show_rollout(context: Ctx, who: Who, id: Number) -> RolloutStory:
+    """One rollout: its waves, its gates, and who is not in them."""
+    return rollout_views.story(context, id)
+
+
+@router.post("/rollouts/{id}/stop")
+def stop_rollout(context: Ctx, who: Who, id: Number, how: Reason) -> Rollout:
+    """Stop a rollout: what runs goes on to its end, what is booked is taken out."""
+    return rollouts.stop(context, id, how.why, who)
+
+
+@router.post("/rollouts/{id}/go-on")
+def go_on_with_rollout(context: Ctx, who: Who, id: Number, how: Reason) -> Rollout:
+    """Go on with a rollout that was stopped: what has not run is planned and booked anew."""
+    return rollouts.go_on(context, id, how.why, who)
+
+
+@router.post("/rollouts/{id}/leave-out")
+def leave_out_of_rollout(context: Ctx, who: Who, id: Number, how: LeaveOut) -> Rollout:
+    """Go on with a rollout without one of its sites."""
+    return rollouts.leave_out(context, id, how, who)
+
+
+@router.post("/rollouts/{id}/open-gate")
+def open_gate(context: Ctx, who: Who, id: Number, how: OpenGate) -> Rollout:
+    """Let a gate open though a run before it did not end well."""
+    return rollouts.open_gate(context, id, how, who)
+
+
+@router.get("/failed-moves")
+def list_failed_moves(context: Ctx, who: Who) -> list[FailedMove]:
+    """The moves that failed somewhere and wait everywhere for a person's word, newest first."""
+    return failed_moves.waiting(context)
+
+
+@router.post("/failed-moves/{kind}/{slug}/{version}/let-go")
+def let_move_go(
+    context: Ctx, who: Who, kind: str, slug: str, version: str, how: Reason
+) -> FailedMove:
+    """Let a move be made elsewhere though it failed somewhere."""
+    return failed_moves.let_go(context, f"{kind}/{slug}", version, how.why, who)

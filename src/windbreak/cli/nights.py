@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import argparse
+from datetime import date
 from typing import Any
+from zoneinfo import ZoneInfo
 
-from windbreak.cli.output import Refusal, dump, instant, local, plain, say, styled, table
+from windbreak.cli.output import Refusal, dump, instant, local, plain, say, state, styled, table
 from windbreak.cli.profile import connect
 from windbreak.cli.running import outside_if_meant
 
@@ -22,7 +24,14 @@ def add(commands: Any, common: argparse.ArgumentParser) -> None:
     one.add_argument("--at", type=instant, metavar="TIME", help=_TIME)
     one.add_argument("--outside-window", action="store_true", help=_OUTSIDE)
     one.set_defaults(do=_book)
-    one = commands.add_parser("calendar", parents=[common], help="what is booked")
+    one = commands.add_parser(
+        "calendar", parents=[common], help="the nights: what is booked, what could be, what is not"
+    )
+    one.add_argument("--from", dest="first", type=date.fromisoformat, metavar="DAY")
+    one.add_argument("--days", type=int, default=7, help="how many nights; 7")
+    one.add_argument("--zone", default="UTC", help="whose times are told; UTC")
+    one.add_argument("--why", action="store_true", help="with each booking’s why then")
+    one.add_argument("--approved", action="store_true", help="only what is approved")
     one.set_defaults(do=_calendar)
     one = commands.add_parser(
         "pin", parents=[common], help="keep a booking where it is, or at another time"
@@ -134,15 +143,38 @@ def _take_out(args: argparse.Namespace) -> None:
 
 
 def _calendar(args: argparse.Namespace) -> None:
+    from windbreak.cli.picture import LEGEND, night_lines
+    from windbreak.cli.rollouts import tell_out
+
+    zone = ZoneInfo(args.zone)
     with connect(args) as windbreak:
-        bookings, errands = windbreak.bookings(), windbreak.errands()
+        calendar = windbreak.nights(args.first, args.days, args.zone, not args.approved)
+        errands = windbreak.errands()
     if args.json:
-        return dump(bookings)
-    table(
-        ["booking", "when", "site", "plan", "why then"],
-        ((b.id, local(b.starts_at), b.site, b.plan, b.why) for b in bookings),
-        "Nothing is booked.",
+        return dump(calendar)
+    if args.quiet:
+        return print("\n".join(str(b.booking) for b in calendar.bookings if b.booking))
+    start, end = calendar.start.astimezone(zone), calendar.end.astimezone(zone)
+    say(
+        f"**Nights of {start:%a} {start.day} {start:%b} to {end:%a} {end.day} {end:%b}**: "
+        f"{calendar.booked} sites in them, {calendar.unbooked} with nothing to come; times in "
+        f"{args.zone}."
     )
+    styled(LEGEND)
+    print()
+    for line in night_lines(calendar, zone):
+        styled(line)
+    if args.why:
+        for booking in calendar.bookings:
+            styled(f"[bold]{plain(booking.label)}[/]: {plain(booking.why)}")
+            say(f"  {booking.reckoned}{f' {booking.due_for}.' if booking.due_for else ''}")
+        print()
+    if calendar.left_out or calendar.stays_out:
+        say("**Not booked, and why**")
+        for left in calendar.left_out:
+            styled(f"{state('waiting')}  {plain(left.label)}, plan {left.plan}")
+            say(f"  {left.text}")
+        tell_out(calendar.stays_out)
     dated = [errand for errand in errands if errand.due is not None]
     if dated:
         print()

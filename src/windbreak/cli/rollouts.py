@@ -12,7 +12,7 @@ from windbreak.wording.words import counted
 
 if TYPE_CHECKING:
     from windbreak.client import Windbreak
-    from windbreak.core.values.rollouts import NewRollout
+    from windbreak.core.values.rollouts import NewRollout, StaysOut
     from windbreak.documents.rollouts import DraftMember, RolloutDraft, RolloutStory
 
 WAVES = {"twin": "Twins, each before its own site", "canary": "Canaries", "rest": "The rest"}
@@ -156,7 +156,7 @@ def _draft(args: argparse.Namespace) -> None:
 def _tell_draft(draft: RolloutDraft) -> None:
     moves = sum(draft.moves.values())
     kinds = ", ".join(f"{count} {kind}" for kind, count in draft.moves.items() if count)
-    title = f"{draft.what[:1].upper()}{draft.what[1:]}" if "/" not in draft.what else draft.what
+    title = f"{draft.what[:1].upper()}{draft.what[1:]}"
     say(
         f"**{title}, for {draft.where}**: {counted(moves, 'move')} on "
         f"{counted(len(draft.members), 'site')}{f' ({kinds})' if kinds else ''}"
@@ -182,11 +182,16 @@ def _tell_draft(draft: RolloutDraft) -> None:
         print()
         out = sum(len(one.sites) for one in draft.stays_out)
         say(f"**{counted(out, 'site')} stay out**, {draft.nothing} more have nothing to do.")
-        table(
-            ["state", "sites", "why"],
-            ((state(o.state), ", ".join(o.labels), o.text) for o in draft.stays_out),
-            "",
-        )
+        tell_out(draft.stays_out)
+
+
+def tell_out(every: Iterable[StaysOut]) -> None:
+    """Who stays out, and why: each reason once, with its sites."""
+    for out in every:
+        first, more = out.labels[:4], len(out.labels) - 4
+        names = f"{', '.join(first)}{f' and {more} more' if more > 0 else ''}"
+        styled(f"{state(out.state)}  {plain(names)}")
+        say(f"  {out.text}")
 
 
 def _tell_members(members: Iterable[DraftMember]) -> None:
@@ -205,7 +210,7 @@ def _tell_members(members: Iterable[DraftMember]) -> None:
                             f"covers {', '.join(m.covers)}" if m.covers else "",
                             m.due_for,
                             f"watched: {m.watched}" if m.watched else "",
-                            m.why,
+                            m.why.partition(": ")[2].rstrip("."),
                         ),
                     )
                 ),

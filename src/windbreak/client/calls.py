@@ -46,6 +46,7 @@ if TYPE_CHECKING:
     from windbreak.core.values.ties import KnownClash, KnownLockstep, NewClash, NewLockstep
     from windbreak.core.values.verdicts import Answer, Verdict
     from windbreak.core.values.watching import NewWatch, WatchHours
+    from windbreak.documents.calendar import Calendar
     from windbreak.documents.licences import EntryResult, Forecast, LicenceView
     from windbreak.documents.named import Named
     from windbreak.documents.outlook import ActRow, Outlook
@@ -90,6 +91,7 @@ HOMES = {
     "core.values.ties": "KnownClash KnownLockstep",
     "core.values.verdicts": "Answer Verdict",
     "core.values.watching": "WatchHours",
+    "documents.calendar": "Calendar",
     "documents.licences": "EntryResult Forecast LicenceView",
     "documents.named": "Named",
     "documents.outlook": "ActRow Outlook",
@@ -450,6 +452,16 @@ def lift_freeze(id: int) -> Call[None]:
 def night_book() -> Call[dict[str, Any]]:
     """The live night book: what a timetable of the next four weeks is made from."""
     return _get("/night-book")
+
+
+def nights(
+    first: date | None = None, days: int = 7, zone: str = "UTC", proposed: bool = True
+) -> Call[Calendar]:
+    """The nights from a day on, each from noon to noon in a zone: what is booked and why then, what
+    could be, what is not and why.
+    """
+    asked = {"from": first, "days": days, "zone": zone, "proposed": proposed}
+    return _get("/nights", **asked)
 
 
 def bookings(state: str | None = "waiting") -> Call[list[Booking]]:

@@ -47,6 +47,7 @@ from windbreak.core.values.tasks import Task
 from windbreak.core.values.ties import KnownClash, KnownLockstep, NewClash, NewLockstep
 from windbreak.core.values.verdicts import Answer, Verdict
 from windbreak.core.values.watching import NewWatch, WatchHours
+from windbreak.documents.calendar import Calendar
 from windbreak.documents.licences import EntryResult, Forecast, LicenceView
 from windbreak.documents.named import Named
 from windbreak.documents.outlook import ActRow, Outlook
@@ -193,6 +194,9 @@ service that is away for a while is waited for."""
         """Lift a freeze."""
     def night_book(self) -> dict[str, Any]:
         """The live night book: what a timetable of the next four weeks is made from."""
+    def nights(self, first: date | None=None, days: int=7, zone: str='UTC', proposed: bool=True) -> Calendar:
+        """The nights from a day on, each from noon to noon in a zone: what is booked and why then, what
+could be, what is not and why."""
     def bookings(self, state: str | None='waiting') -> list[Booking]:
         """The bookings of a state, soonest first."""
     def move_booking(self, id: int, at: datetime | None=None, outside_window: bool=False) -> Booking:
@@ -498,6 +502,9 @@ service that is away for a while is waited for."""
         """Lift a freeze."""
     async def night_book(self) -> dict[str, Any]:
         """The live night book: what a timetable of the next four weeks is made from."""
+    async def nights(self, first: date | None=None, days: int=7, zone: str='UTC', proposed: bool=True) -> Calendar:
+        """The nights from a day on, each from noon to noon in a zone: what is booked and why then, what
+could be, what is not and why."""
     async def bookings(self, state: str | None='waiting') -> list[Booking]:
         """The bookings of a state, soonest first."""
     async def move_booking(self, id: int, at: datetime | None=None, outside_window: bool=False) -> Booking:

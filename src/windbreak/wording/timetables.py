@@ -152,15 +152,36 @@ def _booking_text(
     return f"{head}: {' and '.join(told)}{f'; not sooner: {sooner}' if sooner else ''}."
 
 
+# What tells most of why a job is not sooner, first.
+_TELLING = ("gate", "freeze", "earliest", "watch", "runs", "host", "site", "too-short")
+
+
 def _distinct(stretches: Sequence[Stretch], but: Stretch | None = None) -> list[Stretch]:
-    """The stretches that tell something of their own, the latest first; a closed one does not."""
+    """The stretches that tell something of their own: what tells most first, of its like the
+    latest. A closed one tells nothing, nor does the end of an opening that something else kept
+    from being used.
+    """
     seen, kept = {(but.kind, str(but.more)) if but else None}, []
-    for stretch in reversed(stretches):
+    for number in reversed(range(len(stretches))):
+        stretch = stretches[number]
         key = (stretch.kind, str(stretch.more))
-        if stretch.kind != "closed" and key not in seen:
-            seen.add(key)
-            kept.append(stretch)
-    return kept
+        if stretch.kind == "closed" or key in seen or _is_tail(stretches, number):
+            continue
+        seen.add(key)
+        kept.append(stretch)
+    return sorted(kept, key=lambda stretch: _TELLING.index(stretch.kind))
+
+
+def _is_tail(stretches: Sequence[Stretch], number: int) -> bool:
+    """Whether a stretch is only the last of an opening, in which a job would have had room
+    before."""
+    stretch, before = stretches[number], stretches[number - 1] if number else None
+    return (
+        stretch.kind == "too-short"
+        and before is not None
+        and before.end == stretch.start
+        and before.kind not in ("closed", "freeze", "too-short")
+    )
 
 
 def _last(board: Board, task: Task, stretch: Stretch, tell: _Telling) -> str:
@@ -176,18 +197,18 @@ def _of(board: Board, task: Task, stretch: Stretch, tell: _Telling) -> str:
     """What keeps a job from a stretch."""
     more, job = stretch.more, task.job
     jobs = list(more.get("jobs", ()))
-    until = f"until {tell(stretch.end)}" if stretch.kind != "earliest" else ""
     match stretch.kind:
         case "closed":
-            return f"no window is open {until}"
+            return f"no window is open until {tell(stretch.end)}"
         case "freeze":
             reason = f" ({more['reason']})" if more["reason"] else ""
-            return f"frozen{reason} {until}"
+            return f"frozen{reason} until {tell(stretch.end)}"
         case "too-short":
             takes = f"{job.minutes + job.back} min with the way back"
             return f"only {more['minutes']} min are left of an opening, and it takes {takes}"
         case "earliest":
-            return f"it may not begin before {tell(more['earliest'])}"
+            why = tell.names.get(f"earliest {job.id}", "it may not begin before")
+            return f"{why} {tell(more['earliest'])}"
         case "site":
             return f"{_done(more, tell)} at the site"
         case "host":
@@ -198,13 +219,13 @@ def _of(board: Board, task: Task, stretch: Stretch, tell: _Telling) -> str:
             return f"no more than {cap} run at once in all, and {_done(more, tell)}"
         case "watch":
             beside = f" beside {tell.listed(jobs)}" if jobs else ""
-            return f"nobody is there to watch it{beside} {until}"
+            return f"nobody is there to watch it{beside} until {tell(stretch.end)}"
         case "gate":
             if more["until"] is None:
                 return _shut(more, tell)
-            return (
-                f"{_gate(more, tell)} waits for {tell.listed(jobs)} and opens {tell(more['until'])}"
-            )
+            named = more["gate"] in tell.names  # what it waits for is told by its name
+            waits = "" if named else f" waits for {tell.listed(jobs)} and"
+            return f"{_gate(more, tell)}{waits} opens {tell(more['until'])}"
 
 
 def _done(more: dict[str, Any], tell: _Telling) -> str:
@@ -237,7 +258,7 @@ def _left_out_text(
 ) -> str:
     if shut is not None:
         return f"Left out: {_shut(shut, tell)}."
-    told = _distinct(stretches)[::-1][:_MOST_REASONS]
+    told = _distinct(stretches)[:_MOST_REASONS]
     why = "; ".join(_of(board, task, stretch, tell) for stretch in told)
     if not why:
         why = "no window opens" if not board.opened(task.job.site) else "no opening takes it"

@@ -92,7 +92,8 @@ def _by_what_moves(sight: Sight, site: Site, moved: Mapping[str, Span]) -> Itera
         why = f"advisory {one.id}, {one.severity}, by {day(last, today)}"
         yield Deadline(_end_of(last), 1 + SEVERITY[one.severity], why)
     for licence in licence_rights.for_case(sight.rights, site.id):
-        if licence.product in moved and licence.expires and licence.expires >= today:
+        ends_soon = licence.expires and today <= licence.expires < today + SOON
+        if licence.product in moved and licence.expires and ends_soon:
             why = f"its licence ends {day(licence.expires, today)}"
             yield Deadline(_end_of(licence.expires), 2, why)
 

@@ -33,7 +33,7 @@ from windbreak.operations.views.standings import MOVING, carried_here
 from windbreak.wording.timetables import timetable_document
 
 URGENT = SEVERITY["high"]  # what closes an advisory from this on does not wait for the canaries
-SHOP_STAKE, MIGRATE_STAKE = 100, 20
+SHOP_STAKE, MIGRATE_STAKE, TWIN_STAKE = 100, 20, 10
 
 
 @dataclass(frozen=True)
@@ -123,7 +123,7 @@ class _Drafting:
         order: dict[Wave, int] = {"twin": 0, "canary": 1, "rest": 2}
         return RolloutDraft(
             asked=self.new,
-            what=self.new.what,
+            what=self._what(),
             where=self.new.where,
             members=tuple(
                 sorted(
@@ -141,6 +141,11 @@ class _Drafting:
             proven=cover[2],
             brings=tuple(_bringing(going)),
         )
+
+    def _what(self) -> str:
+        """What is taken, by its name: "Millrace 6.4.3"."""
+        known = self.sight.product(self.new.product) if self.new.product else None
+        return f"{known.name} {self.new.version}" if known else self.new.what
 
     # Who goes.
 
@@ -292,7 +297,8 @@ class _Drafting:
         }
         live = [one for one in every if one.site.twin_of is None and not one.urgent]
         kinds = {one.site.id: one.taken.kinds for one in live}
-        stake = {one.site.id: _stake(one) for one in live}
+        with_twin = {one.site.twin_of or "" for one in every}
+        stake = {one.site.id: _stake(one, with_twin) for one in live}
         cover = canaries(kinds, stake)
         chosen = set(cover.chosen) if self.new.canaries is None else set(self.new.canaries)
         chosen &= {one.site.id for one in every if one.site.twin_of is None}
@@ -319,7 +325,9 @@ class _Drafting:
         live = nights.live_book(
             self.context, new=jobs, new_gates=self._gates(every, waves), pin=True
         )
-        document = timetable_document(timetable(live.book), "", live.names)
+        names = {**live.names, gates.CANARIES: gates.OF_CANARIES}
+        names |= {f"twin {x.site.id}": gates.OF_ITS_TWIN for x in every}
+        document = timetable_document(timetable(live.book), "", names)
         told: dict[str, tuple[datetime | None, str]] = {}
         for one in document["bookings"]:
             told[one["job"]] = (datetime.fromisoformat(one["start"]), one["text"])
@@ -396,11 +404,14 @@ def _kinds(reasoned: Reasoned, targets: Mapping[str, str]) -> Iterator[str]:
             yield f"{name} with {case.label(theme)}"
 
 
-def _stake(one: _Going) -> float:
-    """What is at stake on a site: a shop, a migration, then how much is moved."""
+def _stake(one: _Going, with_twin: Collection[str]) -> float:
+    """What is at stake on a site: a shop, a migration, that everybody would wait for its twin as
+    well, then how much is moved.
+    """
     shop = SHOP_STAKE if deadlines.SHOP in one.site.tags else 0
+    twin = TWIN_STAKE if one.site.id in with_twin else 0
     migrates = MIGRATE_STAKE if any(b.kind == "migrate" for b in one.brings) else 0
-    return shop + migrates + len(one.taken.targets)
+    return shop + migrates + twin + len(one.taken.targets)
 
 
 def _bringing(going: Iterable[_Going]) -> Iterator[Bringing]:

@@ -127,6 +127,11 @@ def _seen(context: Context) -> _Seen:
     return context.cache.kept("took", key, lambda _: _Seen(context.store.took.all()))
 
 
+def seen_runs(context: Context) -> int:
+    """How many runs estimates are drawn from. Reads."""
+    return len(_seen(context).runs)
+
+
 def estimate(context: Context, site: Site, steps: Sequence[PlannedStep]) -> Estimate:
     """How long some steps are reckoned to take on a site. Reads."""
     seen = _seen(context)

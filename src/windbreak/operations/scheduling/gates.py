@@ -17,6 +17,7 @@ from windbreak.operations.context import Context
 from windbreak.wording.words import listed
 
 CANARIES = "canaries"
+OF_CANARIES, OF_ITS_TWIN = "the gate of the canaries", "the gate of its twin"
 ALWAYS = datetime.min.replace(tzinfo=UTC)
 
 
@@ -136,6 +137,11 @@ def name(context: Context, gate: Gate) -> str:
     if gate.id == CANARIES:
         return f"the gate of the canaries of rollout {gate.rollout.id}"
     return f"the gate of {context.store.sites.get(gate.id).label}’s twin"
+
+
+def in_short(gate: Gate) -> str:
+    """What a gate is called where its rollout and its site are told beside it."""
+    return OF_CANARIES if gate.id == CANARIES else OF_ITS_TWIN
 
 
 def _badly(context: Context, runs: Iterable[Run]) -> str:

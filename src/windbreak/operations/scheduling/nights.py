@@ -147,6 +147,7 @@ def live_book(
     making.names.update({host.id: host.name for host in hosts})
     making.names.update({job.id: labels[job.site] for job in jobs})
     by_hand = {b.site: b for b in making.booked.values() if b.pinned and b.id not in let}
+    making.names.update({gate_id(s.gate): gates.in_short(s.gate) for s in standing})
     book = NightBook(
         format="windbreak-nightbook/1",
         at=at,
@@ -247,7 +248,7 @@ def _earliest(
                 continue
             if opens > told.get(id_, now):
                 told[id_] = opens
-                making.names[f"earliest {id_}"] = f"{gates.name(context, gate.gate)} opens"
+                making.names[f"earliest {id_}"] = f"{gates.in_short(gate.gate)} opens"
     return told
 
 
@@ -261,6 +262,10 @@ def _left(context: Context, gate: gates.Standing) -> timedelta:
     return left
 
 
+def gate_id(gate: gates.Gate) -> str:
+    return f"rollout {gate.rollout.id}, {gate.id}"
+
+
 def _gates(standing: Iterable[gates.Standing], there: set[str]) -> Iterable[Gate]:
     """The gates that wait for jobs of the book."""
     for told in standing:
@@ -269,7 +274,7 @@ def _gates(standing: Iterable[gates.Standing], there: set[str]) -> Iterable[Gate
         before = tuple(job_id(m.plan) for m in gate.before if m.plan and job_id(m.plan) in there)
         if after and before:
             yield Gate(
-                id=f"rollout {gate.rollout.id}, {gate.id}",
+                id=gate_id(gate),
                 after=after,
                 before=before,
                 quiet=min(int(gate.rollout.quiet_minutes), 60 * 24 * 28),

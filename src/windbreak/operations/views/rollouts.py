@@ -93,7 +93,7 @@ def _gate(context: Context, gate: gates.Gate) -> GateView:
         state, text = "quiet", "All as before; its quiet time runs."
     return GateView(
         id=gate.id,
-        label=_label(context, gate),
+        label=label_of(context, gate),
         state=state,
         text=text,
         opens=told.opens if told.opens != gates.ALWAYS else None,
@@ -102,7 +102,8 @@ def _gate(context: Context, gate: gates.Gate) -> GateView:
     )
 
 
-def _label(context: Context, gate: gates.Gate) -> str:
+def label_of(context: Context, gate: gates.Gate) -> str:
+    """What a gate is called beside its rollout: "Canaries", "Twin of Pilot House Inn"."""
     if gate.id == gates.CANARIES:
         return "Canaries"
     return f"Twin of {context.store.sites.get(gate.id).label}"

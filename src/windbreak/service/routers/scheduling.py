@@ -2,8 +2,12 @@
 
 from __future__ import annotations
 
-from fastapi import APIRouter
+from datetime import date
+from typing import Annotated
 
+from fastapi import APIRouter, Query
+
+from windbreak.core.values.basics import Zone
 from windbreak.core.values.bookings import Book, BookAll, BookedAll, Booking
 from windbreak.core.values.freezes import Frozen, NewFreeze, SiteFreeze
 from windbreak.core.values.nightbooks import NightBook
@@ -16,6 +20,7 @@ from windbreak.core.values.rollouts import (
     Rollout,
 )
 from windbreak.core.values.watching import NewWatch, WatchHours
+from windbreak.documents.calendar import Calendar
 from windbreak.documents.rollouts import RolloutDraft, RolloutStory
 from windbreak.operations.scheduling import (
     bookings,
@@ -26,6 +31,7 @@ from windbreak.operations.scheduling import (
     rollouts,
     watching,
 )
+from windbreak.operations.views import calendar
 from windbreak.operations.views import rollouts as rollout_views
 from windbreak.service.signin import Ctx, Number, Who
 
@@ -68,6 +74,25 @@ def book_again(context: Ctx, who: Who, id: Number) -> Booking:
 def withdraw_booking(context: Ctx, who: Who, id: Number, why: str = "") -> Booking:
     """Take a booking out: its plan stays approved, and is booked no more by itself."""
     return bookings.withdraw(context, id, who, why)
+
+
+@router.get("/nights")
+def show_nights(
+    context: Ctx,
+    who: Who,
+    first: Annotated[
+        date | None, Query(alias="from", description="the first day; last night where none is told")
+    ] = None,
+    days: Annotated[int, Query(ge=1, le=calendar.MOST_DAYS)] = 7,
+    zone: Zone = "UTC",
+    proposed: Annotated[
+        bool, Query(description="also where what is not approved yet would go")
+    ] = True,
+) -> Calendar:
+    """The nights from a day on, each from noon to noon in a zone: what is booked and why then, what
+    could be, what is not and why.
+    """
+    return calendar.calendar(context, first, days, zone, proposed=proposed)
 
 
 @router.get("/night-book")

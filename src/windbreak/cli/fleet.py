@@ -8,6 +8,7 @@ from typing import Any
 
 from windbreak.cli.output import age, ask, dump, local, say, state, table
 from windbreak.cli.profile import connect, pick_product, pick_site
+from windbreak.wording.words import counted
 
 
 def add(commands: Any, common: argparse.ArgumentParser) -> None:
@@ -81,6 +82,20 @@ def add(commands: Any, common: argparse.ArgumentParser) -> None:
     one.add_argument("--days", default="mon,tue,wed,thu,fri,sat,sun")
     one.add_argument("--timezone", default="Europe/London")
     one.set_defaults(do=_window)
+    one = verbs.add_parser(
+        "windows",
+        parents=[common],
+        help="set the hours of all sites of a client, or on a host",
+        epilog="example: windbreak site windows 02:00 04:00 --client 'Ness Ferries'",
+    )
+    one.add_argument("start", metavar="START")
+    one.add_argument("end", metavar="END")
+    place = one.add_mutually_exclusive_group(required=True)
+    place.add_argument("--client", metavar="CLIENT")
+    place.add_argument("--host", metavar="HOST")
+    one.add_argument("--days", default="mon,tue,wed,thu,fri,sat,sun")
+    one.add_argument("--timezone", help="each keeps its own where none is told")
+    one.set_defaults(do=_windows)
     _add_more(verbs, common)
     _add_hosts(commands, common)
 
@@ -396,6 +411,27 @@ def _window(args: argparse.Namespace) -> None:
     with connect(args) as windbreak:
         site = windbreak.set_windows(pick_site(windbreak, args.site), [window], args.timezone)
     say(f"**{site.label}** may be worked on from {args.start} to {args.end}, {site.timezone}.")
+
+
+def _windows(args: argparse.Namespace) -> None:
+    from windbreak.core.values.sites import WindowsOf
+
+    where = WindowsOf.model_validate(
+        {
+            "client": args.client,
+            "host": args.host,
+            "windows": [
+                {"days": tuple(args.days.split(",")), "start": args.start, "end": args.end}
+            ],
+            "timezone": args.timezone,
+        }
+    )
+    with connect(args) as windbreak:
+        changed = windbreak.set_windows_of(where)
+    dump(changed) if args.json else say(
+        f"{counted(len(changed), 'site')} may be worked on from {args.start} to {args.end}: "
+        f"{', '.join(site.label for site in changed)}."
+    )
 
 
 def _hosts(args: argparse.Namespace) -> None:

@@ -33,6 +33,11 @@ def add(commands: Any, common: argparse.ArgumentParser) -> None:
     one.add_argument(
         "--take", choices=("by-itself", "ask", "never"), help="without asking, asked first, never"
     )
+    one.add_argument(
+        "--jump",
+        choices=("patch", "minor", "major"),
+        help="with --take by-itself: how far it may go; a major where nothing is said",
+    )
     one.add_argument("--until", type=date.fromisoformat, metavar="DAY", help="its last day")
     one.add_argument("--review", type=date.fromisoformat, metavar="DAY", help="when to look again")
     one.add_argument("--why", required=True, help="the reason")
@@ -71,7 +76,8 @@ def _list(args: argparse.Namespace) -> None:
 def _says(rule: Any) -> str:
     said = [f"soak {kind} {days}" for kind, days in rule.soak.items()]
     said += [f"channels {', '.join(rule.channels)}"] if rule.channels is not None else []
-    said += [f"take {rule.take}"] if rule.take else []
+    far = f", no further than a {rule.jump}" if rule.jump else ""
+    said += [f"take {rule.take}{far}"] if rule.take else []
     return "; ".join(said)
 
 
@@ -89,6 +95,7 @@ def _set(args: argparse.Namespace) -> None:
                     "soak": dict(args.soak),
                     "channels": tuple(args.channels.split(",")) if args.channels else None,
                     "take": args.take,
+                    "jump": args.jump,
                     "reason": args.why,
                     "until": args.until,
                     "review": args.review,

@@ -27,7 +27,14 @@ if TYPE_CHECKING:
     from windbreak.core.values.errands import Errand
     from windbreak.core.values.feeds import CredentialCheck, Feed, FeedChange, NewFeed, PollResult
     from windbreak.core.values.findings import Finding, SnoozeFinding
-    from windbreak.core.values.freezes import Frozen, NewFreeze, SiteFreeze
+    from windbreak.core.values.freezes import (
+        CalendarRead,
+        FreezeCalendar,
+        Frozen,
+        NewFreeze,
+        NewFreezeCalendar,
+        SiteFreeze,
+    )
     from windbreak.core.values.holds import NewHold, StandingHold
     from windbreak.core.values.hooks import Delivery, Hook, Instance, NewHook
     from windbreak.core.values.inventories import Inventory
@@ -41,7 +48,15 @@ if TYPE_CHECKING:
     from windbreak.core.values.releases import DecideRepublished, KnownRelease, NewRelease
     from windbreak.core.values.rollouts import FailedMove, NewRollout, Rollout
     from windbreak.core.values.runs import Run
-    from windbreak.core.values.sites import Host, LinkCode, NewSite, Site, SiteChange, Window
+    from windbreak.core.values.sites import (
+        Host,
+        LinkCode,
+        NewSite,
+        Site,
+        SiteChange,
+        Window,
+        WindowsOf,
+    )
     from windbreak.core.values.tasks import Task
     from windbreak.core.values.ties import KnownClash, KnownLockstep, NewClash, NewLockstep
     from windbreak.core.values.verdicts import Answer, Verdict
@@ -68,7 +83,7 @@ HOMES = {
     "core.values.accounts": "Account Principal Token",
     "core.values.advisories": "KnownAdvisory",
     "core.values.bookings": "BookedAll Booking",
-    "core.values.freezes": "Frozen SiteFreeze",
+    "core.values.freezes": "CalendarRead FreezeCalendar Frozen SiteFreeze",
     "core.values.charts": "Chart",
     "core.values.errands": "Errand",
     "core.values.feeds": "CredentialCheck Feed PollResult",
@@ -267,6 +282,11 @@ def retire_site(id: str, why: str = "") -> Call[Site]:
 def mark_own(id: str, product: str, own: bool = True) -> Call[Site]:
     """Mark a component as made for this site."""
     return _send("PUT" if own else "DELETE", _at("/sites/{}/own/{}/{}", id, *_parts(product)))
+
+
+def set_windows_of(where: WindowsOf) -> Call[list[Site]]:
+    """Set the hours of all sites of a client, or on a host, at once."""
+    return _send("PUT", "/windows", where)
 
 
 def set_windows(id: str, windows: list[Window], timezone: str) -> Call[Site]:
@@ -485,6 +505,31 @@ def book_again(id: int) -> Call[Booking]:
 def withdraw_booking(id: int, why: str = "") -> Call[Booking]:
     """Take a booking out: its plan stays approved, and is booked no more by itself."""
     return _send("DELETE", _at("/bookings/{}", id), why=why)
+
+
+def freezes_ics() -> Call[str]:
+    """The freezes that are not over, as iCalendar."""
+    return _get("/freezes.ics")
+
+
+def freeze_calendars() -> Call[list[FreezeCalendar]]:
+    """The calendars whose events are freezes."""
+    return _get("/freeze-calendars")
+
+
+def add_freeze_calendar(new: NewFreezeCalendar) -> Call[CalendarRead]:
+    """Take the events of a calendar (iCalendar) for freezes."""
+    return _send("POST", "/freeze-calendars", {**_plain(new), "text": new.text})
+
+
+def read_freeze_calendar(id: str) -> Call[CalendarRead]:
+    """Read a subscribed calendar again now."""
+    return _send("POST", _at("/freeze-calendars/{}/read", id))
+
+
+def drop_freeze_calendar(id: str) -> Call[None]:
+    """Forget a calendar, and lift what it froze."""
+    return _send("DELETE", _at("/freeze-calendars/{}", id))
 
 
 def watch() -> Call[list[WatchHours]]:

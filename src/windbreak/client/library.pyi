@@ -27,7 +27,7 @@ from windbreak.core.values.charts import Chart
 from windbreak.core.values.errands import Errand
 from windbreak.core.values.feeds import CredentialCheck, Feed, FeedChange, NewFeed, PollResult
 from windbreak.core.values.findings import Finding, SnoozeFinding
-from windbreak.core.values.freezes import Frozen, NewFreeze, SiteFreeze
+from windbreak.core.values.freezes import CalendarRead, FreezeCalendar, Frozen, NewFreeze, NewFreezeCalendar, SiteFreeze
 from windbreak.core.values.holds import NewHold, StandingHold
 from windbreak.core.values.hooks import Delivery, Hook, Instance, NewHook
 from windbreak.core.values.inventories import Inventory
@@ -42,7 +42,7 @@ from windbreak.core.values.products import KnownProduct, ProductChange
 from windbreak.core.values.releases import DecideRepublished, KnownRelease, NewRelease
 from windbreak.core.values.rollouts import FailedMove, NewRollout, Rollout
 from windbreak.core.values.runs import Run
-from windbreak.core.values.sites import Host, LinkCode, NewSite, Site, SiteChange, Window
+from windbreak.core.values.sites import Host, LinkCode, NewSite, Site, SiteChange, Window, WindowsOf
 from windbreak.core.values.tasks import Task
 from windbreak.core.values.ties import KnownClash, KnownLockstep, NewClash, NewLockstep
 from windbreak.core.values.verdicts import Answer, Verdict
@@ -126,6 +126,8 @@ service that is away for a while is waited for."""
         """Retire a site: its work stops, its link ends, its seats are freed, its history stays."""
     def mark_own(self, id: str, product: str, own: bool=True) -> Site:
         """Mark a component as made for this site."""
+    def set_windows_of(self, where: WindowsOf) -> list[Site]:
+        """Set the hours of all sites of a client, or on a host, at once."""
     def set_windows(self, id: str, windows: list[Window], timezone: str) -> Site:
         """Set the hours in which a site may be worked on."""
     def link_line(self, id: str) -> LinkCode:
@@ -205,6 +207,16 @@ could be, what is not and why."""
         """Let the timetable find a place anew for a booking, pinned or not."""
     def withdraw_booking(self, id: int, why: str='') -> Booking:
         """Take a booking out: its plan stays approved, and is booked no more by itself."""
+    def freezes_ics(self) -> str:
+        """The freezes that are not over, as iCalendar."""
+    def freeze_calendars(self) -> list[FreezeCalendar]:
+        """The calendars whose events are freezes."""
+    def add_freeze_calendar(self, new: NewFreezeCalendar) -> CalendarRead:
+        """Take the events of a calendar (iCalendar) for freezes."""
+    def read_freeze_calendar(self, id: str) -> CalendarRead:
+        """Read a subscribed calendar again now."""
+    def drop_freeze_calendar(self, id: str) -> None:
+        """Forget a calendar, and lift what it froze."""
     def watch(self) -> list[WatchHours]:
         """Who is there to watch, and when; what is over is left out."""
     def add_watch(self, new: NewWatch) -> WatchHours:
@@ -434,6 +446,8 @@ service that is away for a while is waited for."""
         """Retire a site: its work stops, its link ends, its seats are freed, its history stays."""
     async def mark_own(self, id: str, product: str, own: bool=True) -> Site:
         """Mark a component as made for this site."""
+    async def set_windows_of(self, where: WindowsOf) -> list[Site]:
+        """Set the hours of all sites of a client, or on a host, at once."""
     async def set_windows(self, id: str, windows: list[Window], timezone: str) -> Site:
         """Set the hours in which a site may be worked on."""
     async def link_line(self, id: str) -> LinkCode:
@@ -513,6 +527,16 @@ could be, what is not and why."""
         """Let the timetable find a place anew for a booking, pinned or not."""
     async def withdraw_booking(self, id: int, why: str='') -> Booking:
         """Take a booking out: its plan stays approved, and is booked no more by itself."""
+    async def freezes_ics(self) -> str:
+        """The freezes that are not over, as iCalendar."""
+    async def freeze_calendars(self) -> list[FreezeCalendar]:
+        """The calendars whose events are freezes."""
+    async def add_freeze_calendar(self, new: NewFreezeCalendar) -> CalendarRead:
+        """Take the events of a calendar (iCalendar) for freezes."""
+    async def read_freeze_calendar(self, id: str) -> CalendarRead:
+        """Read a subscribed calendar again now."""
+    async def drop_freeze_calendar(self, id: str) -> None:
+        """Forget a calendar, and lift what it froze."""
     async def watch(self) -> list[WatchHours]:
         """Who is there to watch, and when; what is over is left out."""
     async def add_watch(self, new: NewWatch) -> WatchHours:

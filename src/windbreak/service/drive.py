@@ -27,7 +27,7 @@ from windbreak.operations.errors import Refused
 from windbreak.operations.findings import digest
 from windbreak.operations.planning import policy
 from windbreak.operations.runs import keeping, matters, runs, ways_out
-from windbreak.operations.scheduling import bookings, rollouts, timetables
+from windbreak.operations.scheduling import bookings, freeze_calendars, rollouts, timetables
 from windbreak.operations.sites import keys, sites, tasks, twins
 from windbreak.operations.tracking import credentials, polling, shelving
 from windbreak.operations.views.projector import Projector
@@ -190,7 +190,7 @@ class Driver:
         """What is done in turn; a reader only asks feeds: nothing goes out of it."""
         if not instance.may_drive(self.context):
             return (self._broke, self._daily, self._feeds)
-        own = (self._outward, self._digest, self._refreshes, self._tend_tasks)
+        own = (self._calendars, self._outward, self._digest, self._refreshes, self._tend_tasks)
         return (self._broke, self._bookings, self._rollouts, self._daily, self._feeds, *own)
 
     def _broke(self) -> None:
@@ -213,6 +213,14 @@ class Driver:
                 bookings.miss(self.context, booking, f"it could not be begun: {error}")
             else:
                 self.carry_out(run)
+
+    def _calendars(self) -> None:
+        """Subscribed calendars of freezes are read beside everything else."""
+        changed = ("freeze-calendar",)
+        if self._due("calendars", changed, lambda: freeze_calendars.next_due(self.context)):
+            self._next["calendars"] = (self.context.store.database.generation(*changed), None)
+            work = partial(freeze_calendars.read_due, self.context)
+            self._aside("calendars", work, lambda error: None)
 
     def _rollouts(self) -> None:
         """What happened since moves rollouts on; nothing else does."""

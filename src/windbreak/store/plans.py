@@ -76,6 +76,14 @@ class Plans(Documents[SitePlan]):
         )
         return [int(row[0]) for row in rows]
 
+    def by_rules(self) -> list[SitePlan]:
+        """The approved plans that rules of the house let go. Reads."""
+        rows = self.database.ask(
+            "SELECT body FROM plan WHERE state = 'approved' "
+            "AND json_array_length(body, '$.approval.rules') > 0 ORDER BY id"
+        )
+        return [SitePlan.model_validate_json(row[0]) for row in rows]
+
     def standing(self, ids: Iterable[int]) -> dict[int, PlanStanding]:
         """The few things of some plans that a timetable goes by. Reads."""
         wanted = list(ids)

@@ -73,12 +73,18 @@ class Views:
     # The timetable.
 
     def put_timetable(self, body: str) -> None:
-        """Keep the timetable as it was made last, as JSON. Writes."""
-        self.database.tell(
-            "INSERT INTO timetable VALUES (1, ?) "
-            "ON CONFLICT(id) DO UPDATE SET body = excluded.body",
-            [body],
-        )
+        """Keep the timetable as it was made last, as JSON; marked where it leaves out others than
+        before. Writes.
+        """
+        with self.database.transaction():
+            before = self.timetable()
+            self.database.tell(
+                "INSERT INTO timetable VALUES (1, ?) "
+                "ON CONFLICT(id) DO UPDATE SET body = excluded.body",
+                [body],
+            )
+            if json.loads(before or "{}").get("left_out") != json.loads(body)["left_out"]:
+                self.database.mark([("timetable", "")])
 
     def timetable(self) -> str | None:
         """The timetable as it was made last, as JSON. Reads."""

@@ -14,7 +14,7 @@ from typing import get_args
 from windbreak.core.bits import bits
 from windbreak.core.case.candidates import Member, reasons
 from windbreak.core.case.catalogue import Catalogue
-from windbreak.core.case.situation import Case
+from windbreak.core.case.situation import OUT_OF_SCOPE, Case
 from windbreak.core.resolution.problem import Problem
 from windbreak.core.resolution.resolve import Resolution
 from windbreak.core.values.basics import Match
@@ -60,6 +60,8 @@ def tell(resolution: Resolution, member: Member, version: Version, reason: Reaso
     match reason:
         case ChannelExclusion(channel=channel):
             return f"{version} is a {channel} release, and the policy does not take those."
+        case HoldExclusion(reason=why) if why == OUT_OF_SCOPE:
+            return f"{version} is no part of this plan."
         case HoldExclusion(until=until, reason=why):
             end = f" until {day(until, case.day)}" if until else ""
             return f"{version} is held{end}: {why.rstrip('.')}."
@@ -282,8 +284,8 @@ def out(case: Case, catalogue: Catalogue, member: Member, number: int) -> tuple[
         match reason:
             case ChannelExclusion(channel=channel):
                 note = f"is a {channel} release"
-            case HoldExclusion():
-                note = "is held"
+            case HoldExclusion(reason=why):
+                note = "is no part of this plan" if why == OUT_OF_SCOPE else "is held"
             case SoakExclusion(over=over):
                 note = f"soaks until {day(over, case.day)}"
             case LicenceExclusion():

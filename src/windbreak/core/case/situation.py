@@ -32,6 +32,8 @@ from windbreak.core.values.ties import ClashSide
 from windbreak.core.versions.version import Version, parse_version
 
 FORMAT: Final = "windbreak-case/1"
+# The reason of a hold on what a plan may not move, though nobody decided against it.
+OUT_OF_SCOPE: Final = "it is no part of this plan"
 
 
 class Product(Frozen):

@@ -67,7 +67,8 @@ class Frozen(Kept):
 
 class NewFreezeCalendar(Value):
     """A calendar (iCalendar) whose events are freezes: what it is called, for whom it is, and its
-    address where it is subscribed.
+    address where it is subscribed, else its ``text``. ``zone`` is meant by days and times without
+    one.
     """
 
     model_config = example(id="ness-season", url="https://ness.example/season.ics", client="Ness")
@@ -79,9 +80,17 @@ class NewFreezeCalendar(Value):
     client: str | None = None
     zone: Zone = "Europe/London"
 
+    text: Annotated[str | None, Field(exclude=True)] = None
+
     @model_validator(mode="after")
     def _is_for_one(self) -> Self:
         return _for_one(self)
+
+    @model_validator(mode="after")
+    def _comes_from_somewhere(self) -> Self:
+        if self.url is not None and self.text is not None:
+            raise ValueError("a calendar has an address or a text; not both")
+        return self
 
 
 class FreezeCalendar(NewFreezeCalendar):

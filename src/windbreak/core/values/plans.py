@@ -21,7 +21,8 @@ ChangedFiles = Literal["carry-over", "set-aside"]
 class Approval(Value):
     """Who let a plan go, when and why. ``restore_anyway``: also when orders came in meanwhile;
     ``changed_files``: what becomes of files of components that were changed in place; ``patches``:
-    patch releases of the targets that appear meanwhile may be taken too.
+    patch releases of the targets that appear meanwhile may be taken too; ``rules``: those of the
+    house that let it go, and with which it dies.
     """
 
     by: str
@@ -30,6 +31,7 @@ class Approval(Value):
     restore_anyway: bool = False
     changed_files: ChangedFiles | None = None
     patches: bool = False
+    rules: tuple[str, ...] = ()
 
 
 class ApprovePlan(Value):

@@ -14,6 +14,7 @@ from typing import Annotated, Literal, Self
 from pydantic import Field, model_validator
 
 from windbreak.core.values.basics import Channel, Day, ProductId, Slug, Value, example
+from windbreak.core.versions.version import Jump
 
 Take = Literal["by-itself", "ask", "never"]
 
@@ -22,7 +23,9 @@ SoakKind = Literal["major", "minor", "patch", "security"]
 
 
 class NewRule(Value):
-    """What is decided, where, of what, and why. What it says nothing of is left to others."""
+    """What is decided, where, of what, and why. What it says nothing of is left to others.
+    ``jump``: how far what is taken by itself may go, as far as a major where nothing is said.
+    """
 
     model_config = example(client="Ness Ferries", soak={"major": 21}, reason="season")
 
@@ -33,6 +36,7 @@ class NewRule(Value):
     soak: dict[SoakKind, Annotated[int, Field(ge=0, le=3650)]] = {}
     channels: tuple[Channel, ...] | None = None
     take: Take | None = None
+    jump: Jump | None = None
     reason: Annotated[str, Field(min_length=1)]
     until: Day | None = None
     review: Day | None = None
@@ -45,6 +49,8 @@ class NewRule(Value):
             raise ValueError("a rule is for a product or for a maker, not for both")
         if not self.soak and self.channels is None and self.take is None:
             raise ValueError("a rule says something of soak, of channels, or of what is taken")
+        if self.jump is not None and self.take != "by-itself":
+            raise ValueError("only of what is taken by itself is it said how far it may go")
         return self
 
     def stands(self, today: date) -> bool:
@@ -71,7 +77,9 @@ class Rule(NewRule):
 
 
 class InForce(Value):
-    """What holds for one product on one site, and which rules say so ("" where none does)."""
+    """What holds for one product on one site, and which rules say so ("" where none does);
+    ``take_rule`` is the id of the rule that says whether it is taken.
+    """
 
     product: ProductId
     soak: dict[SoakKind, int]
@@ -80,6 +88,8 @@ class InForce(Value):
     channels_by: str
     take: Take
     take_by: str
+    take_jump: Jump | None = None
+    take_rule: str = ""
 
 
 def touching(
@@ -116,4 +126,6 @@ def in_force(near: Iterable[Rule], product: str, soak: dict[SoakKind, int]) -> I
         channels_by=channels.where if channels else "",
         take=(take.take or "ask") if take else "ask",
         take_by=take.where if take else "",
+        take_jump=take.jump if take else None,
+        take_rule=take.id if take else "",
     )

@@ -7,9 +7,9 @@ in UTC; ``None`` for an instant means that it has not happened.
 from __future__ import annotations
 
 from datetime import datetime
-from typing import Annotated, Literal
+from typing import Annotated, Literal, Self
 
-from pydantic import Field
+from pydantic import Field, model_validator
 
 from windbreak.core.values.basics import (
     Address,
@@ -54,6 +54,23 @@ class Window(Value):
     days: tuple[Weekday, ...] = ("mon", "tue", "wed", "thu", "fri", "sat", "sun")
     start: Hour = "01:00"
     end: Hour = "05:00"
+
+
+class WindowsOf(Value):
+    """The windows of all sites of a client, or on a host. ``timezone`` None: each keeps its own."""
+
+    model_config = example(client="Ness Ferries", windows=[{"start": "02:00", "end": "04:00"}])
+
+    client: str | None = None
+    host: Slug | None = None
+    windows: tuple[Window, ...]
+    timezone: Zone | None = None
+
+    @model_validator(mode="after")
+    def _is_of_somebody(self) -> Self:
+        if (self.client is None) == (self.host is None):
+            raise ValueError("windows are of a client’s sites, or of those on a host; of one")
+        return self
 
 
 class Link(Value):

@@ -6,7 +6,7 @@ from __future__ import annotations
 import csv
 import io
 from datetime import timedelta
-from typing import Any
+from typing import Any, get_args
 
 from cyclonedx.model import Property
 from cyclonedx.model.bom import Bom
@@ -31,13 +31,14 @@ from windbreak.core.values.accounts import Principal
 from windbreak.core.values.advisories import KnownAdvisory
 from windbreak.core.values.basics import WORST_FIRST, Value
 from windbreak.core.values.inventories import Inventory
-from windbreak.core.values.sites import NewSite
+from windbreak.core.values.sites import NewSite, Weekday, Window
 from windbreak.core.versions.ranges import parse_range
 from windbreak.core.versions.vers import to_vers
 from windbreak.core.versions.version import parse_version
 from windbreak.operations.context import Context
 from windbreak.operations.errors import OperationError, Refused
 from windbreak.operations.findings import findings
+from windbreak.operations.scheduling import freezes
 from windbreak.operations.sites import sites
 from windbreak.operations.tracking import feeds
 from windbreak.operations.views import sites as site_views
@@ -46,7 +47,10 @@ from windbreak.store.errors import StoreError
 from windbreak.wording.acts import command, page
 from windbreak.wording.words import counted
 
-COLUMNS = ("id", "label", "address", "client", "host", "environment", "twin_of", "tags", "timezone")
+COLUMNS = (
+    *("id", "label", "address", "client", "host", "environment", "twin_of", "tags", "timezone"),
+    "windows",
+)
 LOST_COLUMNS = ("at", "kind", "name", "text", "amount")
 MOST_CSV = 4 * 2**20
 METRICS_TYPE = CONTENT_TYPE_LATEST
@@ -70,6 +74,7 @@ def sites_csv(context: Context) -> str:
         if site.retired_at is None:
             row: dict[str, Any] = {name: getattr(site, name) or "" for name in COLUMNS}
             row["tags"] = " ".join(site.tags)
+            row["windows"] = "; ".join(map(windows_text, site.windows))
             writer.writerow({name: _safe(str(value)) for name, value in row.items()})
     return out.getvalue()
 
@@ -146,8 +151,25 @@ def _new_site(row: dict[str, str | None]) -> NewSite:
         value = (row.get(name) or "").strip()
         value = value[1:] if value.startswith("'") else value
         if value and name != "id":
-            told[name] = value.split() if name == "tags" else value
+            told[name] = value
+    told["tags"] = told.get("tags", "").split()
+    if "windows" in told:
+        told["windows"] = [_window(one.strip()) for one in told["windows"].split(";")]
     return NewSite.model_validate(told)
+
+
+def windows_text(window: Window) -> str:
+    """A window as a cell holds it: "mon,tue 01:00-05:00", "01:00-05:00" on every day."""
+    days = "" if len(window.days) == len(get_args(Weekday)) else f"{','.join(window.days)} "
+    return f"{days}{window.start}-{window.end}"
+
+
+def _window(text: str) -> dict[str, object]:
+    """The same read back; what can't be read is a fault of its window."""
+    *days, hours = text.split() or [""]
+    start, _, end = hours.partition("-")
+    told: dict[str, object] = {"start": start, "end": end}
+    return {**told, "days": days[0].split(",")} if days else told
 
 
 def calendar(context: Context, address: str) -> bytes:
@@ -167,6 +189,12 @@ def calendar(context: Context, address: str) -> bytes:
         event.add("dtend", finding.deadline.date() + timedelta(days=1))
         event.add("url", f"{address}{page(finding.act)}")
         made.add_component(event)
+    for freeze in freezes.listed(context):
+        event = _event(f"freeze-{freeze.id}@windbreak", now)
+        event.add("summary", f"{freeze.where} is left alone: {freeze.reason}")
+        event.add("dtstart", freeze.from_)
+        event.add("dtend", freeze.to)
+        made.add_component(event)
     for booking in context.store.bookings.all(state="waiting"):
         site = context.store.sites.get(booking.site)
         plan = context.store.plans.get(booking.plan)
@@ -174,7 +202,7 @@ def calendar(context: Context, address: str) -> bytes:
         event.add("summary", f"{site.label}: plan {plan.id}")
         event.add("description", booking.why)
         event.add("dtstart", booking.starts_at)
-        event.add("dtend", booking.starts_at + timedelta(minutes=5 + 3 * len(plan.plan.steps)))
+        event.add("dtend", booking.starts_at + timedelta(minutes=booking.minutes))
         made.add_component(event)
     return bytes(made.to_ical())
 

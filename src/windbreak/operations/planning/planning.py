@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection
+from collections.abc import Collection, Mapping
 
 from windbreak.core.case.situation import Case
 from windbreak.core.values.charts import Chart
 from windbreak.core.values.plans import SitePlan
+from windbreak.core.values.verdicts import Answer
+from windbreak.core.versions.version import Jump
 from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
 from windbreak.operations.planning import brought
@@ -31,9 +33,13 @@ def drawn(context: Context, plan: SitePlan) -> list[Chart]:
     return charts(lean, known.beside(lean), plan.plan)
 
 
-def would_move(context: Context, site: str, only: frozenset[str]) -> bool:
-    """Whether a plan with some products alone would have a step. Reads."""
-    return bool(reason(context, case_of(context, site, only=only)).plan.steps)
+def would_move(
+    context: Context, site: str, only: frozenset[str], jumps: Mapping[str, Jump]
+) -> bool:
+    """Whether a plan with some products alone, each no further than it may go, would have a step.
+    Reads.
+    """
+    return bool(reason(context, case_of(context, site, only=only, jumps=jumps)).plan.steps)
 
 
 def draft(
@@ -42,15 +48,18 @@ def draft(
     *,
     only: frozenset[str] | None = None,
     ground: Ground | None = None,
+    jumps: Mapping[str, Jump] | None = None,
 ) -> SitePlan:
     """Make a plan for a site as it stands, and keep it as a draft; ``ground`` where many are made.
+    With ``only`` nothing else moves, and nothing else is spoken of; ``jumps``: how far some may go.
     Writes.
     """
     inventory = context.store.inventories.find(site)
     if ground is None or inventory is None:
-        case = case_of(context, site, only=only)  # refuses a site of which nothing is known
+        # Refuses a site of which nothing is known.
+        case = case_of(context, site, only=only, jumps=jumps)
     else:
-        case = ground.case(context.store.sites.get(site), inventory, only=only)
+        case = ground.case(context.store.sites.get(site), inventory, only=only, jumps=jumps)
     found = reason(context, case)
     inventory = context.store.inventories.get(site)
     targets = {
@@ -66,7 +75,7 @@ def draft(
                 site=site,
                 made_at=context.clock(),
                 start={c.product: c.version for c in inventory.components},
-                answer=found.answer,
+                answer=_within(found.answer, only),
                 plan=found.plan,
                 targets={p: reached.get(p, v) for p, v in targets.items()},
                 scope=None if only is None else tuple(sorted(only)),
@@ -75,6 +84,14 @@ def draft(
         )
     context.tell("plan", site, f"plan {kept.id} drafted")
     return kept
+
+
+def _within(answer: Answer, only: frozenset[str] | None) -> Answer:
+    """An answer with what is in the scope of a plan: what it may move, and what moves with it."""
+    if only is None:
+        return answer
+    told = tuple(v for v in answer.verdicts if v.product in only or v.to != v.from_)
+    return answer.model_copy(update={"verdicts": told})
 
 
 def scopes(case: Case, products: Collection[str]) -> tuple[frozenset[str] | None, ...]:

@@ -75,6 +75,7 @@ def drop_rule(context: Context, id: str, by: Principal) -> None:
     with context.store.transaction():
         context.store.rules.drop(id)
         context.record(by.name, f"the rule for {known.where} dropped", known.where)
+        lapse(context)
     context.tell("policy", known.where, "a rule was dropped")
 
 
@@ -86,6 +87,23 @@ def of_site(context: Context, id: str) -> list[InForce]:
     return list(cases.policy_of(context, site, products).values())
 
 
+def lapse(context: Context) -> None:
+    """Let plans go back that were approved by rules of which one stands no more: what a rule let go
+    by itself dies with it. Writes.
+    """
+    today = context.clock().date()
+    standing = {rule.id for rule in context.store.rules.all() if rule.stands(today)}
+    for plan in context.store.plans.by_rules():
+        gone = set(plan.approval.rules if plan.approval else ()) - standing
+        if not gone or context.store.runs.count(plan=plan.id, state=("running", "waiting")):
+            continue
+        with context.store.transaction():
+            context.store.plans.change(plan.id, state="replaced", to_book=False)
+            what = f"plan {plan.id} is approved no more"
+            context.record("Windbreak", what, plan.site, why="the rule that let it go is gone")
+        context.tell("plan", plan.site, what)
+
+
 def let_go(context: Context) -> list[int]:
     """Draft, approve and book plans for what rules let be taken by itself; their numbers. Writes.
 
@@ -93,6 +111,7 @@ def let_go(context: Context) -> list[int]:
     went wrong, until somebody has looked, and one without a window. The twin goes first: a site
     takes what its twin runs already.
     """
+    lapse(context)
     today = context.clock().date()
     if not any(r.take == "by-itself" and r.stands(today) for r in context.store.rules.all()):
         return []
@@ -108,14 +127,17 @@ def let_go(context: Context) -> list[int]:
         rules = cases.policy_of(context, site, moving)
         alone = frozenset(p for p in moving if rules[p].take == "by-itself")
         alone -= _not_on_twin(context, site, verdicts)
-        if not alone or not planning.would_move(context, site.id, alone):
+        jumps = {p: rules[p].take_jump or "major" for p in alone}
+        if not alone or not planning.would_move(context, site.id, alone, jumps):
             continue
         by = Principal(account="rules", name="Rules of the house", via="service")
-        plan = planning.draft(context, site.id, only=alone)
-        named = sorted({rules[p].take_by for p in alone})
+        plan = planning.draft(context, site.id, only=alone, jumps=jumps)
+        moved = {p for p in alone if p in plan.targets}
+        named = sorted({rules[p].take_by for p in moved})
+        by_rules = tuple(sorted({rules[p].take_rule for p in moved}))
         why = f"by the rule for {'; '.join(named)}"
         with contextlib.suppress(Refused):  # no window is long enough: it stays a draft to be seen
-            approving.approve(context, plan.id, ApprovePlan(why=why), by)
+            approving.approve(context, plan.id, ApprovePlan(why=why), by, rules=by_rules)
             bookings.book(context, plan.id, Book(), by)
         found.append(plan.id)
     return found

@@ -6,19 +6,21 @@ the same ``fingerprint`` on one ground have the same case but for their names.
 
 from __future__ import annotations
 
-from collections.abc import Hashable, Iterable
+from collections.abc import Hashable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from datetime import date, datetime
 from typing import get_args
 
 from windbreak.core.case.catalogue import among
 from windbreak.core.case.situation import (
+    OUT_OF_SCOPE,
     Case,
     CaseSite,
     Component,
     Hold,
     Policy,
     Product,
+    Release,
     ShelfItem,
     Soak,
 )
@@ -27,11 +29,14 @@ from windbreak.core.values.inventories import Inventory
 from windbreak.core.values.packages import ShelfRight
 from windbreak.core.values.policy import InForce, Rule, SoakKind, in_force, touching
 from windbreak.core.values.sites import Host, Site
+from windbreak.core.versions.version import Jump, jump, parse_version
 from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
 from windbreak.operations.licensing import licence_rights
 from windbreak.operations.reasoning.catalogue import KnownCatalogue, catalogue
 from windbreak.operations.tracking import rights
+
+_JUMPS: tuple[Jump, ...] = ("patch", "minor", "major")  # the shortest first
 
 
 @dataclass(frozen=True)
@@ -106,8 +111,17 @@ class Ground:
             found[product] = in_force(near, product, usual)
         return found
 
-    def case(self, site: Site, inventory: Inventory, *, only: frozenset[str] | None = None) -> Case:
-        """A site's situation. With ``only``, every other product is held where it is."""
+    def case(
+        self,
+        site: Site,
+        inventory: Inventory,
+        *,
+        only: frozenset[str] | None = None,
+        jumps: Mapping[str, Jump] | None = None,
+    ) -> Case:
+        """A site's situation. With ``only``, every other product stays where it is; ``jumps``: how
+        far some products may go at the most.
+        """
         products, releases = self.catalogue.around(site, inventory)
         told = [self.catalogue.told[p] for p in sorted(products) if p in self.catalogue.told]
         own = set(site.own)
@@ -120,10 +134,11 @@ class Ground:
         ]
         if only is not None:
             holds += [
-                Hold(product=c.product, reason="it is not part of this rollout")
+                Hold(product=c.product, reason=OUT_OF_SCOPE)
                 for c in inventory.components
                 if c.product not in only
             ]
+        holds += _too_far(products, releases, inventory, jumps or {})
         rules = self.policy_of(site, products)
         holds += [
             Hold(product=p, reason=f"never taken, by the rule for {rule.take_by}")
@@ -186,10 +201,36 @@ class Ground:
         )
 
 
-def case_of(context: Context, site: str, *, only: frozenset[str] | None = None) -> Case:
+def _too_far(
+    products: Mapping[str, Product],
+    releases: Iterable[Release],
+    inventory: Inventory,
+    jumps: Mapping[str, Jump],
+) -> Iterator[Hold]:
+    """What keeps products from going further than they may."""
+    there = {c.product: parse_version(c.version) for c in inventory.components}
+    beyond: dict[str, list[str]] = {}
+    for release in releases:
+        most, start = jumps.get(release.product), there.get(release.product)
+        if most is None or start is None:
+            continue
+        place = products[release.product].major_place
+        if _JUMPS.index(jump(start, release.parsed, place)) > _JUMPS.index(most):
+            beyond.setdefault(release.product, []).append(f"={release.version}")
+    for product, versions in beyond.items():
+        yield Hold(product=product, range=" || ".join(versions), reason=OUT_OF_SCOPE)
+
+
+def case_of(
+    context: Context,
+    site: str,
+    *,
+    only: frozenset[str] | None = None,
+    jumps: Mapping[str, Jump] | None = None,
+) -> Case:
     """A site's situation now. Reads. Raises Refused when its inventory is not known.
 
-    With ``only``, every other product is held where it is.
+    With ``only``, every other product stays where it is; ``jumps``: how far some products may go.
     """
     known = context.store.sites.get(site)
     inventory = context.store.inventories.find(site)
@@ -198,7 +239,7 @@ def case_of(context: Context, site: str, *, only: frozenset[str] | None = None) 
             "no-inventory",
             f"what is installed on {known.label} is not known; link it, then refresh it",
         )
-    return Ground.read(context).case(known, inventory, only=only)
+    return Ground.read(context).case(known, inventory, only=only, jumps=jumps)
 
 
 def policy_of(context: Context, site: Site, products: Iterable[str]) -> dict[str, InForce]:

@@ -19,9 +19,16 @@ from windbreak.wording.words import counted
 
 
 def approve(
-    context: Context, plan: int, said: ApprovePlan, by: Principal, *, rollout: int | None = None
+    context: Context,
+    plan: int,
+    said: ApprovePlan,
+    by: Principal,
+    *,
+    rollout: int | None = None,
+    rules: tuple[str, ...] = (),
 ) -> SitePlan:
-    """Let a plan go: exactly its targets; ``rollout``: as a part of one. Writes.
+    """Let a plan go: exactly its targets; ``rollout``: as a part of one; ``rules``: those of the
+    house that let it go. Writes.
 
     Raises Refused when it is no draft, moves nothing, or starts from what is no longer there.
     """
@@ -45,6 +52,7 @@ def approve(
         restore_anyway=said.restore_anyway,
         changed_files=said.changed_files,
         patches=said.patches,
+        rules=rules,
     )
     drawn = tuple(planning.drawn(context, known))
     with context.store.transaction():

@@ -24,6 +24,7 @@ from windbreak.core.values.sites import (
     Site,
     SiteChange,
     Window,
+    WindowsOf,
 )
 from windbreak.links import signing
 from windbreak.links.adapter import Agent
@@ -43,7 +44,7 @@ from windbreak.operations.administration import instance
 from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
 from windbreak.operations.runs import debts
-from windbreak.operations.sites import inventories
+from windbreak.operations.sites import clients, inventories
 from windbreak.outside.at_once import at_once
 
 log = logging.getLogger("windbreak.sites")
@@ -94,6 +95,24 @@ def set_windows(
     changed = context.store.sites.change(site, windows=windows, timezone=timezone)
     context.record(by.name, f"{changed.label}: window set", site)
     return changed
+
+
+def set_windows_of(context: Context, where: WindowsOf, by: Principal) -> tuple[Site, ...]:
+    """Set the hours of all sites of a client, or on a host, at once. Writes. Raises NotFound."""
+    if where.host is not None:
+        context.store.hosts.get(where.host)
+    clients.check(context, where.client)
+    found = [
+        site
+        for site in context.store.sites.live()
+        if (where.host is None or site.host == where.host)
+        and (where.client is None or site.client == where.client)
+    ]
+    with context.store.transaction():
+        return tuple(
+            set_windows(context, site.id, where.windows, where.timezone or site.timezone, by)
+            for site in found
+        )
 
 
 def link_line(context: Context, site: str, by: Principal) -> LinkCode:

@@ -50,7 +50,7 @@ CSV: dict[int | str, Any] = {200: {"content": {"text/csv": {"schema": {"type": "
 _CDX: dict[int | str, Any] = {
     200: {"content": {"application/vnd.cyclonedx+json": {"schema": {"type": "object"}}}}
 }
-_ICS: dict[int | str, Any] = {200: {"content": {"text/calendar": {"schema": {"type": "string"}}}}}
+ICS: dict[int | str, Any] = {200: {"content": {"text/calendar": {"schema": {"type": "string"}}}}}
 _METRICS: dict[int | str, Any] = {
     200: {"content": {"application/openmetrics-text": {"schema": {"type": "string"}}}}
 }
@@ -100,7 +100,7 @@ def make_calendar_address(context: Ctx, who: Who, request: Request) -> CalendarA
     return CalendarAddress(url=f"{_own(request)}/api/v1/calendar.ics?key={key}")
 
 
-@open_router.get("/calendar.ics", response_class=Response, responses=_ICS)
+@open_router.get("/calendar.ics", response_class=Response, responses=ICS)
 def read_calendar(context: Ctx, request: Request, key: str) -> Response:
     """Deadlines and bookings, as iCalendar; the key is that of a calendar address."""
     accounts.reads_calendar(context, key)

@@ -5,11 +5,18 @@ from __future__ import annotations
 from datetime import date
 from typing import Annotated
 
-from fastapi import APIRouter, Query
+from fastapi import APIRouter, Query, Response
 
 from windbreak.core.values.basics import Zone
 from windbreak.core.values.bookings import Book, BookAll, BookedAll, Booking
-from windbreak.core.values.freezes import Frozen, NewFreeze, SiteFreeze
+from windbreak.core.values.freezes import (
+    CalendarRead,
+    FreezeCalendar,
+    Frozen,
+    NewFreeze,
+    NewFreezeCalendar,
+    SiteFreeze,
+)
 from windbreak.core.values.nightbooks import NightBook
 from windbreak.core.values.rollouts import (
     FailedMove,
@@ -26,6 +33,7 @@ from windbreak.operations.scheduling import (
     bookings,
     drafting,
     failed_moves,
+    freeze_calendars,
     freezes,
     nights,
     rollouts,
@@ -33,6 +41,7 @@ from windbreak.operations.scheduling import (
 )
 from windbreak.operations.views import calendar
 from windbreak.operations.views import rollouts as rollout_views
+from windbreak.service.routers.outward import ICS
 from windbreak.service.signin import Ctx, Number, Who
 
 router = APIRouter(tags=["scheduling"])
@@ -117,6 +126,39 @@ def add_freeze(context: Ctx, who: Who, new: NewFreeze) -> Frozen:
 def lift_freeze(context: Ctx, who: Who, id: Number) -> None:
     """Lift a freeze."""
     freezes.lift(context, id, who)
+
+
+@router.get("/freezes.ics", response_class=Response, responses=ICS)
+def read_freezes(context: Ctx, who: Who) -> Response:
+    """The freezes that are not over, as iCalendar."""
+    body = freeze_calendars.calendar_of_freezes(context)
+    return Response(body, media_type="text/calendar; charset=utf-8")
+
+
+@router.get("/freeze-calendars")
+def list_freeze_calendars(context: Ctx, who: Who) -> list[FreezeCalendar]:
+    """The calendars whose events are freezes."""
+    return freeze_calendars.listed(context)
+
+
+@router.post("/freeze-calendars", status_code=201)
+def add_freeze_calendar(context: Ctx, who: Who, new: NewFreezeCalendar) -> CalendarRead:
+    """Take the events of a calendar (iCalendar) for freezes: a text, or an address that is read
+    again every few hours.
+    """
+    return freeze_calendars.add(context, new, who)
+
+
+@router.post("/freeze-calendars/{id}/read")
+def read_freeze_calendar(context: Ctx, who: Who, id: str) -> CalendarRead:
+    """Read a subscribed calendar again now."""
+    return freeze_calendars.read(context, id, who.name)
+
+
+@router.delete("/freeze-calendars/{id}", status_code=204)
+def drop_freeze_calendar(context: Ctx, who: Who, id: str) -> None:
+    """Forget a calendar, and lift what it froze."""
+    freeze_calendars.drop(context, id, who)
 
 
 @router.get("/watch")

@@ -9,7 +9,16 @@ from fastapi import APIRouter, Query, Request, Response
 from windbreak.core.values.basics import State, Value, Zone, example
 from windbreak.core.values.inventories import Inventory
 from windbreak.core.values.plans import SitePlan
-from windbreak.core.values.sites import Host, LinkCode, LinkState, NewSite, Site, SiteChange, Window
+from windbreak.core.values.sites import (
+    Host,
+    LinkCode,
+    LinkState,
+    NewSite,
+    Site,
+    SiteChange,
+    Window,
+    WindowsOf,
+)
 from windbreak.core.values.verdicts import Answer, Verdict
 from windbreak.documents.named import Kind, Named
 from windbreak.documents.outlook import ActRow, Outlook
@@ -147,6 +156,12 @@ def mark_own(context: Ctx, who: Who, id: str, kind: str, slug: str) -> Site:
 def unmark_own(context: Ctx, who: Who, id: str, kind: str, slug: str) -> Site:
     """Take the mark away that a component was made for this site."""
     return sites.mark_own(context, id, f"{kind}/{slug}", who, own=False)
+
+
+@router.put("/windows")
+def set_windows_of(context: Ctx, who: Who, where: WindowsOf) -> list[Site]:
+    """Set the hours of all sites of a client, or on a host, at once."""
+    return list(sites.set_windows_of(context, where, who))
 
 
 @router.put("/sites/{id}/windows")

@@ -16,7 +16,7 @@ from typing import Literal
 from windbreak.core.values.findings import Finding
 from windbreak.core.values.sites import Site
 from windbreak.operations.context import Context
-from windbreak.operations.findings.causes import feeds, licences, releases, runs, sites
+from windbreak.operations.findings.causes import feeds, licences, nights, releases, runs, sites
 from windbreak.store.database import Mark
 
 Sort = Literal["site", "product", "feed", "licence", "fleet"]
@@ -180,6 +180,20 @@ CAUSES: tuple[Cause, ...] = (
         "licence seat product installed fleet",
         lambda s, _: licences.of_forecasts(s.context),
     ),
+    _cause("gates", "fleet", "rollout run booking", lambda s, _: nights.of_gates(s.context)),
+    _cause(
+        "failed-moves",
+        "fleet",
+        "failed-move booking plan",
+        lambda s, _: nights.of_failed_moves(s.context),
+    ),
+    _cause(
+        "no-place",
+        "fleet",
+        "timetable plan fleet",
+        lambda s, _: nights.of_left_out(s.context),
+    ),
+    _cause("calendars", "fleet", "freeze-calendar", lambda s, _: nights.of_calendars(s.context)),
     _cause("reviews", "fleet", "hold rule", lambda s, _: sites.of_reviews(s.context, s.names)),
     _cause("instance", "fleet", "fact", lambda s, _: sites.of_instance(s.context)),
 )

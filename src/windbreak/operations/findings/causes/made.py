@@ -28,7 +28,11 @@ def finding(
     text: str,
     act: NextAct,
     deadline: date | None = None,
+    *,
+    instant: datetime | None = None,
 ) -> Finding:
+    """A finding; its deadline is a day, or an ``instant``."""
+    by = datetime.combine(deadline, time(), tzinfo=UTC) if deadline else instant
     return Finding(
         id=id,
         kind=id.partition(":")[0],
@@ -40,5 +44,5 @@ def finding(
         text=text,
         act=act,
         opened_at=context.clock(),
-        deadline=datetime.combine(deadline, time(), tzinfo=UTC) if deadline else None,
+        deadline=by,
     )

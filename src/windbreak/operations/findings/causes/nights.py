@@ -1,0 +1,112 @@
+"""What gives cause for a finding in the nights: gates, moves that failed, what has no place."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from windbreak.core.values.findings import Finding
+from windbreak.operations.context import Context
+from windbreak.operations.findings.causes.made import act, finding
+from windbreak.operations.scheduling import failed_moves, gates, timetables
+from windbreak.wording.words import counted, listed
+
+
+def of_gates(context: Context) -> Iterator[Finding]:
+    """Gates that want a word, by when it has to be given so that nothing behind them moves."""
+    starts = {b.plan: b.starts_at for b in context.store.bookings.all(state="waiting")}
+    for told in gates.every(context):
+        if not told.wants_a_word:
+            continue
+        gate, rollout = told.gate, told.gate.rollout
+        behind = [starts[m.plan] for m in gate.before if m.plan in starts]
+        bad = listed(
+            [f"{context.store.sites.get(r.site).label} was {gates.ending(r)}" for r in told.badly]
+        )
+        yield finding(
+            context,
+            f"gate:{rollout.id}:{gate.id}",
+            "failed",
+            "high",
+            None,
+            f"**Rollout {rollout.id}**: {gates.name(context, gate)} wants your word.",
+            f"{bad}. {counted(len(gate.before), 'site')} wait behind it; unsaid in time, they go a "
+            "night later. Open it, leave the site out, or stop.",
+            act("See the rollout", "see-rollout", rollout=str(rollout.id)),
+            instant=min(behind, default=None),
+        )
+
+
+def of_failed_moves(context: Context) -> Iterator[Finding]:
+    """Moves that failed somewhere and that others are approved to make."""
+    standing = context.store.plans.standing(
+        [b.plan for b in context.store.bookings.all(state="waiting")]
+        + context.store.plans.to_book()
+    )
+    for move in failed_moves.waiting(context):
+        like = sorted(
+            {
+                plan.site
+                for plan in standing.values()
+                if plan.targets.get(move.product) == move.version and plan.site != move.site
+            }
+        )
+        if not like:
+            continue
+        labels = [context.store.sites.get(site).label for site in like]
+        known = context.store.products.find(move.product)
+        name = known.name if known else move.product
+        yield finding(
+            context,
+            f"failed-move:{move.id}",
+            "failed",
+            "high",
+            None,
+            f"**{name}** `{move.version}` failed on {context.store.sites.get(move.site).label}.",
+            f"{listed(labels[:4])}{f' and {len(labels) - 4} more' if len(labels) > 4 else ''} "
+            "would make the same move, and wait until you have decided: let it go, or hold it. "
+            f"Run {move.run} tells what happened.",
+            act("Let it go elsewhere", "let-go", product=move.product, version=move.version),
+        )
+
+
+def of_calendars(context: Context) -> Iterator[Finding]:
+    """Subscribed calendars of freezes that could not be read."""
+    for calendar in context.store.freeze_calendars.all():
+        if not calendar.fault:
+            continue
+        since = f", read last {calendar.read_at:%a %d %b}" if calendar.read_at else ""
+        yield finding(
+            context,
+            f"calendar:{calendar.id}",
+            "unknown",
+            "medium",
+            None,
+            f"The calendar **{calendar.id}** of freezes can’t be read.",
+            f"{calendar.fault}. What it told before{since} stands; what was added since is not "
+            "known here.",
+            act("Read it again", "read-calendar", calendar=calendar.id),
+        )
+
+
+def of_left_out(context: Context) -> Iterator[Finding]:
+    """Approved plans that have no place in the timetable."""
+    failed = failed_moves.waiting(context)
+    for left in timetables.left_out(context):
+        site = context.store.sites.find(left["site"])
+        plan = context.store.plans.find(left["plan"])
+        if site is None or site.retired_at is not None or plan is None:
+            continue
+        if plan.state != "approved" or not plan.to_book:
+            continue
+        if failed_moves.against(context, failed, site.id, plan.targets):
+            continue  # told of the move
+        yield finding(
+            context,
+            f"no-place:{plan.id}",
+            "blocked",
+            "medium",
+            site,
+            f"**{site.label}** is approved and has no night.",
+            str(left["text"]),
+            act("See the nights", "see-nights"),
+        )

@@ -13,10 +13,12 @@ import { useTheme } from "./mast/theme";
 /** Each page is loaded when somebody first goes there, or when the first view has long been shown:
  * then a service that goes away takes none of them along. */
 const PAGES = {
+  Calendar: () => import("./pages/calendar/page").then((m) => ({ default: m.CalendarPage })),
   Licences: () => import("./pages/licences/page").then((m) => ({ default: m.LicencesPage })),
   Plan: () => import("./pages/plan/page").then((m) => ({ default: m.PlanPage })),
   Product: () => import("./pages/product/page").then((m) => ({ default: m.ProductPage })),
   Products: () => import("./pages/products/page").then((m) => ({ default: m.ProductsPage })),
+  Rollout: () => import("./pages/rollout/page").then((m) => ({ default: m.RolloutPage })),
   Run: () => import("./pages/run/page").then((m) => ({ default: m.RunPage })),
   Runs: () => import("./pages/runs/page").then((m) => ({ default: m.RunsPage })),
   SignIn: () => import("./pages/sign-in/page").then((m) => ({ default: m.SignInPage })),
@@ -24,10 +26,12 @@ const PAGES = {
   Sites: () => import("./pages/sites/page").then((m) => ({ default: m.SitesPage })),
   Today: () => import("./pages/today/page").then((m) => ({ default: m.TodayPage })),
 };
+const CalendarPage = lazy(PAGES.Calendar);
 const LicencesPage = lazy(PAGES.Licences);
 const PlanPage = lazy(PAGES.Plan);
 const ProductPage = lazy(PAGES.Product);
 const ProductsPage = lazy(PAGES.Products);
+const RolloutPage = lazy(PAGES.Rollout);
 const RunPage = lazy(PAGES.Run);
 const RunsPage = lazy(PAGES.Runs);
 const SignInPage = lazy(PAGES.SignIn);
@@ -92,6 +96,8 @@ function App() {
         <Route path="/products" element={<ProductsPage />} />
         <Route path="/products/:kind/:slug" element={<ProductPage />} />
         <Route path="/licences" element={<LicencesPage />} />
+        <Route path="/calendar" element={<CalendarPage />} />
+        <Route path="/rollouts/:id" element={<RolloutPage />} />
         <Route path="/runs" element={<RunsPage />} />
         <Route path="/runs/:id" element={<RunPage />} />
         <Route path="*" element={<NotHere />} />

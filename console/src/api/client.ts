@@ -129,6 +129,16 @@ export const asked = {
     queryKey: ["site", site, "errands"],
     queryFn: () => told(api.GET("/api/v1/errands", { params: { query: { site } } })),
   }),
+  nights: (from: string | null, days: number, zone: string) => ({
+    queryKey: ["nights", from ?? "", days, zone],
+    queryFn: () =>
+      told(api.GET("/api/v1/nights", { params: { query: { from: from ?? undefined, days, zone, proposed: true } } })),
+  }),
+  rollouts: () => ({ queryKey: ["rollouts"], queryFn: () => told(api.GET("/api/v1/rollouts")) }),
+  rollout: (id: number) => ({
+    queryKey: ["rollouts", id],
+    queryFn: () => told(api.GET("/api/v1/rollouts/{id}", { params: { path: { id } } })),
+  }),
   runs: () => ({ queryKey: ["runs"], queryFn: () => told(api.GET("/api/v1/runs")) }),
   run: (id: number) => ({
     queryKey: ["run", id],

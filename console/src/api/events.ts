@@ -3,12 +3,14 @@ import { queries } from "./client";
 
 /** Which queries an event of a kind makes old. */
 const TOUCHED: Record<string, string[]> = {
-  run: ["run", "runs", "today", "site", "products"],
+  run: ["run", "runs", "today", "site", "products", "nights", "rollouts"],
   site: ["site", "today", "products", "licences", "coverage"],
-  plan: ["plans", "site", "today"],
-  booking: ["plans", "site", "today"],
-  freeze: ["plans", "site", "today"],
-  rollout: ["today"],
+  plan: ["plans", "site", "today", "nights", "rollouts"],
+  booking: ["plans", "site", "today", "nights", "rollouts"],
+  freeze: ["plans", "site", "today", "nights"],
+  rollout: ["today", "nights", "rollouts"],
+  watch: ["nights"],
+  "failed-move": ["today", "nights", "rollouts", "products"],
   feed: ["today", "feeds", "coverage"],
   release: ["today", "feeds", "products", "licences", "site", "coverage"],
   product: ["today", "products", "licences", "site", "coverage"],

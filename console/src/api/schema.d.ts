@@ -600,6 +600,71 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/freeze-calendars": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Freeze Calendars
+         * @description The calendars whose events are freezes.
+         */
+        get: operations["list_freeze_calendars_api_v1_freeze_calendars_get"];
+        put?: never;
+        /**
+         * Add Freeze Calendar
+         * @description Take the events of a calendar (iCalendar) for freezes: a text, or an address that is read
+         *     again every few hours.
+         */
+        post: operations["add_freeze_calendar_api_v1_freeze_calendars_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/freeze-calendars/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Drop Freeze Calendar
+         * @description Forget a calendar, and lift what it froze.
+         */
+        delete: operations["drop_freeze_calendar_api_v1_freeze_calendars__id__delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/freeze-calendars/{id}/read": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Read Freeze Calendar
+         * @description Read a subscribed calendar again now.
+         */
+        post: operations["read_freeze_calendar_api_v1_freeze_calendars__id__read_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/freezes": {
         parameters: {
             query?: never;
@@ -618,6 +683,26 @@ export interface paths {
          * @description Leave sites alone for a while; bookings that it meets are booked anew.
          */
         post: operations["add_freeze_api_v1_freezes_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/freezes.ics": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read Freezes
+         * @description The freezes that are not over, as iCalendar.
+         */
+        get: operations["read_freezes_api_v1_freezes_ics_get"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1160,6 +1245,27 @@ export interface paths {
          * @description The live night book: what a timetable of the next four weeks is made from.
          */
         get: operations["show_night_book_api_v1_night_book_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/nights": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show Nights
+         * @description The nights from a day on, each from noon to noon in a zone: what is booked and why then, what
+         *     could be, what is not and why.
+         */
+        get: operations["show_nights_api_v1_nights_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2466,6 +2572,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/windows": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Set Windows Of
+         * @description Set the hours of all sites of a client, or on a host, at once.
+         */
+        put: operations["set_windows_of_api_v1_windows_put"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/health": {
         parameters: {
             query?: never;
@@ -2714,7 +2840,8 @@ export interface components {
          * Approval
          * @description Who let a plan go, when and why. ``restore_anyway``: also when orders came in meanwhile;
          *     ``changed_files``: what becomes of files of components that were changed in place; ``patches``:
-         *     patch releases of the targets that appear meanwhile may be taken too.
+         *     patch releases of the targets that appear meanwhile may be taken too; ``rules``: those of the
+         *     house that let it go, and with which it dies.
          */
         Approval: {
             /**
@@ -2736,6 +2863,11 @@ export interface components {
              * @default false
              */
             restore_anyway: boolean;
+            /**
+             * Rules
+             * @default []
+             */
+            rules: string[];
             /** Why */
             why: string;
         };
@@ -3009,12 +3141,80 @@ export interface components {
             version: string;
         };
         /**
+         * Calendar
+         * @description The nights from a day on. ``booked`` and ``unbooked`` count sites; ``clear``: those with
+         *     nothing to do; ``proposed``: whether what is not approved yet has been placed as well.
+         */
+        Calendar: {
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** Booked */
+            booked: number;
+            /** Bookings */
+            bookings: components["schemas"]["NightBooking"][];
+            /** Clear */
+            clear: number;
+            /**
+             * End
+             * Format: date-time
+             */
+            end: string;
+            /** Frozen */
+            frozen: components["schemas"]["windbreak__documents__calendar__Frozen"][];
+            /** Gates */
+            gates: components["schemas"]["NightGate"][];
+            /** Hosts */
+            hosts: components["schemas"]["NightHost"][];
+            /** Left Out */
+            left_out: components["schemas"]["LeftOutSite"][];
+            /** Opened */
+            opened: components["schemas"]["Opened"][];
+            /** Proposed */
+            proposed: boolean;
+            /**
+             * Start
+             * Format: date-time
+             */
+            start: string;
+            /** Stays Out */
+            stays_out: components["schemas"]["StaysOut"][];
+            /** Unbooked */
+            unbooked: number;
+        };
+        /**
          * CalendarAddress
          * @description An address that calendars read; whoever knows it can read deadlines and bookings.
          */
         CalendarAddress: {
             /** Url */
             url: string;
+        };
+        /**
+         * CalendarRead
+         * @description What a reading of a calendar brought.
+         */
+        CalendarRead: {
+            calendar: components["schemas"]["FreezeCalendar"];
+            /** Freezes */
+            freezes: number;
+            /**
+             * Moved
+             * @default []
+             */
+            moved: string[];
+            /**
+             * Out
+             * @default []
+             */
+            out: string[];
+            /**
+             * Placed
+             * @default []
+             */
+            placed: string[];
         };
         /**
          * CameIn
@@ -3899,6 +4099,43 @@ export interface components {
              */
             to: string;
         };
+        /**
+         * FreezeCalendar
+         * @description A calendar of freezes as it was read last; ``fault`` where the last reading failed.
+         * @example {
+         *       "client": "Ness",
+         *       "id": "ness-season",
+         *       "url": "https://ness.example/season.ics"
+         *     }
+         */
+        FreezeCalendar: {
+            /** Client */
+            client?: string | null;
+            /**
+             * Fault
+             * @default
+             */
+            fault: string;
+            /** Host */
+            host?: string | null;
+            /** Id */
+            id: string;
+            /** Made By */
+            made_by: string;
+            /** Read At */
+            read_at?: string | null;
+            /** Site */
+            site?: string | null;
+            /** Tried At */
+            tried_at?: string | null;
+            /** Url */
+            url?: string | null;
+            /**
+             * Zone
+             * @default Europe/London
+             */
+            zone: string;
+        };
         /** FromExclusion */
         FromExclusion: {
             /**
@@ -3909,28 +4146,6 @@ export interface components {
             kind: "from";
             /** Needs */
             needs: string;
-        };
-        /**
-         * Frozen
-         * @description A freeze that was entered, and what came of the bookings that it met.
-         */
-        Frozen: {
-            freeze: components["schemas"]["SiteFreeze"];
-            /**
-             * Moved
-             * @default []
-             */
-            moved: string[];
-            /**
-             * Out
-             * @default []
-             */
-            out: string[];
-            /**
-             * Placed
-             * @default []
-             */
-            placed: string[];
         };
         /**
          * Gate
@@ -4151,7 +4366,8 @@ export interface components {
         };
         /**
          * InForce
-         * @description What holds for one product on one site, and which rules say so ("" where none does).
+         * @description What holds for one product on one site, and which rules say so ("" where none does);
+         *     ``take_rule`` is the id of the rule that says whether it is taken.
          */
         InForce: {
             /** Channels */
@@ -4175,6 +4391,13 @@ export interface components {
             take: "by-itself" | "ask" | "never";
             /** Take By */
             take_by: string;
+            /** Take Jump */
+            take_jump?: ("major" | "minor" | "patch") | null;
+            /**
+             * Take Rule
+             * @default
+             */
+            take_rule: string;
         };
         /**
          * Installed
@@ -4667,6 +4890,20 @@ export interface components {
          * @description An approved plan that has no place in the timetable, and why not.
          */
         LeftOut: {
+            /** Plan */
+            plan: number;
+            /** Site */
+            site: string;
+            /** Text */
+            text: string;
+        };
+        /**
+         * LeftOutSite
+         * @description An approved plan that has no place, why not, and what would help.
+         */
+        LeftOutSite: {
+            /** Label */
+            label: string;
             /** Plan */
             plan: number;
             /** Site */
@@ -5254,6 +5491,36 @@ export interface components {
             to: string;
         };
         /**
+         * NewFreezeCalendar
+         * @description A calendar (iCalendar) whose events are freezes: what it is called, for whom it is, and its
+         *     address where it is subscribed, else its ``text``. ``zone`` is meant by days and times without
+         *     one.
+         * @example {
+         *       "client": "Ness",
+         *       "id": "ness-season",
+         *       "url": "https://ness.example/season.ics"
+         *     }
+         */
+        NewFreezeCalendar: {
+            /** Client */
+            client?: string | null;
+            /** Host */
+            host?: string | null;
+            /** Id */
+            id: string;
+            /** Site */
+            site?: string | null;
+            /** Text */
+            text?: string | null;
+            /** Url */
+            url?: string | null;
+            /**
+             * Zone
+             * @default Europe/London
+             */
+            zone: string;
+        };
+        /**
          * NewHold
          * @description A decision not to move a product, on one site or (None) everywhere.
          * @example {
@@ -5522,6 +5789,7 @@ export interface components {
         /**
          * NewRule
          * @description What is decided, where, of what, and why. What it says nothing of is left to others.
+         *     ``jump``: how far what is taken by itself may go, as far as a major where nothing is said.
          * @example {
          *       "client": "Ness Ferries",
          *       "reason": "season",
@@ -5535,6 +5803,8 @@ export interface components {
             channels?: ("stable" | "preview")[] | null;
             /** Client */
             client?: string | null;
+            /** Jump */
+            jump?: ("major" | "minor" | "patch") | null;
             /** Maker */
             maker?: string | null;
             /** Product */
@@ -5766,6 +6036,110 @@ export interface components {
             watch: components["schemas"]["Watch"][];
         };
         /**
+         * NightBooking
+         * @description Work at a site in a night: approved, not approved yet (then it has no booking), or as its run
+         *     went. ``why`` says why then; ``reckoned`` how long it takes and what that is drawn from.
+         */
+        NightBooking: {
+            /**
+             * Back Until
+             * Format: date-time
+             */
+            back_until: string;
+            /** Booking */
+            booking?: number | null;
+            /** Due */
+            due?: string | null;
+            /**
+             * Due For
+             * @default
+             */
+            due_for: string;
+            /**
+             * Ends At
+             * Format: date-time
+             */
+            ends_at: string;
+            /** Host */
+            host: string | null;
+            /** Label */
+            label: string;
+            /** Moves */
+            moves: number;
+            /**
+             * Pinned
+             * @default false
+             */
+            pinned: boolean;
+            /** Plan */
+            plan?: number | null;
+            /** Reckoned */
+            reckoned: string;
+            /** Rollout */
+            rollout?: number | null;
+            /** Run */
+            run?: number | null;
+            /** Site */
+            site: string;
+            /**
+             * Starts At
+             * Format: date-time
+             */
+            starts_at: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "approved" | "not yet" | "running" | "done" | "failed";
+            /** Twin */
+            twin: boolean;
+            /**
+             * Watched
+             * @default
+             */
+            watched: string;
+            /** Wave */
+            wave?: ("twin" | "canary" | "rest") | null;
+            /** Why */
+            why: string;
+        };
+        /**
+         * NightGate
+         * @description A gate between two waves: closed from when to when, and what it waits for.
+         */
+        NightGate: {
+            /**
+             * End
+             * Format: date-time
+             */
+            end: string;
+            /** Label */
+            label: string;
+            /** Rollout */
+            rollout: number;
+            /**
+             * Start
+             * Format: date-time
+             */
+            start: string;
+            /** Text */
+            text: string;
+        };
+        /**
+         * NightHost
+         * @description A host as a lane; ``id`` None: the sites on no host of ours.
+         */
+        NightHost: {
+            /** At Once */
+            at_once: number | null;
+            /** Id */
+            id: string | null;
+            /** Name */
+            name: string;
+            /** Sites */
+            sites: number;
+        };
+        /**
          * Objective
          * @description The vector that is made smallest, compared from the top.
          */
@@ -5832,6 +6206,24 @@ export interface components {
              * @default
              */
             why: string;
+        };
+        /**
+         * Opened
+         * @description When some site of a host may be worked on.
+         */
+        Opened: {
+            /**
+             * End
+             * Format: date-time
+             */
+            end: string;
+            /** Host */
+            host: string | null;
+            /**
+             * Start
+             * Format: date-time
+             */
+            start: string;
         };
         /**
          * Outlook
@@ -6565,6 +6957,8 @@ export interface components {
             client?: string | null;
             /** Id */
             id: string;
+            /** Jump */
+            jump?: ("major" | "minor" | "patch") | null;
             /**
              * Made At
              * Format: date-time
@@ -7885,6 +8279,29 @@ export interface components {
             windows: components["schemas"]["Window"][];
         };
         /**
+         * WindowsOf
+         * @description The windows of all sites of a client, or on a host. ``timezone`` None: each keeps its own.
+         * @example {
+         *       "client": "Ness Ferries",
+         *       "windows": [
+         *         {
+         *           "end": "04:00",
+         *           "start": "02:00"
+         *         }
+         *       ]
+         *     }
+         */
+        WindowsOf: {
+            /** Client */
+            client?: string | null;
+            /** Host */
+            host?: string | null;
+            /** Timezone */
+            timezone?: string | null;
+            /** Windows */
+            windows: components["schemas"]["Window"][];
+        };
+        /**
          * Word
          * @description A person's word that a gate opens though a run before it did not end well.
          */
@@ -7905,6 +8322,28 @@ export interface components {
             why: string;
         };
         /**
+         * Frozen
+         * @description A freeze that was entered, and what came of the bookings that it met.
+         */
+        windbreak__core__values__freezes__Frozen: {
+            freeze: components["schemas"]["SiteFreeze"];
+            /**
+             * Moved
+             * @default []
+             */
+            moved: string[];
+            /**
+             * Out
+             * @default []
+             */
+            out: string[];
+            /**
+             * Placed
+             * @default []
+             */
+            placed: string[];
+        };
+        /**
          * Fact
          * @description One of the things that together make a version impossible.
          */
@@ -7920,6 +8359,36 @@ export interface components {
             product?: string | null;
             /** Subject */
             subject?: string | null;
+        };
+        /**
+         * Frozen
+         * @description When what is left alone: a site, all of a host or a client, or (none of them) the fleet.
+         */
+        windbreak__documents__calendar__Frozen: {
+            /** Client */
+            client: string | null;
+            /**
+             * End
+             * Format: date-time
+             */
+            end: string;
+            /** Freeze */
+            freeze: number;
+            /** Host */
+            host: string | null;
+            /** Hosts */
+            hosts: (string | null)[];
+            /** Reason */
+            reason: string;
+            /** Site */
+            site: string | null;
+            /**
+             * Start
+             * Format: date-time
+             */
+            start: string;
+            /** Where */
+            where: string;
         };
         /**
          * Fact
@@ -10462,6 +10931,272 @@ export interface operations {
             };
         };
     };
+    list_freeze_calendars_api_v1_freeze_calendars_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FreezeCalendar"][];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    add_freeze_calendar_api_v1_freeze_calendars_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewFreezeCalendar"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CalendarRead"];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    drop_freeze_calendar_api_v1_freeze_calendars__id__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    read_freeze_calendar_api_v1_freeze_calendars__id__read_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CalendarRead"];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
     list_freezes_api_v1_freezes_get: {
         parameters: {
             query?: never;
@@ -10546,7 +11281,72 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Frozen"];
+                    "application/json": components["schemas"]["windbreak__core__values__freezes__Frozen"];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    read_freezes_api_v1_freezes_ics_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/calendar": string;
                 };
             };
             /** @description That can't be read */
@@ -12757,6 +13557,78 @@ export interface operations {
             };
         };
     };
+    show_nights_api_v1_nights_get: {
+        parameters: {
+            query?: {
+                /** @description the first day; last night where none is told */
+                from?: string | null;
+                days?: number;
+                zone?: string;
+                /** @description also where what is not approved yet would go */
+                proposed?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Calendar"];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
     show_plan_api_v1_plans__id__get: {
         parameters: {
             query?: never;
@@ -13044,7 +13916,7 @@ export interface operations {
         };
         requestBody?: {
             content: {
-                "application/json": components["schemas"]["RunNow"] | null;
+                "application/json": components["schemas"]["RunNow"];
             };
         };
         responses: {
@@ -17906,6 +18778,75 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    set_windows_of_api_v1_windows_put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WindowsOf"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Site"][];
+                };
             };
             /** @description That can't be read */
             400: {

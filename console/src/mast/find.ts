@@ -12,6 +12,7 @@ const ACTS: Place[] = [
   { to: "/sites", label: "See every site" },
   { to: "/products", label: "See every product" },
   { to: "/licences", label: "See licences and feeds" },
+  { to: "/calendar", label: "See the nights" },
   { to: "/runs", label: "See the runs" },
 ];
 const MOST = 8;

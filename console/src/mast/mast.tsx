@@ -10,6 +10,7 @@ const PLACES = [
   ["/", "Today"],
   ["/sites", "Sites"],
   ["/products", "Products"],
+  ["/calendar", "Calendar"],
   ["/runs", "Runs"],
   ["/licences", "Licences & feeds"],
 ] as const;

@@ -88,6 +88,26 @@ class Calendars(WithContext):
         first, second, *_ = freezes.listed(self.context)
         self.assertEqual(second.from_ - first.from_, timedelta(days=7))
 
+    def test_what_recurs_keeps_its_hour_over_a_change_of_clocks_its_exceptions_and_its_end(
+        self,
+    ) -> None:
+        lines = (
+            "DTSTART;TZID=Europe/London:20260315T200000\r\nDTEND;TZID=Europe/London:20260315T220000"
+            "\r\nSUMMARY:Sale\r\nRRULE:FREQ=WEEKLY;UNTIL=20260412T235959Z"
+            "\r\nEXDATE;TZID=Europe/London:20260322T200000"
+        )
+        anew = (
+            "RECURRENCE-ID;TZID=Europe/London:20260405T200000\r\nDTSTART:20260406T100000Z"
+            "\r\nDTEND:20260406T110000Z\r\nSUMMARY:Sale, moved"
+        )
+        self.context.clock = lambda: datetime(2026, 3, 1, tzinfo=UTC)
+        self.assertEqual(self.add(calendar(event("a", lines), event("a", anew))), 4)
+        begin = [f.from_.astimezone(UTC) for f in freezes.listed(self.context)]
+        self.assertEqual(
+            [f"{at:%d %b %H:%M}" for at in begin],
+            ["15 Mar 20:00", "29 Mar 19:00", "06 Apr 10:00", "12 Apr 19:00"],
+        )
+
     def test_it_is_read_again_and_only_what_changed_changes(self) -> None:
         self.feeds()
         plan = self.approved(SITE)

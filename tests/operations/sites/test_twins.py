@@ -6,7 +6,7 @@ from unittest import mock
 from tests.operations.runs.within import WithRuns
 from tests.operations.within import RHONA, look_again
 from windbreak.core.scheduling.openings import openings
-from windbreak.core.values.bookings import NewRollout
+from windbreak.core.values.rollouts import NewRollout
 from windbreak.core.values.tasks import Task
 from windbreak.links.adapter import Agent
 from windbreak.links.millrace import MillraceAgent
@@ -132,15 +132,18 @@ class Twins(WithTwin):
     def test_a_rehearsal_begins_on_a_twin_that_is_as_its_site(self) -> None:
         put(self.place(TWIN), "plugin/lee", "5.5")
         sites.refresh(self.context, TWIN)
-        new = NewRollout(product="plugin/oarlock", version="7.2", site=SITE)
-        rollout = rollouts.start_rollout(self.context, new, RHONA)
+        new = NewRollout(product="plugin/oarlock", version="7.2", sites=(SITE,), refresh_twins=True)
+        rollout = rollouts.approve(self.context, new, RHONA)
         self.assertEqual(rollout.state, "refreshing")
         self.assertEqual(self.context.store.bookings.all(rollout=rollout.id), [])
         tasks.carry_out(self.context, rollout.task or 0)
-        rollouts.tend_rollouts(self.context)
+        rollouts.tend(self.context)
         rollout = self.context.store.rollouts.get(rollout.id)
-        self.assertEqual(rollout.state, "rehearsing", rollout.text)
-        (booking,) = self.context.store.bookings.all(rollout=rollout.id)
+        self.assertEqual(rollout.state, "going", rollout.text)
+        booking, after = sorted(
+            self.context.store.bookings.all(rollout=rollout.id), key=lambda b: b.starts_at
+        )
+        self.assertGreater(after.starts_at, booking.starts_at)
         plan = self.context.store.plans.get(booking.plan)
         self.assertEqual(plan.start["plugin/lee"], "5.4")  # as on the site
 

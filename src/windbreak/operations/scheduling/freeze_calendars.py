@@ -7,13 +7,14 @@ changes nothing, and says so.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterator
 from datetime import date, datetime, time, timedelta
 from typing import Any, NamedTuple
 from zoneinfo import ZoneInfo
 
-import recurring_ical_events
+from dateutil.rrule import rrule, rruleset, rrulestr
 from icalendar import Calendar, Event
+from icalendar.prop import vRecur
 
 from windbreak.core.values.accounts import Principal
 from windbreak.core.values.freezes import (
@@ -126,7 +127,7 @@ def _read(context: Context, text: str, zone: str) -> list[_Told]:
     now = context.clock()
     try:
         calendar = Calendar.from_ical(text)
-        told = sorted(set(_told(_coming(calendar, now), ZoneInfo(zone))))
+        told = sorted(set(_coming(calendar, now, ZoneInfo(zone))))
     except Exception as error:  # whatever the package meets in what somebody else wrote
         said = str(error).splitlines()[0] if str(error) else type(error).__name__
         raise Refused("bad-calendar", f"this is no iCalendar that can be read: {said}") from None
@@ -135,22 +136,62 @@ def _read(context: Context, text: str, zone: str) -> list[_Told]:
     return told
 
 
-def _coming(calendar: Any, now: datetime) -> Iterator[Any]:
-    """The events to come, as many as are taken and one; what recurs forever is never all made."""
-    for number, event in enumerate(recurring_ical_events.of(calendar).after(now)):
-        start = _instant(event.start, ZoneInfo("UTC"))
-        if number > MOST_EVENTS or start > now + AHEAD:
-            return
-        yield event
-
-
-def _told(events: Iterable[Any], zone: ZoneInfo) -> Iterator[_Told]:
+def _coming(calendar: Any, now: datetime, zone: ZoneInfo) -> Iterator[_Told]:
+    """What its events freeze, from now on, each time; no more than is taken, and one."""
+    events = [
+        event
+        for event in calendar.walk("VEVENT")
+        if event.get("STATUS") != "CANCELLED" and event.get("TRANSP") != "TRANSPARENT"
+    ]
+    # A time of something that recurs may have been told anew: by its id and the time it stands for.
+    anew = {
+        (str(event.get("UID")), _instant(event["RECURRENCE-ID"].dt, zone))
+        for event in calendar.walk("VEVENT")
+        if "RECURRENCE-ID" in event
+    }
+    count = 0
     for event in events:
-        if event.get("STATUS") == "CANCELLED" or event.get("TRANSP") == "TRANSPARENT":
-            continue
-        start, end = _instant(event.start, zone), _instant(event.end, zone)
-        if end > start:
-            yield _Told(start, end, str(event.get("SUMMARY") or "frozen").strip() or "frozen")
+        length = _instant(event.end, zone) - _instant(event.start, zone)
+        reason = str(event.get("SUMMARY") or "").strip() or "frozen"
+        for start in _times(event, zone, now - length):
+            again = (str(event.get("UID")), start) in anew and "RECURRENCE-ID" not in event
+            if start > now + AHEAD:
+                break
+            if again or start + length <= now or length <= timedelta():
+                continue
+            yield _Told(start, start + length, reason)
+            count += 1
+            if count > MOST_EVENTS:
+                return
+
+
+def _times(event: Any, zone: ZoneInfo, since: datetime) -> Iterator[datetime]:
+    """When an event begins, each time from about an instant on. What recurs does so by the clock of
+    its own zone.
+    """
+    first = event.start
+    own = (first.tzinfo if isinstance(first, datetime) else None) or zone
+    begins = _instant(first, zone).astimezone(own).replace(tzinfo=None)
+    if "RRULE" not in event and "RDATE" not in event:
+        yield begins.replace(tzinfo=own)
+        return
+    times = rruleset()
+    times.rdate(begins)
+    if "RRULE" in event:
+        told = dict(event["RRULE"])
+        until = [_instant(one, zone).astimezone(own) for one in told.pop("UNTIL", ())]
+        rule = str(vRecur(told).to_ical().decode())  # type: ignore[no-untyped-call]
+        ruled = rrulestr(rule, dtstart=begins)
+        assert isinstance(ruled, rrule)  # one rule was given
+        times.rrule(ruled.replace(until=until[0].replace(tzinfo=None)) if until else ruled)
+    for name, take in (("RDATE", times.rdate), ("EXDATE", times.exdate)):
+        listed_ = event.get(name, ())
+        for one in listed_ if isinstance(listed_, list) else [listed_] if listed_ else ():
+            for day in one.dts:
+                take(_instant(day.dt, zone).astimezone(own).replace(tzinfo=None))
+    start = since.astimezone(own).replace(tzinfo=None) - timedelta(days=1)
+    for when in times.xafter(start, inc=True):
+        yield when.replace(tzinfo=own)
 
 
 def _instant(when: date | datetime, zone: ZoneInfo) -> datetime:

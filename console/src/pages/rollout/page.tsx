@@ -1,0 +1,324 @@
+import { useMutation, useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link, useParams } from "react-router";
+import { api, asked, queries, told } from "../../api/client";
+import { Belt } from "../../belt/belt";
+import { Ask } from "../../pieces/dialog";
+import { Load } from "../../pieces/load";
+import { clock, day, plural } from "../../pieces/time";
+import { Glyph } from "../../states/states";
+import { begun, type Going, kin, stopping, type Story, underWay, waveText, WAVES } from "./state";
+
+/** A rollout: its waves below each other with the gates between them, and what wants a word. */
+export function RolloutPage() {
+  const id = Number(useParams().id);
+  const rollout = useQuery(asked.rollout(id));
+  const today = useQuery(asked.today());
+  const story = rollout.data;
+  return (
+    <>
+      {today.data && (
+        <Belt sites={today.data.sites} subjects={story?.members.filter((m) => m.state !== "left out").map((m) => m.site) ?? []}>
+          <p className="caption">
+            <b>
+              {story?.members.filter((m) => m.state !== "left out").length ?? 0} of {today.data.sites.length} are in this rollout
+            </b>
+            {story && waveText(story.members)}
+          </p>
+        </Belt>
+      )}
+      <main id="main" className="page">
+        <title>{`Rollout ${id} · Windbreak`}</title>
+        <Load query={rollout} rows={10}>
+          {(one) => (
+            <>
+              <div className="head ruled">
+                <h1>{one.title}</h1>
+                <span className="q">
+                  rollout {one.rollout.id} · approved by {one.rollout.made_by}, {day(one.rollout.made_at)}, {clock(one.rollout.made_at)}
+                  {one.rollout.why && `: “${one.rollout.why}”`}
+                </span>
+              </div>
+              <div className="cols">
+                <Waves story={one} />
+                <Side story={one} />
+              </div>
+            </>
+          )}
+        </Load>
+      </main>
+    </>
+  );
+}
+
+function Waves({ story }: { story: Story }) {
+  const rail = WAVES.map(([wave, label]) => ({ wave, label, members: story.members.filter((one) => one.wave === wave) })).filter(
+    (one) => one.members.length > 0,
+  );
+  return (
+    <div>
+      <ol className="wave-rail">
+        {rail.map(({ wave, label, members }, index) => (
+          <li key={wave}>
+            <span className={begun(members) ? "disc on" : "disc"} aria-hidden="true">
+              {index + 1}
+            </span>
+            <div>
+              <h2>
+                {label} <span className="q">{waveText(members)}</span>
+              </h2>
+              <ul className="members">
+                {members.map((member) => (
+                  <One key={member.site} member={member} />
+                ))}
+              </ul>
+              {wave === "canary" && story.gates.filter((gate) => gate.id === "canaries").map((gate) => <Gate key={gate.id} gate={gate} />)}
+            </div>
+          </li>
+        ))}
+      </ol>
+      <Out story={story} />
+    </div>
+  );
+}
+
+function One({ member }: { member: Going }) {
+  const when = member.at ? `${day(member.at).slice(0, 6)} ${clock(member.at)}` : "";
+  const to = member.run != null ? `/runs/${member.run}` : `/sites/${member.site}/plan`;
+  const text = member.text || (member.covers.length ? `Covers ${member.covers.join(", ")}.` : member.why);
+  return (
+    <li>
+      <p>
+        <Glyph state={kin(member)} />{" "}
+        <Link className="nm" to={to}>
+          {member.label}
+        </Link>{" "}
+        <span className="v">{when}</span>
+      </p>
+      <p className={`is-${kin(member)}`}>
+        {member.state}
+        {member.urgent && ", does not wait"} · {plural(member.moves, "move")}
+      </p>
+      <p className="q">{text}</p>
+    </li>
+  );
+}
+
+function Gate({ gate }: { gate: Story["gates"][number] }) {
+  return (
+    <p className={`gate ${gate.state === "wants a word" ? "shut" : ""}`}>
+      <GateSign open={gate.state === "open"} />
+      <b>Gate, {gate.state}.</b> {gate.text}
+      {gate.opens && gate.state === "quiet" && ` It opens ${day(gate.opens)}, ${clock(gate.opens)}.`}
+    </p>
+  );
+}
+
+/** Two posts with a bar: laid across, or lifted. */
+function GateSign({ open }: { open: boolean }) {
+  return (
+    <svg width="22" height="16" viewBox="0 0 22 16" aria-hidden="true">
+      <path d={`M3 1v14M19 1v14${open ? "M3 12L15 2" : "M3 6h16M3 10h16"}`} fill="none" stroke="currentColor" strokeWidth="2" />
+    </svg>
+  );
+}
+
+function Out({ story }: { story: Story }) {
+  const count = story.stays_out.reduce((sum, one) => sum + one.sites.length, 0);
+  if (count === 0) return null;
+  return (
+    <section aria-label="Not in the waves">
+      <h2 className="border-b border-line-strong pb-1">{plural(count, "site")} are not in the waves</h2>
+      <ul className="unbooked">
+        {story.stays_out.map((one) => (
+          <li key={one.text}>
+            <Glyph state={one.state} />
+            <span className="nm">{one.labels.slice(0, 4).join(", ")}{one.labels.length > 4 && ` and ${one.labels.length - 4} more`}</span>
+            <span className="q">{one.text}</span>
+          </li>
+        ))}
+      </ul>
+    </section>
+  );
+}
+
+function Side({ story }: { story: Story }) {
+  const words = story.gates.filter((gate) => gate.state === "wants a word");
+  const twins = story.gates.filter((gate) => gate.id !== "canaries");
+  return (
+    <aside className="side">
+      <section>
+        <h2>
+          How it stands <span>{story.rollout.state}</span>
+        </h2>
+        <p className="pt-2">{story.rollout.text}</p>
+      </section>
+      {words.map((gate) => (
+        <WantsWord key={gate.id} story={story} gate={gate} />
+      ))}
+      {story.failed.map((move) => (
+        <LetGo key={`${move.product} ${move.version}`} move={move} />
+      ))}
+      {twins.length > 0 && (
+        <section>
+          <h2>
+            Gates of twins <span>{twins.length}</span>
+          </h2>
+          {twins.map((gate) => (
+            <Gate key={gate.id} gate={gate} />
+          ))}
+        </section>
+      )}
+      <Change story={story} />
+    </aside>
+  );
+}
+
+const refresh = () => void queries.invalidateQueries();
+
+/** A gate behind which something did not end well: open it, go on without a site, or wait. */
+function WantsWord({ story, gate }: { story: Story; gate: Story["gates"][number] }) {
+  const [why, setWhy] = useState("");
+  const open = useMutation({
+    mutationFn: () =>
+      told(api.POST("/api/v1/rollouts/{id}/open-gate", { params: { path: { id: story.rollout.id } }, body: { gate: gate.id, why } })),
+    onSuccess: refresh,
+  });
+  return (
+    <section className="wants" aria-label="A gate wants your word">
+      <h2>The gate wants your word</h2>
+      <p className="pt-2">
+        {gate.label}: {gate.text}
+      </p>
+      <div className="field pt-2">
+        <label htmlFor={`word-${gate.id}`}>Why it may open</label>
+        <input id={`word-${gate.id}`} className="in" value={why} onChange={(event) => setWhy(event.target.value)} />
+      </div>
+      {open.isError && <p className="err">{open.error.message}</p>}
+      <button className="btn go mt-2" disabled={open.isPending} onClick={() => open.mutate()}>
+        Open it for {plural(gate.before.length, "site")}
+      </button>
+      <p className="q pt-2">Unsaid, those behind it go a night later.</p>
+    </section>
+  );
+}
+
+function LetGo({ move }: { move: Story["failed"][number] }) {
+  const [kind = "", slug = ""] = move.product.split("/");
+  const [why, setWhy] = useState("");
+  const go = useMutation({
+    mutationFn: () =>
+      told(
+        api.POST("/api/v1/failed-moves/{kind}/{slug}/{version}/let-go", {
+          params: { path: { kind, slug, version: move.version } },
+          body: { why },
+        }),
+      ),
+    onSuccess: refresh,
+  });
+  return (
+    <section className="wants" aria-label="A move that failed">
+      <h2>The same move waits everywhere</h2>
+      <p className="pt-2">
+        <Link to={`/products/${move.product}`}>{move.product}</Link> <span className="v">{move.version}</span>. {move.text}{" "}
+        <Link to={`/runs/${move.run}`}>See run {move.run}</Link>
+      </p>
+      <div className="field pt-2">
+        <label htmlFor={`go-${slug}`}>Why it may be made elsewhere</label>
+        <input id={`go-${slug}`} className="in" value={why} onChange={(event) => setWhy(event.target.value)} />
+      </div>
+      {go.isError && <p className="err">{go.error.message}</p>}
+      <button className="btn mt-2" disabled={go.isPending} onClick={() => go.mutate()}>
+        Let it go elsewhere
+      </button>
+    </section>
+  );
+}
+
+function Change({ story }: { story: Story }) {
+  const [asking, setAsking] = useState<"out" | "stop" | "on" | null>(null);
+  const [site, setSite] = useState("");
+  const [why, setWhy] = useState("");
+  const path = { params: { path: { id: story.rollout.id } } };
+  const done = () => {
+    setAsking(null);
+    setWhy("");
+    refresh();
+  };
+  const act = useMutation({
+    mutationFn: () => {
+      if (asking === "out") return told(api.POST("/api/v1/rollouts/{id}/leave-out", { ...path, body: { site, why } }));
+      if (asking === "on") return told(api.POST("/api/v1/rollouts/{id}/go-on", { ...path, body: { why } }));
+      return told(api.POST("/api/v1/rollouts/{id}/stop", { ...path, body: { why } }));
+    },
+    onSuccess: done,
+  });
+  const left = story.members.filter((one) => one.state === "booked" || one.state === "to be booked");
+  const counts = stopping(story);
+  const stopped = story.rollout.state === "stopped";
+  if (!underWay(story) && !stopped) return null;
+  const titles = { out: "Leave one out", stop: `Stop ${story.title}`, on: `Go on with ${story.title}` };
+  return (
+    <section>
+      <h2>Change the rollout</h2>
+      {stopped ? (
+        <p className="pt-2">What has not run is planned and booked anew when you go on.</p>
+      ) : (
+        <p className="pt-2">
+          <b>Leave one out:</b> the others go on. <b>Stop:</b> {plural(counts.out, "booking")} are taken out, and the {counts.stay} done stay.
+        </p>
+      )}
+      <div className="flex gap-2 pt-2">
+        {stopped ? (
+          <button className="btn" onClick={() => setAsking("on")}>
+            Go on…
+          </button>
+        ) : (
+          <>
+            <button className="btn" disabled={left.length === 0} onClick={() => setAsking("out")}>
+              Leave one out…
+            </button>
+            <button className="btn" onClick={() => setAsking("stop")}>
+              Stop…
+            </button>
+          </>
+        )}
+      </div>
+      <Ask
+        open={asking !== null}
+        title={asking ? titles[asking] : ""}
+        go={asking === "out" ? "Leave it out" : asking === "on" ? "Go on" : "Stop it"}
+        busy={act.isPending}
+        ready={asking !== "out" || site !== ""}
+        failed={act.isError ? act.error.message : null}
+        onGo={() => act.mutate()}
+        onLeave={() => setAsking(null)}
+      >
+        {asking === "stop" && (
+          <p>
+            {counts.run > 0 ? `${plural(counts.run, "run")} under way ${counts.run === 1 ? "goes" : "go"} on to the end. ` : "Nothing of it runs now. "}
+            <b>The {counts.stay} done stay.</b> {plural(counts.out, "site")} wait until you say go on; what changes by it you see on the calendar.
+          </p>
+        )}
+        {asking === "out" && (
+          <div className="field">
+            <label htmlFor="out-site">Which site</label>
+            <select id="out-site" className="in" value={site} onChange={(event) => setSite(event.target.value)}>
+              <option value="">choose one</option>
+              {left.map((one) => (
+                <option key={one.site} value={one.site}>
+                  {one.label}
+                </option>
+              ))}
+            </select>
+          </div>
+        )}
+        <div className="field pt-2">
+          <label htmlFor="change-why">Why</label>
+          <input id="change-why" className="in" value={why} onChange={(event) => setWhy(event.target.value)} />
+          <p className="hint">It stands in the ledger.</p>
+        </div>
+      </Ask>
+    </section>
+  );
+}

@@ -97,6 +97,10 @@ export const asked = {
     queryFn: () =>
       told(api.GET("/api/v1/sites/{id}/outlook", { params: { path: { id }, query: { if: suppose } } })),
   }),
+  sheet: (plan: number) => ({
+    queryKey: ["plans", "sheet", plan],
+    queryFn: () => told(api.GET("/api/v1/plans/{id}/sheet", { params: { path: { id: plan } } })),
+  }),
   charts: (plan: number) => ({
     queryKey: ["charts", plan],
     queryFn: () => told(api.GET("/api/v1/plans/{id}/charts", { params: { path: { id: plan } } })),

@@ -1374,6 +1374,27 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/plans/{id}/sheet": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show Sheet
+         * @description A plan as a sheet: when it runs, how long each part takes, what is switched for it, and what
+         *     it asks of a person.
+         */
+        get: operations["show_sheet_api_v1_plans__id__sheet_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/products": {
         parameters: {
             query?: never;
@@ -3169,7 +3190,7 @@ export interface components {
             /** Hosts */
             hosts: components["schemas"]["NightHost"][];
             /** Left Out */
-            left_out: components["schemas"]["LeftOutSite"][];
+            left_out: components["schemas"]["LeftOutSites"][];
             /** Opened */
             opened: components["schemas"]["Opened"][];
             /** Proposed */
@@ -3780,7 +3801,8 @@ export interface components {
         };
         /**
          * FailedElsewhere
-         * @description A move of this rollout that failed somewhere, while nobody has decided of it.
+         * @description Moves of one step that failed somewhere and that this rollout makes, while nobody has decided
+         *     of them: ``what`` names them all.
          */
         FailedElsewhere: {
             /** Product */
@@ -3791,6 +3813,8 @@ export interface components {
             text: string;
             /** Version */
             version: string;
+            /** What */
+            what: string;
         };
         /**
          * FailedMove
@@ -4898,16 +4922,16 @@ export interface components {
             text: string;
         };
         /**
-         * LeftOutSite
-         * @description An approved plan that has no place, why not, and what would help.
+         * LeftOutSites
+         * @description Approved sites that have no night, for one reason: why not, and what would help.
          */
-        LeftOutSite: {
-            /** Label */
-            label: string;
-            /** Plan */
-            plan: number;
-            /** Site */
-            site: string;
+        LeftOutSites: {
+            /** Labels */
+            labels: string[];
+            /** Plans */
+            plans: number[];
+            /** Sites */
+            sites: string[];
             /** Text */
             text: string;
         };
@@ -5724,7 +5748,8 @@ export interface components {
          * @description What is approved, for which sites, and how it goes.
          *
          *     One release (``product`` and ``version``), only what closes an advisory (``security``), or else
-         *     everything that is ready. For the ``sites`` that are named, those of a ``client``, those with a
+         *     everything that is ready. ``named`` is for whom, in words, where they were shown one by one
+         *     before they were approved. For the ``sites`` that are named, those of a ``client``, those with a
          *     ``tag``; the fleet where none is said; ``but`` some. A twin goes with its site. ``canaries``
          *     None: as they are proposed. ``refresh_twins``: each twin is made as its site is before it goes.
          *     ``patches``: patch releases of the targets that appear meanwhile may be taken too.
@@ -5744,6 +5769,11 @@ export interface components {
             canaries?: string[] | null;
             /** Client */
             client?: string | null;
+            /**
+             * Named
+             * @default
+             */
+            named: string;
             /**
              * Patches
              * @default false
@@ -6412,6 +6442,77 @@ export interface components {
              */
             stuck: components["schemas"]["Stuck"][];
         };
+        /**
+         * PlanSheet
+         * @description A plan with when it runs, how long it takes, what is switched for it, and what it asks.
+         *
+         *     ``starts_at`` None: it is not booked. ``last_step_at``: after that no step is begun, so that
+         *     there is time to go back. ``runs``: how many runs the times are drawn from; 0: they are usual
+         *     ones. ``page_minutes``: how long it is behind a maintenance page.
+         */
+        PlanSheet: {
+            /** Address */
+            address: string;
+            /** After Minutes */
+            after_minutes: number;
+            /** Approved At */
+            approved_at: string | null;
+            /** Approved By */
+            approved_by: string | null;
+            /** Automatic Updates */
+            automatic_updates: boolean | null;
+            /** Back Minutes */
+            back_minutes: number;
+            /** Before Minutes */
+            before_minutes: number;
+            /** Caches */
+            caches: string[];
+            /** Client */
+            client: string;
+            /** Ends At */
+            ends_at: string | null;
+            /** Errands */
+            errands: components["schemas"]["SheetErrand"][];
+            /** Gate */
+            gate: string;
+            /** Host */
+            host: string;
+            /** Label */
+            label: string;
+            /** Last Step At */
+            last_step_at: string | null;
+            /** Looks */
+            looks: number;
+            /** Minutes */
+            minutes: number;
+            /** Own */
+            own: string[];
+            /** Page Minutes */
+            page_minutes: number;
+            /** Plan */
+            plan: number;
+            /**
+             * Reckoned At
+             * Format: date-time
+             */
+            reckoned_at: string;
+            /** Runs */
+            runs: number;
+            /** Site */
+            site: string;
+            /** Starts At */
+            starts_at: string | null;
+            /** State */
+            state: string;
+            /** Steps */
+            steps: components["schemas"]["SheetStep"][];
+            /** Why */
+            why: string;
+            /** Window */
+            window: string;
+            /** Zone */
+            zone: string;
+        };
         /** PlannedMove */
         PlannedMove: {
             /** By */
@@ -6819,6 +6920,11 @@ export interface components {
              */
             members: components["schemas"]["Member"][];
             /**
+             * Named
+             * @default
+             */
+            named: string;
+            /**
              * Patches
              * @default false
              */
@@ -7013,6 +7119,7 @@ export interface components {
          *     are the last signs of life of the change under way, and ``pace`` how it goes: slow past its
          *     usual length, stuck when there was no sign for three times that. ``surprises``: what other hands
          *     changed.
+         *     ``reckoned``: how many seconds it was reckoned to take when it began.
          *     ``dropped``: its snapshot and kept folders are gone from the site. ``broke``:
          *     it stopped on a fault of this service, and can be taken up where it was.
          */
@@ -7078,6 +7185,8 @@ export interface components {
              * @default
              */
             progress: string;
+            /** Reckoned */
+            reckoned?: number | null;
             /**
              * Signs
              * @default []
@@ -7283,6 +7392,49 @@ export interface components {
              * @enum {string}
              */
             verdict: "as before" | "worse" | "differs";
+        };
+        /**
+         * SheetErrand
+         * @description Work for a person that the plan brings; ``blocking``: the run waits for it.
+         */
+        SheetErrand: {
+            /** Blocking */
+            blocking: boolean;
+            /** Due Days */
+            due_days: number | null;
+            /** Text */
+            text: string;
+        };
+        /**
+         * SheetMove
+         * @description One move of a step, by name. ``start`` None: it comes new.
+         */
+        SheetMove: {
+            /** End */
+            end: string;
+            /** Name */
+            name: string;
+            /** Product */
+            product: string;
+            /** Start */
+            start: string | null;
+        };
+        /**
+         * SheetStep
+         * @description A step: its moves, why it stands there, how long it is reckoned to take; ``waypoint``: it
+         *     stops short of the target.
+         */
+        SheetStep: {
+            /** Minutes */
+            minutes: number;
+            /** Moves */
+            moves: components["schemas"]["SheetMove"][];
+            /** Number */
+            number: number;
+            /** Waypoint */
+            waypoint: boolean;
+            /** Why */
+            why: string;
         };
         /**
          * ShelfRight
@@ -13927,6 +14079,73 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Run"];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    show_sheet_api_v1_plans__id__sheet_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlanSheet"];
                 };
             };
             /** @description That can't be read */

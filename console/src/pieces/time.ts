@@ -28,5 +28,11 @@ export function span(at: string | null | undefined, now = Date.now()): string {
   return `${Math.floor(seconds / 86400)} days`;
 }
 
+/** A booking's why then without the time, where that stands beside it already. */
+export function reasonOf(why: string): string {
+  const rest = why.replace(/^[A-Z][a-z]{2} \d+ [A-Z][a-z]{2} \d\d:\d\d: /, "");
+  return `${rest[0]?.toUpperCase() ?? ""}${rest.slice(1)}`;
+}
+
 export const plural = (n: number, one: string, many = `${one}s`) =>
   `${n} ${n === 1 ? one : many}`;

@@ -172,7 +172,7 @@ def _calendar(args: argparse.Namespace) -> None:
     if calendar.left_out or calendar.stays_out:
         say("**Not booked, and why**")
         for left in calendar.left_out:
-            styled(f"{state('waiting')}  {plain(left.label)}, plan {left.plan}")
+            styled(f"{state('waiting')}  {plain(', '.join(left.labels))}")
             say(f"  {left.text}")
         tell_out(calendar.stays_out)
     dated = [errand for errand in errands if errand.due is not None]

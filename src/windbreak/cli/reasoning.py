@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 from windbreak.cli.output import Refusal, age, dump, local, say, table
 from windbreak.cli.profile import connect, pick_product, pick_site
+from windbreak.wording.words import counted, listed
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -15,6 +16,7 @@ if TYPE_CHECKING:
     from windbreak.core.values.plans import SitePlan
     from windbreak.core.values.verdicts import Plan, Verdict
     from windbreak.documents.outlook import ActRow, Outlook
+    from windbreak.documents.sheets import PlanSheet
 
 _SUPPOSE = "see it as if this were done, changing nothing; as 'offer loom 8.1 on jetty'"
 
@@ -212,9 +214,17 @@ def show_steps(plan: Plan, names: dict[str, str], brings: Sequence[Brought] = ()
         say(f"  stuck: {stuck.text}")
 
 
-def show_plan(plan: SitePlan, names: dict[str, str]) -> None:
-    """Print a kept plan: its steps, and what is not in it."""
+def show_plan(plan: SitePlan, names: dict[str, str], sheet: PlanSheet) -> None:
+    """Print a kept plan: its steps, how long it takes, and what is not in it."""
     say(f"**Plan {plan.id} for {plan.site}**, {plan.state}, reckoned {local(plan.made_at)}")
+    if plan.scope is not None:
+        say(f"It moves nothing but {listed([names.get(p, p) for p in plan.scope])}.")
+    if plan.plan.steps:
+        drawn = f"from {counted(sheet.runs, 'run')}" if sheet.runs else "as is usual"
+        say(
+            f"About {sheet.minutes} min, {drawn}; {sheet.back_minutes} min to go back. "
+            f"{sheet.window}."
+        )
     show_steps(plan.plan, names, plan.brings)
     for verdict in plan.answer.verdicts:
         if verdict.blocked is not None:
@@ -235,11 +245,12 @@ def _plan(args: argparse.Namespace) -> None:
             plan = windbreak.plan(int(args.site))
         else:
             plan = windbreak.draft_plan(pick_site(windbreak, args.site))
+        sheet = windbreak.plan_sheet(plan.id)
     if args.json:
         return dump(plan)
     if args.quiet:
         return print(plan.id)
-    show_plan(plan, names)
+    show_plan(plan, names, sheet)
     if plan.state == "draft" and plan.plan.steps:
         say(f"Let it go: windbreak approve {plan.id}")
     return None

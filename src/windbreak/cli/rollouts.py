@@ -229,7 +229,12 @@ def _approve(args: argparse.Namespace) -> int:
             _tell_draft(draft)
         # What was shown is what goes: a site that joined meanwhile waits for another word.
         shown = new.model_copy(
-            update={"sites": tuple(m.site for m in draft.members), "client": None, "tag": None}
+            update={
+                "sites": tuple(m.site for m in draft.members),
+                "client": None,
+                "tag": None,
+                "named": draft.where,
+            }
         )
         if draft.members:
             ask(
@@ -302,7 +307,7 @@ def _tell(story: RolloutStory) -> None:
                 f"  → windbreak rollout open {rollout.id} {gate.id} --why …   or leave-out, or stop"
             )
     for move in story.failed:
-        styled(f"[red]{plain(move.product)} {move.version} waits everywhere[/]: {plain(move.text)}")
+        styled(f"[red]{plain(move.what)} waits everywhere[/]: {plain(move.text)}")
         say(f"  → windbreak rollout let-go {move.product} {move.version} --why …")
 
 

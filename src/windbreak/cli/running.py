@@ -165,6 +165,10 @@ def _lines(story: RunStory) -> list[str]:
         if step.state in ("to come", "running"):
             lines += [f"        {plain(text)}" for text in step.brings]
     lines.append(f"{run.state}: {plain(run.text)}")
+    if run.reckoned is not None:
+        took = (run.ended_at or datetime.now(UTC)) - run.started_at
+        word = "took" if run.ended_at else "so far"
+        lines.append(f"reckoned at {_length(run.reckoned)}, {word} {_length(took.total_seconds())}")
     lines += [_pace(story.pace)] if story.pace else []
     if run.waiting_since is not None:
         lines.append(f"[red]Waiting for its site.[/] {plain(run.waiting)}")

@@ -41,6 +41,15 @@ def add(commands: Any, common: argparse.ArgumentParser) -> None:
     one.add_argument("--data", type=Path, metavar="DIR", default=Path("demo-data"))
     one.set_defaults(do=_demo_fault)
     one = commands.add_parser(
+        "demo-night",
+        parents=[common],
+        help="play what is booked at once: the demo’s clock goes from booking to booking",
+        epilog="example: windbreak demo-night --nights 2",
+    )
+    one.add_argument("--nights", type=int, default=1, help="how many nights; 1")
+    one.add_argument("--data", type=Path, metavar="DIR", default=Path("demo-data"))
+    one.set_defaults(do=_demo_night)
+    one = commands.add_parser(
         "sign-in",
         help="sign this terminal in with a one-time link",
         epilog="example: windbreak sign-in http://127.0.0.1:8470/sign-in#…",
@@ -115,6 +124,33 @@ def _demo(args: argparse.Namespace) -> int:
     if args.tour:
         return tour.play(args.data)
     return demo.run(data.resolve(), args.port)
+
+
+def _demo_night(args: argparse.Namespace) -> int:
+    from datetime import timedelta
+
+    from windbreak.cli.profile import connect
+    from windbreak.core.values.runs import WENT_WRONG
+    from windbreak.outside.clocks import shifted
+    from windbreak.standins.nights import play
+
+    clock = args.data / "clock"
+    if not (args.data / "standins").is_dir():
+        raise Refusal(f"{args.data} holds no demo; start one with `windbreak demo`, or say --data")
+    with connect(args) as windbreak:
+        bookings = windbreak.bookings()
+        if not bookings:
+            raise Refusal("nothing is booked: windbreak rollout approve, or book --all")
+        noon = bookings[0].starts_at.replace(hour=12, minute=0, second=0)
+        first = noon if bookings[0].starts_at < noon else noon + timedelta(days=1)
+        until = first + timedelta(days=args.nights - 1)
+        runs = [run for one in play(windbreak, clock, until, say) for run in one.runs]
+    bad = sum(run.state in WENT_WRONG for run in runs)
+    say(
+        f"{len(runs)} runs, {bad} of them ended badly. The demo’s clock is at "
+        f"{shifted(clock)():%a %d %b, %H:%M} UTC, and stays there."
+    )
+    return 1 if bad else 0
 
 
 def _sign_in(args: argparse.Namespace) -> None:

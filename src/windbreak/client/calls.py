@@ -68,6 +68,7 @@ if TYPE_CHECKING:
     from windbreak.documents.products import Coverage, ProductRow, ProductView
     from windbreak.documents.rollouts import RolloutDraft, RolloutStory
     from windbreak.documents.runs import MatterStory, RunStory
+    from windbreak.documents.sheets import PlanSheet
     from windbreak.documents.sites import SiteSummary, SiteView
     from windbreak.documents.today import Today
 
@@ -113,6 +114,7 @@ HOMES = {
     "documents.products": "Coverage ProductRow ProductView",
     "documents.rollouts": "RolloutDraft RolloutStory",
     "documents.runs": "MatterStory RunStory",
+    "documents.sheets": "PlanSheet",
     "documents.sites": "SiteSummary SiteView",
     "documents.today": "Today",
 }
@@ -414,6 +416,11 @@ def plans(id: str) -> Call[list[SitePlan]]:
 def plan(id: int) -> Call[SitePlan]:
     """One plan."""
     return _get(_at("/plans/{}", id))
+
+
+def plan_sheet(id: int) -> Call[PlanSheet]:
+    """A plan as a sheet: when it runs, how long each part takes, and what it asks of a person."""
+    return _get(_at("/plans/{}/sheet", id))
 
 
 def charts(id: int) -> Call[list[Chart]]:

@@ -55,6 +55,7 @@ from windbreak.documents.products import Coverage, ProductRow, ProductView
 from windbreak.documents.rollouts import RolloutDraft, RolloutStory
 from windbreak.documents.runs import MatterStory, RunStory
 from windbreak.documents.runs import RunStory
+from windbreak.documents.sheets import PlanSheet
 from windbreak.documents.sites import SiteSummary, SiteView
 from windbreak.documents.today import Today
 import asyncio
@@ -178,6 +179,8 @@ service that is away for a while is waited for."""
         """The site's plans, newest first."""
     def plan(self, id: int) -> SitePlan:
         """One plan."""
+    def plan_sheet(self, id: int) -> PlanSheet:
+        """A plan as a sheet: when it runs, how long each part takes, and what it asks of a person."""
     def charts(self, id: int) -> list[Chart]:
         """The pairs of a plan that bind each other: which versions go together, and the way through."""
     def approve_plan(self, id: int, why: str='', restore_anyway: bool=False, changed_files: str | None=None, patches: bool=False) -> SitePlan:
@@ -498,6 +501,8 @@ service that is away for a while is waited for."""
         """The site's plans, newest first."""
     async def plan(self, id: int) -> SitePlan:
         """One plan."""
+    async def plan_sheet(self, id: int) -> PlanSheet:
+        """A plan as a sheet: when it runs, how long each part takes, and what it asks of a person."""
     async def charts(self, id: int) -> list[Chart]:
         """The pairs of a plan that bind each other: which versions go together, and the way through."""
     async def approve_plan(self, id: int, why: str='', restore_anyway: bool=False, changed_files: str | None=None, patches: bool=False) -> SitePlan:

@@ -79,12 +79,12 @@ class NightHost(Value):
     sites: int
 
 
-class LeftOutSite(Value):
-    """An approved plan that has no place, why not, and what would help."""
+class LeftOutSites(Value):
+    """Approved sites that have no night, for one reason: why not, and what would help."""
 
-    plan: int
-    site: Slug
-    label: str
+    plans: tuple[int, ...]
+    sites: tuple[Slug, ...]
+    labels: tuple[str, ...]
     text: str
 
 
@@ -101,7 +101,7 @@ class Calendar(Value):
     opened: tuple[Opened, ...]
     frozen: tuple[Frozen, ...]
     gates: tuple[NightGate, ...]
-    left_out: tuple[LeftOutSite, ...]
+    left_out: tuple[LeftOutSites, ...]
     stays_out: tuple[StaysOut, ...]
     clear: int
     booked: int

@@ -104,8 +104,11 @@ class GateView(Value):
 
 
 class FailedElsewhere(Value):
-    """A move of this rollout that failed somewhere, while nobody has decided of it."""
+    """Moves of one step that failed somewhere and that this rollout makes, while nobody has decided
+    of them: ``what`` names them all.
+    """
 
+    what: str
     product: ProductId
     version: VersionText
     run: int

@@ -14,6 +14,7 @@ from windbreak.operations.administration import accounts, instance
 from windbreak.operations.context import Context, open_context
 from windbreak.operations.errors import Refused
 from windbreak.operations.reasoning.executors import executor
+from windbreak.outside.clocks import shifted
 from windbreak.service.app import JsonLines, create_app
 from windbreak.service.drive import Lease
 from windbreak.service.settings import SettingRefused, Settings
@@ -42,6 +43,8 @@ def serve(data: Path, settings: Settings) -> int:
     except ValueError as error:
         lease.end()
         raise SettingRefused(f"private_networks: {error}") from None
+    if settings.clock_file:
+        context.clock = shifted(Path(settings.clock_file))
     first = not context.store.accounts.all()
     accounts.ensure_account(context, settings.account, settings.account_name)
     app = create_app(

@@ -16,13 +16,14 @@ import time
 import zipfile
 from collections.abc import Callable
 from contextlib import closing
-from datetime import UTC, date, datetime, timedelta
+from datetime import date, datetime, timedelta
 from pathlib import Path
 from typing import Any
 
 from windbreak.links.errors import CallFailed
 from windbreak.packages.errors import PackageRefused
 from windbreak.packages.examine import examine
+from windbreak.standins import clock
 from windbreak.standins.faults import Faults
 from windbreak.standins.memory import Memory
 from windbreak.standins.millrace import FOLDERS, PAGES, Found, MillraceSite
@@ -126,10 +127,10 @@ class Acts:
         name = f"grace_since:{product}"
         since = self.site.setting(name)
         if not since:
-            since = datetime.now(UTC).date().isoformat()
+            since = clock.now().date().isoformat()
             self.site.set_setting(name, since)
         until = date.fromisoformat(since) + timedelta(days=GRACE_DAYS)
-        if until < datetime.now(UTC).date():
+        if until < clock.now().date():
             return {"product": product, "state": "missing"}
         return {"product": product, "state": "grace", "until": until.isoformat()}
 

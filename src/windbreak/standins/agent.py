@@ -14,7 +14,7 @@ import json
 import secrets
 import threading
 from collections.abc import Callable
-from datetime import UTC, datetime, timedelta
+from datetime import datetime, timedelta
 from pathlib import Path
 from typing import Any
 from urllib.parse import urlsplit
@@ -22,6 +22,7 @@ from urllib.parse import urlsplit
 from windbreak.links import signing
 from windbreak.links.errors import CallFailed
 from windbreak.links.millrace import EPOCH, EXPECTS, FOR, NOBODY_YET, SERVICE
+from windbreak.standins import clock
 from windbreak.standins.acts import Acts
 from windbreak.standins.faults import Faults
 from windbreak.standins.memory import Memory
@@ -178,7 +179,7 @@ class MillraceAgent:
 
     def now(self) -> datetime:
         """The time by this site's clock, which a fault may put wrong."""
-        return datetime.now(UTC) + timedelta(seconds=float(self.faults.all().get("clock", 0)))
+        return clock.now() + timedelta(seconds=float(self.faults.all().get("clock", 0)))
 
     def _obey(self, request: signing.Request) -> None:
         """Whether a call is for this agent, at its own place, and of the newest driver. Raises

@@ -26,6 +26,7 @@ from windbreak.operations.administration import accounts
 from windbreak.operations.context import close, open_context
 from windbreak.standins import catalogue, faults
 from windbreak.standins.catalogue import CORE
+from windbreak.standins.clock import VARIABLE as CLOCK_FILE
 from windbreak.standins.feeds import EBBING_KEY, EBBING_USER, GANTRY_KEY, TOKEN
 from windbreak.standins.fleet import FEW, HOSTS, SITES, DemoSite, leave_as_told
 from windbreak.standins.server import addresses
@@ -42,6 +43,7 @@ class Demo:
         self.sites = FEW if few else SITES
         self.standins_folder = data / "standins"
         self.service_folder = data / "service"
+        self.clock = data / "clock"
         self.processes: dict[str, subprocess.Popen[bytes]] = {}
         self.address = ""
 
@@ -89,7 +91,7 @@ class Demo:
             stdout=log,
             stderr=log,
             start_new_session=True,
-            env={**os.environ, "PYTHONUNBUFFERED": "1"},
+            env={**os.environ, "PYTHONUNBUFFERED": "1", CLOCK_FILE: str(self.clock.absolute())},
         )
         log.close()
 

@@ -10,15 +10,17 @@ import secrets
 import sqlite3
 from collections.abc import Iterator
 from contextlib import closing, contextmanager
-from datetime import UTC, datetime, timedelta
+from datetime import datetime, timedelta
 from pathlib import Path
 from typing import Any
+
+from windbreak.standins import clock
 
 _CHANGE = ("state", "result", "code", "detail", "phase", "since", "sign", "done", "of")
 
 
 def _now() -> str:
-    return datetime.now(UTC).isoformat()
+    return clock.now().isoformat()
 
 
 class Memory:
@@ -70,7 +72,7 @@ class Memory:
 
     def make_pass(self, minutes: int) -> str:
         made = secrets.token_urlsafe(18)
-        until = datetime.now(UTC) + timedelta(minutes=minutes)
+        until = clock.now() + timedelta(minutes=minutes)
         with self._database() as db:
             db.execute("DELETE FROM pass WHERE until < ?", (_now(),))
             db.execute("INSERT INTO pass VALUES (?, ?)", (made, until.isoformat()))

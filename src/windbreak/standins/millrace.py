@@ -30,6 +30,7 @@ from typing import Any
 from windbreak.core.versions.ranges import parse_range
 from windbreak.core.versions.version import parse_version
 from windbreak.packages.examine import HEADER
+from windbreak.standins import clock
 
 FOLDERS = {"core": "core", "theme": "themes", "plugin": "plugins"}
 PAGES = (("Front page", "/"), ("News", "/news"), ("Visit", "/visit"), ("A news item", "/news/1"))
@@ -89,7 +90,7 @@ class MillraceSite:
                 "CREATE TABLE settings (name TEXT PRIMARY KEY, value TEXT);"
                 "CREATE TABLE log (id INTEGER PRIMARY KEY, at TEXT, text TEXT);"
             )
-            now = datetime.now(UTC).isoformat()
+            now = clock.now().isoformat()
             pages = [("page", "", title), ("page", "visit", "Visit us"), ("page", "news", "News")]
             news = [("news", str(n), f"Notice {n} from {title}") for n in range(1, 6)]
             for type_, slug, heading in pages + news:
@@ -262,13 +263,11 @@ class MillraceSite:
     def order(self) -> None:
         """An order comes in."""
         with self.database() as db:
-            db.execute("INSERT INTO orders (at) VALUES (?)", (datetime.now(UTC).isoformat(),))
+            db.execute("INSERT INTO orders (at) VALUES (?)", (clock.now().isoformat(),))
 
     def log(self, text: str) -> None:
         with self.database() as db:
-            db.execute(
-                "INSERT INTO log (at, text) VALUES (?, ?)", (datetime.now(UTC).isoformat(), text)
-            )
+            db.execute("INSERT INTO log (at, text) VALUES (?, ?)", (clock.now().isoformat(), text))
 
     def page(self, path: str, *, past_caches: bool, past_page: bool = False) -> tuple[int, str]:
         """The status and text of a page; ``past_page``: as it is behind the maintenance page."""

@@ -3,7 +3,7 @@ import { useState } from "react";
 import { Link } from "react-router";
 import { api, queries, told } from "../../api/client";
 import { Ask } from "../../pieces/dialog";
-import { clock, day } from "../../pieces/time";
+import { clock, day, reasonOf } from "../../pieces/time";
 import type { Night } from "./layout";
 import { standing } from "./state";
 
@@ -11,20 +11,22 @@ import { standing } from "./state";
 export function About({ night }: { night: Night }) {
   const [asking, setAsking] = useState<"other" | "out" | null>(null);
   return (
-    <section aria-label="The booking that is picked" aria-live="polite">
+    <>
+    <section className="picked-bar" aria-label="The booking that is picked" aria-live="polite">
       <h2>
         {night.label}, {day(night.starts_at)}, {clock(night.starts_at)} to {clock(night.ends_at)}
       </h2>
-      <p className="why-then">
-        <b>{night.run == null ? "Why then." : "What came of it."}</b> {told_(night)}
+      <p>
+        <b>{night.run == null ? "Why then." : "What came of it."}</b> {reasonOf(night.why)}
       </p>
-      <p className="why-then q">
+      <p className="q">
         {night.reckoned} {night.due_for && `It has a date: ${night.due_for}. `}
         {night.watched && `Somebody has to be there: ${night.watched}. `}
         {standing(night)[0]?.toUpperCase()}
         {standing(night).slice(1)}.
       </p>
-      <div className="flex flex-wrap gap-2 pt-3">
+    </section>
+      <div className="picked-acts">
         <Link className="btn go" to={night.run == null ? `/sites/${night.site}/plan` : `/runs/${night.run}`}>
           {night.run == null ? "See the plan" : "See the run"}
         </Link>
@@ -50,14 +52,8 @@ export function About({ night }: { night: Night }) {
           <TakeOut night={night} booking={night.booking} open={asking === "out"} onLeave={() => setAsking(null)} />
         </>
       )}
-    </section>
+    </>
   );
-}
-
-/** The reason without the time that stands in the head already. */
-function told_(night: Night): string {
-  const rest = night.run == null ? night.why.replace(/^[A-Z][a-z]{2} \d+ [A-Z][a-z]{2} \d\d:\d\d: /, "") : night.why;
-  return `${rest[0]?.toUpperCase() ?? ""}${rest.slice(1)}`;
 }
 
 const again = (leave: () => void) => () => {

@@ -47,7 +47,7 @@ export function NightList({
                   <i className={`night ${look(night)}`} />
                   <span className="nm">{night.label}</span>
                   <span className="q">
-                    {night.host ?? "elsewhere"}, {Math.round((Date.parse(night.ends_at) - Date.parse(night.starts_at)) / 60_000)} min
+                    {nights.hosts.find((host) => host.id === night.host)?.name ?? "elsewhere"}, {Math.round((Date.parse(night.ends_at) - Date.parse(night.starts_at)) / 60_000)} min
                   </span>
                 </button>
                 {current && keyOf(night) === keyOf(current) && (

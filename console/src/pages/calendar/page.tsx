@@ -46,9 +46,7 @@ export function CalendarPage() {
             <>
               <div className="head">
                 <h1>{title(told)}</h1>
-                <span className="q">
-                  {tally(told)} · times in {zone}
-                </span>
+                <span className="q">times in {zone}</span>
                 <span className="sp" />
                 <Legend />
                 <span className="acts">
@@ -62,7 +60,7 @@ export function CalendarPage() {
                     As a table
                   </button>
                   <a className="btn" href="/api/v1/freezes.ics" download="freezes.ics">
-                    Freezes as iCalendar
+                    As iCalendar
                   </a>
                   <ApproveReady />
                 </span>
@@ -85,7 +83,7 @@ function first(nights: Nights | undefined): Night | undefined {
 function Legend() {
   return (
     <span className="legend nights-legend" aria-hidden="true">
-      <i className="night wave" /> approved <i className="night hollow" /> not yet <i className="night window" /> window{" "}
+      <i className="night wave" /> approved <i className="night hollow" /> not yet <i className="night opened" /> window{" "}
       <i className="night frozen" /> freeze
     </span>
   );
@@ -127,10 +125,12 @@ function Body({
       ) : (
         <Picture picture={picture} nights={nights} width={width} current={current} onPick={onPick} />
       )}
-      <div className="low">
-        {current ? <About night={current} /> : <p className="q py-3">Nothing is booked in these nights.</p>}
-        <NotBooked nights={nights} />
-      </div>
+      <NotBooked nights={nights} />
+      {current && (
+        <div className="actbar">
+          <About night={current} />
+        </div>
+      )}
     </div>
   );
 }
@@ -161,7 +161,7 @@ function Table({ nights, onPick }: { nights: Nights; onPick: (key: string) => vo
                   {night.label}
                 </button>
               </td>
-              <td className="q">{night.host ?? "elsewhere"}</td>
+              <td className="q">{nights.hosts.find((host) => host.id === night.host)?.name ?? "elsewhere"}</td>
               <td className="q">{standing(night)}</td>
               <td className="why">{night.why}</td>
             </tr>
@@ -177,16 +177,22 @@ const MOST = 4;
 export function NotBooked({ nights }: { nights: Nights }) {
   const none = nights.left_out.length === 0 && nights.stays_out.length === 0 && nights.clear === 0;
   return (
-    <section aria-label="Not booked, and why">
+    <section className="notbooked" aria-label="Not booked, and why">
       <h2>Not booked, and why</h2>
       {none && <p className="q py-2">Every site has its night.</p>}
       <ul className="unbooked">
         {nights.left_out.map((one) => (
-          <li key={one.plan}>
+          <li key={one.text}>
             <Glyph state="waiting" />
-            <Link className="nm" to={`/sites/${one.site}/plan`}>
-              {one.label}
-            </Link>
+            <span className="nm">
+              {one.sites.slice(0, MOST).map((site, n) => (
+                <span key={site}>
+                  {n > 0 && ", "}
+                  <Link to={`/sites/${site}/plan`}>{one.labels[n]}</Link>
+                </span>
+              ))}
+              {one.sites.length > MOST && ` and ${one.sites.length - MOST} more`}
+            </span>
             <span className="q">{one.text}</span>
           </li>
         ))}

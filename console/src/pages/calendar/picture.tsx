@@ -133,7 +133,7 @@ function Ground({ lane }: { lane: Lane }) {
   return (
     <>
       {lane.windows.map((band) => (
-        <rect key={band.x} className="window" x={band.x} y={band.y} width={band.width} height={band.height} />
+        <rect key={band.x} className="opened" x={band.x} y={band.y} width={band.width} height={band.height} />
       ))}
       {lane.frozen.map((band) => (
         <g key={`${band.x} ${band.y}`}>

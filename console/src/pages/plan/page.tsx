@@ -9,6 +9,7 @@ import { plural } from "../../pieces/time";
 import { Rail } from "../../rail/rail";
 import { Charts } from "../../chart/chart";
 import { itemsOf } from "./items";
+import { Paper } from "./paper";
 import { headline } from "./state";
 import { Suppose } from "./suppose";
 
@@ -94,8 +95,20 @@ function Planned({
 }) {
   const left = plan.answer.verdicts.filter((v) => v.blocked);
   const charts = useQuery(asked.charts(plan.id));
+  const sheet = useQuery(asked.sheet(plan.id));
+  const me = useQuery(asked.me());
   return (
     <>
+      {plan.scope && <p className="q pt-2">It moves nothing but {plan.scope.map((id) => names.get(id) ?? id).join(", ")}.</p>}
+      {sheet.data && plan.plan.steps.length > 0 && (
+        <p className="q pt-2">
+          About {sheet.data.minutes} min, {sheet.data.runs ? `drawn from ${plural(sheet.data.runs, "run")}` : "as is usual: nothing has run yet"}; {sheet.data.back_minutes} min to go back.{" "}
+          <button className="btn plain" onClick={() => window.print()}>
+            Print it as a checklist
+          </button>
+        </p>
+      )}
+      {sheet.data && <Paper sheet={sheet.data} who={me.data?.name ?? ""} />}
       <div className="two">
         <section aria-label="Steps">
           {plan.plan.steps.length ? (

@@ -6,6 +6,7 @@ import { Load } from "../../pieces/load";
 import { day, plural } from "../../pieces/time";
 import { Age } from "../../pieces/words";
 import { Glyph, STATES, StateWord } from "../../states/states";
+import { ApproveButton } from "../rollout/approve-button";
 import { Decide } from "./decide";
 
 type View = Schemas["ProductView"];
@@ -53,6 +54,7 @@ export function ProductPage() {
                   <Releases view={view} />
                 </div>
                 <div>
+                  <Approvable view={view} />
                   <Decide view={view} />
                   <Frees product={view.row.product.id} />
                 </div>
@@ -62,6 +64,26 @@ export function ProductPage() {
         </Load>
       </main>
     </>
+  );
+}
+
+/** Where sites may go now: each version to be approved for all of them, seen before it is. */
+function Approvable({ view }: { view: View }) {
+  const counts = new Map<string, number>();
+  for (const one of view.may) if (one.target) counts.set(one.target, (counts.get(one.target) ?? 0) + 1);
+  if (counts.size === 0 || view.row.product.kind === "runtime") return null;
+  return (
+    <section aria-label="Approve" className="pt-3">
+      <h2>Approve for the fleet</h2>
+      {[...counts].map(([version, count]) => (
+        <p key={version} className="flex items-center justify-between gap-3 py-1 text-[13px]">
+          <span>
+            <span className="v">{version}</span> <span className="q">may go to {plural(count, "site")}</span>
+          </span>
+          <ApproveButton label={`Approve ${version}…`} asked={{ product: view.row.product.id, version }} />
+        </p>
+      ))}
+    </section>
   );
 }
 

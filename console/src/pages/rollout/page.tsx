@@ -5,7 +5,7 @@ import { api, asked, queries, told } from "../../api/client";
 import { Belt } from "../../belt/belt";
 import { Ask } from "../../pieces/dialog";
 import { Load } from "../../pieces/load";
-import { clock, day, plural } from "../../pieces/time";
+import { clock, day, plural, reasonOf } from "../../pieces/time";
 import { Glyph } from "../../states/states";
 import { begun, type Going, kin, stopping, type Story, underWay, waveText, WAVES } from "./state";
 
@@ -85,7 +85,7 @@ function Waves({ story }: { story: Story }) {
 function One({ member }: { member: Going }) {
   const when = member.at ? `${day(member.at).slice(0, 6)} ${clock(member.at)}` : "";
   const to = member.run != null ? `/runs/${member.run}` : `/sites/${member.site}/plan`;
-  const text = member.text || (member.covers.length ? `Covers ${member.covers.join(", ")}.` : member.why);
+  const text = member.text || (member.covers.length ? `Covers ${member.covers.join(", ")}.` : reasonOf(member.why));
   return (
     <li>
       <p>
@@ -104,11 +104,14 @@ function One({ member }: { member: Going }) {
   );
 }
 
-function Gate({ gate }: { gate: Story["gates"][number] }) {
+function Gate({ gate, named = false }: { gate: Story["gates"][number]; named?: boolean }) {
   return (
     <p className={`gate ${gate.state === "wants a word" ? "shut" : ""}`}>
       <GateSign open={gate.state === "open"} />
-      <b>Gate, {gate.state}.</b> {gate.text}
+      <b>
+        {named ? gate.label : "Gate"}: {gate.state}.
+      </b>{" "}
+      {gate.text}
       {gate.opens && gate.state === "quiet" && ` It opens ${day(gate.opens)}, ${clock(gate.opens)}.`}
     </p>
   );
@@ -165,7 +168,7 @@ function Side({ story }: { story: Story }) {
             Gates of twins <span>{twins.length}</span>
           </h2>
           {twins.map((gate) => (
-            <Gate key={gate.id} gate={gate} />
+            <Gate key={gate.id} gate={gate} named />
           ))}
         </section>
       )}
@@ -220,7 +223,7 @@ function LetGo({ move }: { move: Story["failed"][number] }) {
     <section className="wants" aria-label="A move that failed">
       <h2>The same move waits everywhere</h2>
       <p className="pt-2">
-        <Link to={`/products/${move.product}`}>{move.product}</Link> <span className="v">{move.version}</span>. {move.text}{" "}
+        <Link to={`/products/${move.product}`}>{move.what}</Link>. {move.text}{" "}
         <Link to={`/runs/${move.run}`}>See run {move.run}</Link>
       </p>
       <div className="field pt-2">

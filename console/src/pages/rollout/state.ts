@@ -19,6 +19,7 @@ export const EVERYTHING: New = {
   version: null,
   security: false,
   sites: [],
+  named: "",
   client: null,
   tag: null,
   but: [],
@@ -70,6 +71,7 @@ export function approved(draft: Draft, choice: { patches: boolean; restore: bool
   return {
     ...draft.asked,
     sites,
+    named: draft.where,
     client: null,
     tag: null,
     canaries,

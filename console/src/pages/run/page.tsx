@@ -77,6 +77,7 @@ function Story({ story, label }: { story: RunStory; label: string }) {
             {run.state === "running" ? `step ${run.step} of ${run.steps}` : <RunWord story={story} />} ·
             since {clock(run.started_at)}
             {run.ended_at && ` to ${clock(run.ended_at)}`} · by {run.by}
+            {run.reckoned != null && ` · reckoned at ${Math.max(1, Math.round(run.reckoned / 60))} min`}
           </span>
         )}
         <span className="sp" />

@@ -6,6 +6,28 @@ import { Load } from "../../pieces/load";
 import { clock, day } from "../../pieces/time";
 import { Glyph } from "../../states/states";
 
+/** The rollouts that are under way, or were stopped. */
+function Rollouts() {
+  const rollouts = useQuery(asked.rollouts());
+  const open = rollouts.data?.filter((one) => !one.state.startsWith("ended")) ?? [];
+  if (open.length === 0) return null;
+  return (
+    <section aria-label="Rollouts" className="pb-3">
+      {open.map((one) => (
+        <p key={one.id} className="text-[13px] leading-6">
+          <Glyph state={one.state === "stopped" ? "waiting" : "running"} />{" "}
+          <Link className="nm hover:underline" to={`/rollouts/${one.id}`}>
+            Rollout {one.id}: {one.product ? `${one.product} ${one.version}` : one.security ? "what closes an advisory" : "everything ready"}
+          </Link>{" "}
+          <span className="q">
+            for {one.named || "the fleet"}, {one.members.length} sites, {one.state}. {one.text}
+          </span>
+        </p>
+      ))}
+    </section>
+  );
+}
+
 /** How a run's state is shown: the kin it has among the states of sites. */
 export function RunsPage() {
   const runs = useQuery(asked.runs());
@@ -18,6 +40,7 @@ export function RunsPage() {
         <h1>Runs</h1>
         <span className="q">newest first</span>
       </div>
+      <Rollouts />
       <Load query={runs}>
         {(list) =>
           list.length === 0 ? (

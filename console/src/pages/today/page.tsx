@@ -9,6 +9,7 @@ import { Load } from "../../pieces/load";
 import { clock, day, plural } from "../../pieces/time";
 import { Age, Sentence } from "../../pieces/words";
 import { Glyph, StateWord } from "../../states/states";
+import { ApproveReady } from "../rollout/approve-button";
 import { Asleep, Snooze } from "./snooze";
 
 type Told = Schemas["Today"];
@@ -57,6 +58,7 @@ function Queue({ told }: { told: Told }) {
           {count > 0 && "most urgent first · "}
           {plural(moves, "move")} wait on {plural(on, "site")}
         </span>
+        {told.drives && moves > 0 && <ApproveReady />}
       </div>
       {count === 0 && (
         <p className="q py-3">
@@ -118,25 +120,37 @@ function due(at: string): string {
   return left <= 14 ? `${plural(left, "day")} left` : day(at).slice(4);
 }
 
+const A_NIGHT = 18 * 3_600_000;
+const MOST_BOOKED = 12;
+
 function Side({ told }: { told: Told }) {
   const label = (id: string) => told.sites.find((s) => s.id === id)?.label ?? id;
   const linked = told.sites.filter((s) => s.link === "linked").length;
+  const night = Date.parse(told.at) + A_NIGHT;
+  const tonight = told.bookings.filter((one) => Date.parse(one.starts_at) <= night);
+  const shown = tonight.length > 0 ? tonight : told.bookings;
   return (
     <aside className="side">
       <section>
         <h2>
-          Booked <span>{plural(told.bookings.length, "booking")}</span>
+          {tonight.length > 0 ? "Tonight" : "Booked"} <span>{plural(shown.length, "booking")}</span>
         </h2>
         {told.bookings.length === 0 && <p className="qq pt-2">Nothing is booked.</p>}
-        {told.bookings.map((booking) => (
+        {shown.slice(0, MOST_BOOKED).map((booking) => (
           <div key={booking.id} className="bk" title={booking.why}>
             <span className="v">
               {day(booking.starts_at).slice(0, 6)} {clock(booking.starts_at)}
             </span>
             <Link to={`/sites/${booking.site}/plan`}>{label(booking.site)}</Link>
-            <span className="qq">plan {booking.plan}</span>
+            <span className="qq">{booking.watched ? "watched" : `${booking.minutes} min`}</span>
           </div>
         ))}
+        {told.bookings.length > 0 && (
+          <p className="qq pt-2">
+            {tonight.length > 0 && told.bookings.length > tonight.length && `${told.bookings.length - tonight.length} more on later nights. `}
+            <Link to="/calendar">See the nights</Link>
+          </p>
+        )}
       </section>
       <section>
         <h2>

@@ -23,7 +23,8 @@ class NewRollout(Value):
     """What is approved, for which sites, and how it goes.
 
     One release (``product`` and ``version``), only what closes an advisory (``security``), or else
-    everything that is ready. For the ``sites`` that are named, those of a ``client``, those with a
+    everything that is ready. ``named`` is for whom, in words, where they were shown one by one
+    before they were approved. For the ``sites`` that are named, those of a ``client``, those with a
     ``tag``; the fleet where none is said; ``but`` some. A twin goes with its site. ``canaries``
     None: as they are proposed. ``refresh_twins``: each twin is made as its site is before it goes.
     ``patches``: patch releases of the targets that appear meanwhile may be taken too.
@@ -38,6 +39,7 @@ class NewRollout(Value):
     client: str | None = None
     tag: str | None = None
     but: tuple[Slug, ...] = ()
+    named: str = ""
     canaries: tuple[Slug, ...] | None = None
     quiet_minutes: Annotated[float, Field(ge=0)] = QUIET
     why: str = ""
@@ -63,6 +65,8 @@ class NewRollout(Value):
     @property
     def where(self) -> str:
         """For whom, in words: "the fleet", "Ness Ferries", "3 sites"."""
+        if self.named:
+            return self.named
         if self.sites:
             return self.sites[0] if len(self.sites) == 1 else f"{len(self.sites)} sites"
         return self.client or (f"sites tagged {self.tag}" if self.tag else "the fleet")

@@ -107,6 +107,7 @@ class Run(Value):
     are the last signs of life of the change under way, and ``pace`` how it goes: slow past its
     usual length, stuck when there was no sign for three times that. ``surprises``: what other hands
     changed.
+    ``reckoned``: how many seconds it was reckoned to take when it began.
     ``dropped``: its snapshot and kept folders are gone from the site. ``broke``:
     it stopped on a fault of this service, and can be taken up where it was.
     """
@@ -135,5 +136,6 @@ class Run(Value):
     progress: str = ""
     surprises: tuple[str, ...] = ()
     errand: int | None = None
+    reckoned: int | None = None
     dropped: bool = False
     broke: bool = False

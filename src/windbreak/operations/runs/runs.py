@@ -54,6 +54,7 @@ def start(context: Context, plan: int, by: str, *, booking: int | None = None) -
                     started_at=now,
                     last_sign_at=now,
                     by=by,
+                    reckoned=round(estimates.estimate(context, site, known.plan.steps).seconds),
                     outside=_outside(context, site),
                 )
             )

@@ -48,27 +48,46 @@ def against(
     """
     for move in moves:
         if move.site != site and targets.get(move.product) == move.version:
-            known = context.store.products.find(move.product)
-            what = f"{known.name if known else move.product} {move.version}"
             label = context.store.sites.get(move.site).label
+            what = in_words(context, [move])
             return f"{what} failed on {label} (run {move.run}); its like waits for a word"
     return ""
 
 
+def by_run(context: Context) -> list[tuple[FailedMove, ...]]:
+    """The moves that wait for a word, those of one step together, the newest first. Reads."""
+    runs: dict[int, list[FailedMove]] = {}
+    for move in waiting(context):
+        runs.setdefault(move.run, []).append(move)
+    return [tuple(sorted(moves, key=lambda move: move.id)) for moves in runs.values()]
+
+
+def in_words(context: Context, moves: Iterable[FailedMove]) -> str:
+    """What failed: "Trestle 5.1 with Breakwater 5.2"."""
+    told = []
+    for move in moves:
+        known = context.store.products.find(move.product)
+        told.append(f"{known.name if known else move.product} {move.version}")
+    return " with ".join(told)
+
+
 def let_go(context: Context, product: str, version: str, why: str, by: Principal) -> FailedMove:
-    """Let a move be made elsewhere though it failed somewhere. Writes. Raises NotFound where it did
-    not fail, Refused where somebody has decided already.
+    """Let a move be made elsewhere though it failed somewhere, and with it those that failed in the
+    same step. Writes. Raises NotFound where it did not fail, Refused where somebody has decided
+    already.
     """
     move = context.store.failed_moves.find(move_id(product, version))
     if move is None:
         raise NotFound("failed move", move_id(product, version))
     if move.decided_by is not None:
         raise Refused("decided", f"{move.decided_by} has let {product} {version} go already")
+    together = [one for one in waiting(context) if one.run == move.run]
     with context.store.transaction():
-        changed = context.store.failed_moves.change(
-            move.id, decided_by=by.name, decided_at=context.clock(), why=why
-        )
-        what = f"{product} {version} may go on elsewhere"
+        for one in together:
+            context.store.failed_moves.change(
+                one.id, decided_by=by.name, decided_at=context.clock(), why=why
+            )
+        what = f"{in_words(context, together)} may go on elsewhere"
         context.record(by.name, what, product, why=why, result=f"it failed in run {move.run}")
-    context.tell("failed-move", product, f"{product} {version} may go on")
-    return changed
+    context.tell("failed-move", product, what)
+    return context.store.failed_moves.get(move.id)

@@ -40,6 +40,7 @@ from windbreak.operations.scheduling import (
     gates,
     watching,
 )
+from windbreak.wording.words import listed
 
 HORIZON = timedelta(days=28)
 
@@ -77,6 +78,7 @@ class _Making:
     plans: dict[str, int] = field(default_factory=dict)
     reckoned: dict[str, Reckoned] = field(default_factory=dict)
     waits: dict[int, str] = field(default_factory=dict)
+    due: set[str] = field(default_factory=set)  # jobs whose time has come: they are in no book
     names: dict[str, str] = field(default_factory=dict)
 
 
@@ -132,10 +134,13 @@ def live_book(
             making.waits[booking.plan] = why
         elif booking.starts_at >= at or booking.id in let:
             _add_booked(context, making, booking, kept=booking.id not in let)
+        else:
+            making.due.add(job_id(booking.plan))
     for number in context.store.plans.to_book():
         _add_new(context, making, context.store.plans.get(number), failed)
     making.jobs += new
     standing = list(gates.every(context))
+    _shut(context, standing, making)
     earliest = _earliest(context, standing, making)
     jobs = [
         job.model_copy(update={"earliest": earliest[job.id]}) if job.id in earliest else job
@@ -230,6 +235,29 @@ def _as_free_as_they_are(
 
 
 # Gates.
+
+
+def _shut(context: Context, standing: Sequence[gates.Standing], making: _Making) -> None:
+    """Leave out what waits for a site that has no night of its own: a job is booked only if all are
+    that its gate waits for.
+    """
+    while True:
+        there = {job.id for job in making.jobs}
+        behind: dict[str, str] = {}
+        for told in standing:
+            missing = [m for m in told.to_go if job_id(m.plan or 0) not in there | making.due]
+            if missing:
+                labels = [context.store.sites.get(member.site).label for member in missing]
+                why = f"{gates.in_short(told.gate)} waits for {listed(labels)}, without a night"
+                for member in told.gate.before:
+                    behind.setdefault(job_id(member.plan or 0), why)
+        behind = {id_: why for id_, why in behind.items() if id_ in there}
+        if not behind:
+            return
+        for id_, why in behind.items():
+            plan = making.plans.pop(id_, None) or making.booked.pop(id_).plan
+            making.waits[plan] = why
+        making.jobs = [job for job in making.jobs if job.id not in behind]
 
 
 def _earliest(

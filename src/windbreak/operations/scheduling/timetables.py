@@ -18,10 +18,11 @@ from windbreak.core.values.bookings import Booking, Kept
 from windbreak.core.values.plans import differing_products
 from windbreak.core.values.sites import Site
 from windbreak.operations.context import Context
-from windbreak.operations.scheduling import approving, nights
+from windbreak.operations.scheduling import approving, deadlines, nights
 from windbreak.operations.scheduling.nights import LiveBook
 from windbreak.store.plans import PlanStanding
 from windbreak.wording.timetables import instant, timetable_document
+from windbreak.wording.words import first_up
 
 # What a timetable hangs on: the kinds of change after which it is made anew.
 HANGS_ON = (
@@ -40,6 +41,7 @@ def keep(context: Context, by: str = BY_ITSELF, cause: str = "", free: Iterable[
     for _ in range(_TRIES):
         generation = context.store.database.generation(*HANGS_ON)
         bury(context)
+        reckon_anew(context)
         live, document = made(context, let)
         with context.store.transaction():
             if context.store.database.generation(*HANGS_ON) == generation:
@@ -75,6 +77,23 @@ def bury(context: Context) -> None:
                 _withdraw(context, booking, f"{why}. Approve it anew")
             else:
                 context.store.bookings.change(booking.id, plan=anew.id)
+
+
+def reckon_anew(context: Context) -> None:
+    """Reckon what is booked anew once more runs have told how long they take. Writes."""
+    newest = context.store.took.all(newest_first=True, limit=1)
+    number = newest[0].id if newest else 0
+    seen: dict[str, int] = context.cache.kept("reckoned", "", lambda _: {})
+    if seen.get("took") == number:
+        return
+    sight = deadlines.Sight(context)
+    for booking in context.store.bookings.all(state="waiting"):
+        plan = context.store.plans.get(booking.plan)
+        site = context.store.sites.get(booking.site)
+        told = vars(nights.reckon(context, site, plan.plan.steps, plan.brings, sight))
+        if any(getattr(booking, name) != value for name, value in told.items()):
+            context.store.bookings.change(booking.id, **told)
+    seen["took"] = number
 
 
 def _changes(context: Context, plans: Mapping[int, PlanStanding]) -> Callable[[int], Sequence[str]]:
@@ -134,6 +153,7 @@ def _kept(context: Context, live: LiveBook, document: dict[str, Any]) -> dict[st
             "site": sites[one["job"]],
             "text": one["text"],
             "would_help": one["would_help"],
+            "waits": False,
         }
         for one in document["left_out"]
     ]
@@ -141,8 +161,9 @@ def _kept(context: Context, live: LiveBook, document: dict[str, Any]) -> dict[st
         {
             "plan": plan,
             "site": waits[plan].site,
-            "text": f"{why}.",
+            "text": f"{first_up(why)}.",
             "would_help": [],
+            "waits": True,  # for a person, or for one that does
         }
         for plan, why in live.waits.items()
     ]

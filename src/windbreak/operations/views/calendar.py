@@ -16,7 +16,7 @@ from windbreak.documents.calendar import (
     BookedState,
     Calendar,
     Frozen,
-    LeftOutSite,
+    LeftOutSites,
     NightBooking,
     NightGate,
     NightHost,
@@ -60,28 +60,18 @@ class _Making:
             *(self._proposed(m) for m in (draft.members if draft else ()) if m.starts_at),
         ]
         shown = [b for b in bookings if b.starts_at < self.end and b.ends_at > self.start]
-        left = [
-            LeftOutSite(
-                plan=one["plan"],
-                site=one["site"],
-                label=self.sites[one["site"]].label,
-                text=one["text"],
-            )
-            for one in timetables.left_out(self.context)
-            if one["site"] in self.sites
-        ]
         booked = {b.site for b in bookings if b.ends_at > self.now or b.run is not None}
         clear = draft.nothing if draft else 0
         return Calendar(
             at=self.now,
             start=self.start,
             end=self.end,
-            hosts=tuple(self._hosts()),
+            hosts=tuple(self._hosts(shown)),
             bookings=tuple(sorted(shown, key=lambda b: (b.starts_at, b.label))),
             opened=tuple(self._opened()),
             frozen=tuple(self._frozen()),
             gates=tuple(self._gates()),
-            left_out=tuple(left),
+            left_out=tuple(self._left_out()),
             stays_out=draft.stays_out if draft else (),
             clear=clear,
             booked=len({b.site for b in shown}),
@@ -101,6 +91,20 @@ class _Making:
                 return None
 
         return self.context.cache.kept("what could be booked", key, make)
+
+    def _left_out(self) -> Iterator[LeftOutSites]:
+        """What is approved and has no night, by reason, the most sites first."""
+        by_text: dict[str, list[tuple[int, str]]] = defaultdict(list)
+        for one in timetables.left_out(self.context):
+            if one["site"] in self.sites:
+                by_text[one["text"]].append((one["plan"], one["site"]))
+        for text, left in sorted(by_text.items(), key=lambda one: (-len(one[1]), one[0])):
+            yield LeftOutSites(
+                plans=tuple(plan for plan, _ in left),
+                sites=tuple(site for _, site in left),
+                labels=tuple(self.sites[site].label for _, site in left),
+                text=text,
+            )
 
     def _members(self) -> dict[int, tuple[int, Member]]:
         """The rollout and the member of each plan that is a part of one under way."""
@@ -215,13 +219,14 @@ class _Making:
 
     # Hosts, windows, freezes, gates.
 
-    def _hosts(self) -> Iterator[NightHost]:
+    def _hosts(self, shown: Sequence[NightBooking]) -> Iterator[NightHost]:
+        """The hosts as lanes; what lies elsewhere is one only where anything is done there."""
         count: dict[str | None, int] = defaultdict(int)
         for site in self.sites.values():
             count[site.host] += 1
         for host in self.context.store.hosts.all():
             yield NightHost(id=host.id, name=host.name, at_once=host.at_once, sites=count[host.id])
-        if count[None]:
+        if any(b.host is None for b in shown):
             yield NightHost(id=None, name="elsewhere", at_once=None, sites=count[None])
 
     def _opened(self) -> Iterator[Opened]:

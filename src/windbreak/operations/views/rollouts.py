@@ -30,9 +30,15 @@ def story(context: Context, id_: int) -> RolloutStory:
         members=tuple(_member(context, m, sites[m.site], left) for m in rollout.members),
         gates=tuple(_gate(context, gate) for gate in gates.of_rollout(context, rollout)),
         failed=tuple(
-            FailedElsewhere(product=x.product, version=x.version, run=x.run, text=x.text)
-            for x in failed_moves.waiting(context)
-            if (x.product, x.version) in moved
+            FailedElsewhere(
+                what=failed_moves.in_words(context, moves),
+                product=moves[0].product,
+                version=moves[0].version,
+                run=moves[0].run,
+                text=moves[0].text,
+            )
+            for moves in failed_moves.by_run(context)
+            if any((move.product, move.version) in moved for move in moves)
         ),
         stays_out=rollout.stays_out,
         at=context.clock(),
@@ -42,7 +48,7 @@ def story(context: Context, id_: int) -> RolloutStory:
 def title(context: Context, rollout: Rollout) -> str:
     """What a rollout is called: "Millrace 6.4.3 for the fleet"."""
     where = rollout.where
-    if len(rollout.sites) == 1:
+    if len(rollout.sites) == 1 and rollout.named in ("", rollout.sites[0]):
         where = context.store.sites.get(rollout.sites[0]).label
     if rollout.product is None:
         return f"{rollout.what[:1].upper()}{rollout.what[1:]}, for {where}"

@@ -16,6 +16,7 @@ from windbreak.core.values.plans import ApprovePlan, SitePlan
 from windbreak.core.values.policy import InForce, NewRule, Rule
 from windbreak.core.values.runs import Run, RunNow
 from windbreak.documents.runs import MatterStory, RunStory
+from windbreak.documents.sheets import PlanSheet
 from windbreak.documents.today import Today
 from windbreak.operations.administration import exports
 from windbreak.operations.findings import findings, today
@@ -23,6 +24,7 @@ from windbreak.operations.planning import planning, policy
 from windbreak.operations.runs import debts, matters, pictures, runs, ways_out
 from windbreak.operations.scheduling import approving
 from windbreak.operations.views import runs as run_views
+from windbreak.operations.views import sheets
 from windbreak.service.paging import After, page
 from windbreak.service.routers.outward import CSV
 from windbreak.service.signin import Ctx, Limit, Number, Who
@@ -35,6 +37,14 @@ IN_ITS_WINDOW = RunNow()
 def show_plan(context: Ctx, who: Who, id: Number) -> SitePlan:
     """One plan."""
     return context.store.plans.get(id)
+
+
+@router.get("/plans/{id}/sheet")
+def show_sheet(context: Ctx, who: Who, id: Number) -> PlanSheet:
+    """A plan as a sheet: when it runs, how long each part takes, what is switched for it, and what
+    it asks of a person.
+    """
+    return sheets.sheet(context, id)
 
 
 @router.get("/plans/{id}/charts")

@@ -42,30 +42,33 @@ def of_failed_moves(context: Context) -> Iterator[Finding]:
         [b.plan for b in context.store.bookings.all(state="waiting")]
         + context.store.plans.to_book()
     )
-    for move in failed_moves.waiting(context):
+    for moves in failed_moves.by_run(context):
+        first = moves[0]
         like = sorted(
             {
                 plan.site
                 for plan in standing.values()
-                if plan.targets.get(move.product) == move.version and plan.site != move.site
+                if any(
+                    plan.targets.get(move.product) == move.version and plan.site != move.site
+                    for move in moves
+                )
             }
         )
         if not like:
             continue
         labels = [context.store.sites.get(site).label for site in like]
-        known = context.store.products.find(move.product)
-        name = known.name if known else move.product
         yield finding(
             context,
-            f"failed-move:{move.id}",
+            f"failed-move:{first.run}",
             "failed",
             "high",
             None,
-            f"**{name}** `{move.version}` failed on {context.store.sites.get(move.site).label}.",
+            f"**{failed_moves.in_words(context, moves)}** failed on "
+            f"{context.store.sites.get(first.site).label}.",
             f"{listed(labels[:4])}{f' and {len(labels) - 4} more' if len(labels) > 4 else ''} "
             "would make the same move, and wait until you have decided: let it go, or hold it. "
-            f"Run {move.run} tells what happened.",
-            act("Let it go elsewhere", "let-go", product=move.product, version=move.version),
+            f"Run {first.run} tells what happened.",
+            act("Let it go elsewhere", "let-go", product=first.product, version=first.version),
         )
 
 
@@ -90,16 +93,15 @@ def of_calendars(context: Context) -> Iterator[Finding]:
 
 def of_left_out(context: Context) -> Iterator[Finding]:
     """Approved plans that have no place in the timetable."""
-    failed = failed_moves.waiting(context)
     for left in timetables.left_out(context):
+        if left["waits"]:
+            continue  # what it waits for is told by itself
         site = context.store.sites.find(left["site"])
         plan = context.store.plans.find(left["plan"])
         if site is None or site.retired_at is not None or plan is None:
             continue
         if plan.state != "approved" or not plan.to_book:
             continue
-        if failed_moves.against(context, failed, site.id, plan.targets):
-            continue  # told of the move
         yield finding(
             context,
             f"no-place:{plan.id}",

@@ -4422,6 +4422,18 @@ export interface components {
              * @default
              */
             take_rule: string;
+            /**
+             * Watch
+             * @default [
+             *       "migration"
+             *     ]
+             */
+            watch: ("any" | "major" | "migration")[];
+            /**
+             * Watch By
+             * @default
+             */
+            watch_by: string;
         };
         /**
          * Installed
@@ -5820,6 +5832,7 @@ export interface components {
          * NewRule
          * @description What is decided, where, of what, and why. What it says nothing of is left to others.
          *     ``jump``: how far what is taken by itself may go, as far as a major where nothing is said.
+         *     ``watch``: what is done only while somebody is there; () is nothing at all.
          * @example {
          *       "client": "Ness Ferries",
          *       "reason": "season",
@@ -5856,6 +5869,8 @@ export interface components {
             take?: ("by-itself" | "ask" | "never") | null;
             /** Until */
             until?: string | null;
+            /** Watch */
+            watch?: ("any" | "major" | "migration")[] | null;
         };
         /**
          * NewSeat
@@ -7091,6 +7106,8 @@ export interface components {
             take?: ("by-itself" | "ask" | "never") | null;
             /** Until */
             until?: string | null;
+            /** Watch */
+            watch?: ("any" | "major" | "migration")[] | null;
         };
         /**
          * RuleWindow

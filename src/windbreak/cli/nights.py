@@ -167,7 +167,9 @@ def _calendar(args: argparse.Namespace) -> None:
     if args.why:
         for booking in calendar.bookings:
             styled(f"[bold]{plain(booking.label)}[/]: {plain(booking.why)}")
-            say(f"  {booking.reckoned}{f' {booking.due_for}.' if booking.due_for else ''}")
+            due = f" It has a date: {booking.due_for}." if booking.due_for else ""
+            watched = f" Watched: {booking.watched}." if booking.watched else ""
+            say(f"  {booking.reckoned}{due}{watched}")
         print()
     if calendar.left_out or calendar.stays_out:
         say("**Not booked, and why**")

@@ -38,6 +38,11 @@ def add(commands: Any, common: argparse.ArgumentParser) -> None:
         choices=("patch", "minor", "major"),
         help="with --take by-itself: how far it may go; a major where nothing is said",
     )
+    one.add_argument(
+        "--watch",
+        metavar="LIST",
+        help="what is done only while somebody is there: any, major, migration; none",
+    )
     one.add_argument("--until", type=date.fromisoformat, metavar="DAY", help="its last day")
     one.add_argument("--review", type=date.fromisoformat, metavar="DAY", help="when to look again")
     one.add_argument("--why", required=True, help="the reason")
@@ -55,6 +60,12 @@ def _soak(text: str) -> tuple[str, int]:
     if kind not in ("major", "minor", "patch", "security") or not days.isdigit():
         raise argparse.ArgumentTypeError(f"{text!r}: write it as major=21")
     return kind, int(days)
+
+
+def _watched(text: str | None) -> tuple[str, ...] | None:
+    if text is None:
+        return None
+    return () if text == "none" else tuple(text.split(","))
 
 
 def _list(args: argparse.Namespace) -> None:
@@ -78,6 +89,7 @@ def _says(rule: Any) -> str:
     said += [f"channels {', '.join(rule.channels)}"] if rule.channels is not None else []
     far = f", no further than a {rule.jump}" if rule.jump else ""
     said += [f"take {rule.take}{far}"] if rule.take else []
+    said += [f"watch {', '.join(rule.watch) or 'none'}"] if rule.watch is not None else []
     return "; ".join(said)
 
 
@@ -96,6 +108,7 @@ def _set(args: argparse.Namespace) -> None:
                     "channels": tuple(args.channels.split(",")) if args.channels else None,
                     "take": args.take,
                     "jump": args.jump,
+                    "watch": _watched(args.watch),
                     "reason": args.why,
                     "until": args.until,
                     "review": args.review,

@@ -17,11 +17,14 @@ import httpx
 
 from windbreak.client import Windbreak
 from windbreak.core.values.feeds import NewFeed
+from windbreak.core.values.freezes import NewFreezeCalendar
 from windbreak.core.values.holds import NewHold
 from windbreak.core.values.licences import NewLicence, NewSeat
+from windbreak.core.values.policy import NewRule
 from windbreak.core.values.products import ProductChange
 from windbreak.core.values.releases import NewRelease
 from windbreak.core.values.sites import Host, NewSite
+from windbreak.core.values.watching import NewWatch
 from windbreak.operations.administration import accounts
 from windbreak.operations.context import close, open_context
 from windbreak.standins import catalogue, faults
@@ -193,6 +196,7 @@ def set_up(demo: Demo, where: dict[str, str]) -> list[str]:
         said += register_sites(windbreak, where, demo.sites, demo.standins_folder)
         if not demo.few:
             _by_hand(windbreak)
+            _nights(windbreak, where)
         for token in windbreak.tokens():
             if token.label == "demo set-up":
                 windbreak.revoke_token(token.id)
@@ -393,6 +397,8 @@ def register_sites(
                     "environment": demo.environment,
                     "twin_of": demo.twin_of,
                     "tags": demo.tags,
+                    "timezone": demo.zone,
+                    "windows": [{"start": demo.window[0], "end": demo.window[1]}],
                 }
             ),
             demo.slug,
@@ -422,6 +428,35 @@ def register_sites(
                 site = windbreak.refresh_site(demo.slug)
         said.append(f"{site.label} is {site.link.state}: {site.link.reason}")
     return said
+
+
+WATCHED = (2, 4)  # on which nights from now somebody is there
+
+
+def _nights(windbreak: Windbreak, where: dict[str, str]) -> None:
+    """The season of the ferries, out of their own calendar; and who is there to watch, and when."""
+    if not windbreak.freeze_calendars():
+        season = NewFreezeCalendar(
+            id="ness-season", url=f"{where['feeds']}/ness/season.ics", client="Ness Ferries"
+        )
+        windbreak.add_freeze_calendar(season)
+    if not windbreak.rules():
+        rule = NewRule(
+            client="Ness Ferries", watch=("any",), reason="the timetables of the ferries hang on it"
+        )
+        windbreak.set_rule(rule)
+    if not windbreak.watch():
+        mornings = [date.today() + timedelta(days=nights) for nights in WATCHED]
+        windbreak.add_watch(
+            NewWatch.model_validate(
+                {
+                    "who": NAME,
+                    "days": [f"{day:%a}".lower() for day in mornings],
+                    "start": "00:30",
+                    "end": "04:30",
+                }
+            )
+        )
 
 
 def _by_hand(windbreak: Windbreak) -> None:

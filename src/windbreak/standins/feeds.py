@@ -13,10 +13,11 @@ import base64
 import hashlib
 import json
 from collections.abc import AsyncIterator, Awaitable, Callable
-from datetime import UTC, date, datetime
+from datetime import UTC, date, datetime, timedelta
 from pathlib import Path
 from typing import Any
 
+from icalendar import Calendar, Event
 from starlette.applications import Starlette
 from starlette.requests import Request
 from starlette.responses import JSONResponse, RedirectResponse, Response, StreamingResponse
@@ -31,6 +32,8 @@ GANTRY_KEY = "gantry-demo-key-55b1c90c1"
 EBBING_USER, EBBING_KEY = "saltgrass-studio", "ebbing-demo-key-41d82b7e"
 PERMISSIONS = ["releases.read", "packages.read", "orders.write"]
 SECRETS = (TOKEN, GANTRY_KEY, EBBING_KEY)
+
+SEASON = (6, 44)  # days from now to when it begins and ends
 
 Answer = Callable[[Request], Awaitable[Response]]
 
@@ -53,6 +56,7 @@ class Feeds:
                 self._route("netloft", "/netloft/news.atom", self._netloft, None),
                 self._packages("netloft", "/netloft/packages/{file}", NETLOFT, None),
                 self._route("osv", "/osv/all.json", self._osv, None),
+                self._route("ness", "/ness/season.ics", self._season, None),
             ]
         )
 
@@ -97,6 +101,21 @@ class Feeds:
     async def _gantry(self, request: Request) -> Response:
         document = catalogue.gantry_document(f"{_own(request)}/gantry", _today())
         return _conditional(request, json.dumps(document).encode(), "application/json")
+
+    async def _season(self, request: Request) -> Response:
+        """The ferries' own calendar: their season, which begins soon."""
+        begins, ends = (_today() + timedelta(days=days) for days in SEASON)
+        calendar = Calendar()
+        calendar.add("prodid", "-//Ness Ferries//season//EN")
+        calendar.add("version", "2.0")
+        event = Event()
+        event.add("uid", "season@ness-ferries.example")
+        event.add("dtstamp", datetime(2026, 1, 1, tzinfo=UTC))
+        event.add("dtstart", begins)
+        event.add("dtend", ends)
+        event.add("summary", "the season")
+        calendar.add_component(event)
+        return Response(calendar.to_ical(), media_type="text/calendar")
 
     async def _netloft(self, request: Request) -> Response:
         text = catalogue.atom_document(f"{_own(request)}/netloft", _today())

@@ -29,7 +29,8 @@ class DemoSite:
     """A site of the demo fleet. ``theme`` is the one in use; plugins are on unless in ``off``.
 
     ``faults`` is what its agent does wrong (see ``agent``), once it was linked and asked;
-    ``registered`` is what it has of codes and grace; ``own`` was made for it.
+    ``registered`` is what it has of codes and grace; ``own`` was made for it. ``window`` is from
+    when to when it may be worked on, every day in its ``zone``.
     """
 
     slug: str
@@ -45,6 +46,8 @@ class DemoSite:
     faults: dict[str, Any] = field(default_factory=dict)
     settings: dict[str, str] = field(default_factory=dict)
     own: tuple[str, ...] = ()
+    window: tuple[str, str] = ("01:00", "05:00")
+    zone: str = "Europe/London"
 
     @property
     def environment(self) -> str:
@@ -202,6 +205,7 @@ _NESS_FERRIES = DemoSite(
     _NESS,
     "plainsail",
     tags=("shop", "season"),
+    window=("01:00", "04:00"),
 )
 _PILOT_HOUSE = DemoSite(
     "pilot-house",
@@ -253,13 +257,13 @@ REST: tuple[DemoSite, ...] = (
              seats={"breakwater": "BW5-TURNSTON-4C8E-J1QX"}, settings={"code:theme/breakwater": "BW5-TURNSTON-4C8E-J1QX", "network": "7"}, tags=("network",)),
     DemoSite("limpet-lane", "Limpet Lane Pottery", "Limpet Lane", "jetty", _plain("6.3.6", "8.0", oarlock="7.1.2", lee="5.5"), "plainsail"),
     DemoSite("samphire-kitchen", "Samphire Kitchen", "Samphire", "jetty", _plain("6.2.9", "7.4", tidetable="3.0.4", lee="5.4"), "plainsail"),
-    DemoSite("cormorant-books", "Cormorant Books", "Cormorant", "quay", _plain("6.4.3", "8.1", oarlock="7.2", tidetable="3.1", lee="5.5"), "plainsail"),
-    DemoSite("curlew-weavers", "Curlew Weavers", "Curlew", "quay", _plain("6.3.6", "8.1", oarlock="7.1.2", gangway="2.7"), "plainsail"),
-    DemoSite("grey-seal-gin", "Grey Seal Gin", "Grey Seal", "mole", _plain("6.4.3", "8.2", tollhouse="8.4", lee="5.4"), "plainsail", tags=("shop",)),
+    DemoSite("cormorant-books", "Cormorant Books", "Cormorant", "quay", _plain("6.4.3", "8.1", oarlock="7.2", tidetable="3.1", lee="5.5"), "plainsail", zone="Europe/Helsinki"),
+    DemoSite("curlew-weavers", "Curlew Weavers", "Curlew", "quay", _plain("6.3.6", "8.1", oarlock="7.1.2", gangway="2.7"), "plainsail", zone="Europe/Helsinki"),
+    DemoSite("grey-seal-gin", "Grey Seal Gin", "Grey Seal", "mole", _plain("6.4.3", "8.2", tollhouse="8.4", lee="5.4"), "plainsail", tags=("shop",), window=("02:00", "04:00")),
     DemoSite("shingle-dental", "Shingle Dental", "Shingle", "mole", _plain("6.4.3", "8.3", oarlock="7.2", lee="5.5"), "plainsail"),
     DemoSite("tidemill-brewery", "Tidemill Brewery", "Tidemill", "mole", _plain("6.3.6", "8.1", tollhouse="8.3", tidetable="3.0.4", lee="5.4", plainsail="2.1"), "plainsail", tags=("shop",)),
-    DemoSite("heron-lodge", "Heron Lodge", "Heron", "staithe", _plain("6.4.3", "8.2", tidetable="3.1", lee="5.5"), "plainsail"),
-    DemoSite("sanderling-yoga", "Sanderling Yoga", "Sanderling", "staithe", _plain("6.3.6", "8.1", tidetable="3.0.4"), "plainsail"),
+    DemoSite("heron-lodge", "Heron Lodge", "Heron", "staithe", _plain("6.4.3", "8.2", tidetable="3.1", lee="5.5"), "plainsail", zone="Europe/Helsinki"),
+    DemoSite("sanderling-yoga", "Sanderling Yoga", "Sanderling", "staithe", _plain("6.3.6", "8.1", tidetable="3.0.4"), "plainsail", zone="America/Halifax"),
     DemoSite("eider-wool", "Eider Wool", "Eider", "mole", _plain("6.4.3", "8.1", tollhouse="8.3", oarlock="7.2", sextant="2.3.1"), "plainsail", tags=("shop",)),
     DemoSite("avocet-trust", "Avocet Trust", "Avocet", "mole", _plain("6.3.6", "8.2", oarlock="7.1.2", sextant="2.3.1"), "plainsail"),
     DemoSite("mussel-bank", "Mussel Bank Credit Union", "Mussel Bank", "quay", _plain("6.4.3", "8.2", oarlock="7.2", gangway="2.8", lee="5.5"), "plainsail"),

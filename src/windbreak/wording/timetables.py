@@ -188,6 +188,8 @@ def _last(board: Board, task: Task, stretch: Stretch, tell: _Telling) -> str:
     """What ended just then."""
     if stretch.kind == "closed":
         return f"the window opens {tell(stretch.end)}"
+    if stretch.kind == "watch" and not stretch.more.get("jobs"):
+        return f"somebody is there to watch it from {tell(stretch.end)} on"
     if stretch.kind == "too-short":
         return f"the next opening begins {tell(stretch.end)}; {_of(board, task, stretch, tell)}"
     return _of(board, task, stretch, tell)
@@ -218,8 +220,9 @@ def _of(board: Board, task: Task, stretch: Stretch, tell: _Telling) -> str:
             cap = board.book.runs_at_once or 0
             return f"no more than {cap} run at once in all, and {_done(more, tell)}"
         case "watch":
-            beside = f" beside {tell.listed(jobs)}" if jobs else ""
-            return f"nobody is there to watch it{beside} until {tell(stretch.end)}"
+            if not jobs:
+                return f"nobody is there to watch it in the window of {tell(stretch.start)}"
+            return f"nobody else is there to watch it beside {tell.listed(jobs)}"
         case "gate":
             if more["until"] is None:
                 return _shut(more, tell)

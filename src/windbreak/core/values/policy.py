@@ -19,12 +19,18 @@ from windbreak.core.versions.version import Jump
 Take = Literal["by-itself", "ask", "never"]
 
 
+# What somebody has to watch: every move, majors, what migrates.
+Watched = Literal["any", "major", "migration"]
+WATCHED: tuple[Watched, ...] = ("migration",)  # where no rule says anything
+
+
 SoakKind = Literal["major", "minor", "patch", "security"]
 
 
 class NewRule(Value):
     """What is decided, where, of what, and why. What it says nothing of is left to others.
     ``jump``: how far what is taken by itself may go, as far as a major where nothing is said.
+    ``watch``: what is done only while somebody is there; () is nothing at all.
     """
 
     model_config = example(client="Ness Ferries", soak={"major": 21}, reason="season")
@@ -37,6 +43,7 @@ class NewRule(Value):
     channels: tuple[Channel, ...] | None = None
     take: Take | None = None
     jump: Jump | None = None
+    watch: tuple[Watched, ...] | None = None
     reason: Annotated[str, Field(min_length=1)]
     until: Day | None = None
     review: Day | None = None
@@ -47,8 +54,11 @@ class NewRule(Value):
             raise ValueError("a rule is for a site or for a client, not for both")
         if self.product is not None and self.maker is not None:
             raise ValueError("a rule is for a product or for a maker, not for both")
-        if not self.soak and self.channels is None and self.take is None:
-            raise ValueError("a rule says something of soak, of channels, or of what is taken")
+        nothing = (self.channels, self.take, self.watch) == (None, None, None)
+        if not self.soak and nothing:
+            raise ValueError(
+                "a rule says something of soak, of channels, of what is taken or what is watched"
+            )
         if self.jump is not None and self.take != "by-itself":
             raise ValueError("only of what is taken by itself is it said how far it may go")
         return self
@@ -89,6 +99,8 @@ class InForce(Value):
     take: Take
     take_by: str
     take_jump: Jump | None = None
+    watch: tuple[Watched, ...] = WATCHED
+    watch_by: str = ""
     take_rule: str = ""
 
 
@@ -118,6 +130,7 @@ def in_force(near: Iterable[Rule], product: str, soak: dict[SoakKind, int]) -> I
             days[kind], days_by[kind] = stated.soak[kind], stated.where
     channels = next((r for r in rules if r.channels is not None), None)
     take = next((r for r in rules if r.take is not None), None)
+    watch = next((r for r in rules if r.watch is not None), None)
     return InForce(
         product=product,
         soak=days,
@@ -127,5 +140,7 @@ def in_force(near: Iterable[Rule], product: str, soak: dict[SoakKind, int]) -> I
         take=(take.take or "ask") if take else "ask",
         take_by=take.where if take else "",
         take_jump=take.jump if take else None,
+        watch=(watch.watch or ()) if watch else WATCHED,
+        watch_by=watch.where if watch else "",
         take_rule=take.id if take else "",
     )

@@ -19,6 +19,7 @@ from windbreak.core.versions.ranges import parse_range
 from windbreak.core.versions.version import jump, parse_version
 from windbreak.operations.context import Context
 from windbreak.operations.licensing import licence_rights
+from windbreak.operations.reasoning.cases import Ground
 from windbreak.operations.scheduling import freezes, watching
 from windbreak.wording.words import day
 
@@ -47,6 +48,7 @@ class Sight:
         self.frozen = freezes.listed(context)
         self.rights = licence_rights.kept(context)
         self.watches = bool(watching.listed(context))
+        self.ground = Ground.read(context)
         self._advisories: dict[str, list[KnownAdvisory]] = {}
         self._products: dict[str, KnownProduct | None] = {}
 
@@ -122,20 +124,25 @@ def _end_of(last: date) -> datetime:
 def watched(
     sight: Sight, site: Site, steps: Sequence[PlannedStep], brings: Sequence[Brought]
 ) -> str:
-    """Why somebody has to be there while some steps are done, "" where nobody has to: what
-    migrates, a major of core or theme, and whatever is done on a shop. While nobody's hours are
-    entered nothing is watched.
+    """Why somebody has to be there while some steps are done, by the rules of the house, "" where
+    nobody has to. Without a rule that is what migrates on a production site. While nobody's hours
+    are entered nothing is watched.
     """
     if not sight.watches:
         return ""
-    why = ["a shop"] if SHOP in site.tags and site.environment == "production" else []
-    if any(bring.kind == "migrate" for bring in brings):
-        why.append("it migrates")
-    for product, (start, end) in spans(steps).items():
-        if start is None or product.partition("/")[0] not in ("core", "theme"):
-            continue
-        known = sight.product(product)
-        place = known.major_place if known else 1
-        if jump(parse_version(start), parse_version(end), place) == "major":
-            why.append(f"a major of {known.name if known else product}")
-    return ", ".join(why)
+    moved = spans(steps)
+    why: list[str] = []
+    migrating = {bring.product for bring in brings if bring.kind == "migrate"}
+    for product, rule in sight.ground.policy_of(site, moved).items():
+        known, start = sight.product(product), moved[product][0]
+        name = known.name if known else product
+        if "any" in rule.watch:
+            why.append(f"the rule for {rule.watch_by} wants it")
+        elif "migration" in rule.watch and product in migrating:
+            if rule.watch_by or site.environment == "production":
+                why.append(f"{name} migrates")
+        elif "major" in rule.watch and start is not None:
+            place = known.major_place if known else 1
+            if jump(parse_version(start), parse_version(moved[product][1]), place) == "major":
+                why.append(f"a major of {name}")
+    return ", ".join(dict.fromkeys(why))

@@ -16,6 +16,7 @@ from tests.core.resolution.test_resolve import DATA, EXPECTED
 from tests.running import WithDemo
 from windbreak.cli.main import parser
 from windbreak.core.values.sites import Window
+from windbreak.operations.scheduling.nights import job_id
 from windbreak.standins import catalogue
 from windbreak.standins.feeds import GANTRY_KEY
 
@@ -399,7 +400,7 @@ class OverTheDemo(WithDemo):
                 f"windbreak timetable {file}", self.ask("night-book", "--to", file).stdout
             )
             answer = json.loads(windbreak("timetable", file, "--json").stdout)
-        kept = next(b for b in answer["bookings"] if b["job"] == f"plan-{plan.id}")
+        kept = next(b for b in answer["bookings"] if b["job"] == job_id(plan.id))
         self.assertEqual(kept["start"], booking["starts_at"])
         self.assertEqual([why["kind"] for why in kept["why"]], ["kept"])
         starts = datetime.fromisoformat(booking["starts_at"])

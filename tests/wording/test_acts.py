@@ -23,6 +23,8 @@ ON = {
     "matter": "1",
     "state": "ready",
     "folder": "lee-forms",
+    "rollout": "1",
+    "calendar": "season",
 }
 
 

@@ -83,7 +83,8 @@ class _Making:
 
 
 def job_id(plan: int) -> str:
-    return f"plan-{plan}"
+    """The id of a plan's job; ids are in the order of plans, as equal places go to the lower."""
+    return f"plan-{plan:08}"
 
 
 def reckon(
@@ -132,6 +133,10 @@ def live_book(
         why = failed_moves.against(context, failed, booking.site, targets)
         if why:
             making.waits[booking.plan] = why
+        elif booking.pinned and booking.id not in let and _off_grid(context, booking):
+            making.due.add(
+                job_id(booking.plan)
+            )  # it stays where it is, which is no start of a book
         elif booking.starts_at >= at or booking.id in let:
             _add_booked(context, making, booking, kept=booking.id not in let)
         else:
@@ -161,9 +166,18 @@ def live_book(
         sites=tuple(_site(site, frozen, by_hand.get(site.id)) for site in sites),
         watch=watching.stretches(context, at, at + HORIZON),
         jobs=tuple(_as_free_as_they_are(_pinned(jobs) if pin else jobs, sites, frozen)),
-        gates=(*_gates(standing, {job.id for job in jobs}), *new_gates),
+        gates=(*_gates(standing, jobs), *new_gates),
     )
     return LiveBook(book, making.names, making.booked, making.plans, making.reckoned, making.waits)
+
+
+def _off_grid(context: Context, booking: Booking) -> bool:
+    """Whether a booking is at a time that no timetable gives, and no freeze meets it there."""
+    if on_grid(booking.starts_at) == booking.starts_at:
+        return False
+    ends = booking.starts_at + timedelta(minutes=booking.minutes + booking.back)
+    site = context.store.sites.get(booking.site)
+    return freezes.between(context, site, booking.starts_at, ends) is None
 
 
 def _add_booked(context: Context, making: _Making, booking: Booking, *, kept: bool) -> None:
@@ -265,7 +279,8 @@ def _earliest(
 ) -> dict[str, datetime]:
     """From when on jobs may begin by gates of which all that they wait for has begun or ended."""
     now, told = context.clock(), dict[str, datetime]()
-    there = {job.id for job in making.jobs}
+    # What a person gave a time for stands there; its gate is looked at when it is to begin.
+    there = {job.id for job in making.jobs if not job.pinned}
     for gate in standing:
         opens = gate.opens
         if opens is None and not gate.to_go and gate.under_way:
@@ -294,12 +309,15 @@ def gate_id(gate: gates.Gate) -> str:
     return f"rollout {gate.rollout.id}, {gate.id}"
 
 
-def _gates(standing: Iterable[gates.Standing], there: set[str]) -> Iterable[Gate]:
-    """The gates that wait for jobs of the book."""
+def _gates(standing: Iterable[gates.Standing], jobs: Iterable[Job]) -> Iterable[Gate]:
+    """The gates that wait for jobs of the book, and keep back what is not pinned."""
+    pinned = {job.id: job.pinned for job in jobs}
     for told in standing:
         gate = told.gate
-        after = tuple(job_id(m.plan) for m in told.to_go if m.plan and job_id(m.plan) in there)
-        before = tuple(job_id(m.plan) for m in gate.before if m.plan and job_id(m.plan) in there)
+        after = tuple(id_ for m in told.to_go if (id_ := job_id(m.plan or 0)) in pinned)
+        before = tuple(
+            id_ for m in gate.before if (id_ := job_id(m.plan or 0)) in pinned and not pinned[id_]
+        )
         if after and before:
             yield Gate(
                 id=gate_id(gate),

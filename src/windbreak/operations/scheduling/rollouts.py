@@ -117,10 +117,12 @@ def _plan(context: Context, rollout: Rollout, by: str) -> Rollout:
     ground = Ground.read(context)
     who = Principal(account="windbreak", name=by, via="service")
     members: dict[str, Member] = {}
-    for member in rollout.members:
+    # Plans are numbered in the order of sites, as their jobs were when it was drafted.
+    for member in sorted(rollout.members, key=lambda member: member.site):
         if member.plan is None and not member.out:
             member = _planned(context, rollout, member, ground, who)
         members[member.site] = member
+    members = {member.site: members[member.site] for member in rollout.members}
     for member in list(members.values()):
         site = context.store.sites.get(member.site).twin_of
         if member.out and member.wave == "twin" and site in members:

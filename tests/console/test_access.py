@@ -7,6 +7,7 @@ from pathlib import Path
 from playwright.sync_api import expect
 
 from tests.console.test_console import WithBrowser
+from windbreak.core.values.rollouts import NewRollout
 
 AXE = Path(__file__).parents[2] / "console/node_modules/axe-core/axe.min.js"
 RULES = ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "wcag22aa"]
@@ -30,10 +31,13 @@ class Access(WithBrowser):
         run = cls.windbreak.run_plan(plan.id, outside_window=True)
         cls.windbreak.wait(run.id, timeout=60)
         cls.windbreak.draft_plan("whinchat-radio")
+        new = NewRollout(sites=("seapink-florists", "tarnsey-harbour"), why="a test")
+        rollout = cls.windbreak.approve_rollout(new)
         cls.pages = (
             *("/", "/sites", "/sites/tarnsey-harbour", "/sites/whinchat-radio/plan"),
             *("/sites/skerry-light/plan", "/products", "/products/plugin/trestle"),
             *("/products/theme/breakwater", "/licences", "/runs", f"/runs/{run.id}", "/nowhere"),
+            *("/calendar", f"/rollouts/{rollout.id}"),
         )
 
     def test_no_page_breaks_a_rule_or_scrolls_sideways(self) -> None:

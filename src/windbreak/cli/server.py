@@ -131,7 +131,7 @@ def _demo_night(args: argparse.Namespace) -> int:
 
     from windbreak.cli.profile import connect
     from windbreak.core.values.runs import WENT_WRONG
-    from windbreak.outside.clocks import shifted
+    from windbreak.operations.administration.clocks import shifted
     from windbreak.standins.nights import play
 
     clock = args.data / "clock"

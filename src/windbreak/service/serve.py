@@ -11,10 +11,10 @@ from typing import TextIO
 import uvicorn
 
 from windbreak.operations.administration import accounts, instance
+from windbreak.operations.administration.clocks import shifted
 from windbreak.operations.context import Context, open_context
 from windbreak.operations.errors import Refused
 from windbreak.operations.reasoning.executors import executor
-from windbreak.outside.clocks import shifted
 from windbreak.service.app import JsonLines, create_app
 from windbreak.service.drive import Lease
 from windbreak.service.settings import SettingRefused, Settings

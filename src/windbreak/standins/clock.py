@@ -7,7 +7,7 @@ from collections.abc import Callable
 from datetime import UTC, datetime
 from pathlib import Path
 
-from windbreak.outside.clocks import shifted
+from windbreak.operations.administration.clocks import shifted
 
 VARIABLE = "WINDBREAK_CLOCK_FILE"
 

@@ -12,7 +12,7 @@ from pathlib import Path
 from windbreak.client import Windbreak
 from windbreak.core.values.bookings import Booking
 from windbreak.core.values.runs import Run
-from windbreak.outside.clocks import put_ahead, shifted
+from windbreak.operations.administration.clocks import put_ahead, shifted
 
 _PATIENCE = 300.0  # seconds until what was due has begun and ended
 

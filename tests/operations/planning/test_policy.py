@@ -1,17 +1,21 @@
 """Rules of the house: the nearest wins and is named; what is taken by itself."""
 
 from datetime import timedelta
+from zoneinfo import ZoneInfo
 
 from pydantic import ValidationError
 
 from tests.operations.within import RHONA, WithContext, catch_up, look_again
+from windbreak.core.values.bookings import Book
 from windbreak.core.values.holds import NewHold
 from windbreak.core.values.policy import NewRule
 from windbreak.core.values.runs import WENT_WRONG
 from windbreak.core.values.sites import Window
+from windbreak.core.values.watching import NewWatch
 from windbreak.operations.errors import Refused
 from windbreak.operations.planning import policy
 from windbreak.operations.reasoning import answers
+from windbreak.operations.scheduling import bookings, deadlines, timetables, watching
 from windbreak.operations.sites import sites
 from windbreak.operations.views import sites as site_views
 
@@ -158,6 +162,59 @@ class ByItself(WithContext):
         (booking,) = self.context.store.bookings.all(site=SITE, state="waiting")
         self.assertEqual(booking.plan, number)
         self.assertEqual(policy.let_go(self.context), [])
+
+    def test_it_goes_no_further_than_the_rule_says_and_dies_with_it(self) -> None:
+        self.feeds()
+        self.site(SITE)
+        rule = NewRule(product="plugin/oarlock", take="by-itself", jump="patch", reason="quiet")
+        patch = policy.set_rule(self.context, rule, RHONA)
+        self.assertEqual(policy.let_go(self.context), [])  # 7.1.2 goes to 7.2: that is a minor
+        further = rule.model_copy(update={"jump": "minor", "site": SITE})
+        kept = policy.set_rule(self.context, NewRule.model_validate(dict(further)), RHONA)
+        (number,) = policy.let_go(self.context)
+        plan = self.context.store.plans.get(number)
+        self.assertEqual(plan.targets, {"plugin/oarlock": "7.2"})
+        self.assertEqual(plan.scope, ("plugin/oarlock",))
+        assert plan.approval is not None
+        self.assertEqual(plan.approval.rules, (kept.id,))
+        # What is not in its scope is not spoken of, and nothing is told to be held for it.
+        self.assertEqual({v.product for v in plan.answer.verdicts}, {"plugin/oarlock"})
+        (booking,) = self.context.store.bookings.all(site=SITE, state="waiting")
+        policy.drop_rule(self.context, kept.id, RHONA)
+        self.assertEqual(self.context.store.plans.get(number).state, "replaced")
+        timetables.keep(self.context)
+        self.assertEqual(self.context.store.bookings.get(booking.id).state, "withdrawn")
+        self.assertEqual(policy.let_go(self.context), [])
+        policy.drop_rule(self.context, patch.id, RHONA)
+        with self.assertRaises(ValidationError):
+            NewRule(take="ask", jump="patch", reason="x")
+
+    def test_what_is_watched_is_said_by_the_nearest_rule(self) -> None:
+        self.feeds()
+        self.site(SITE)
+        plan = self.approved(SITE)
+        site = self.context.store.sites.get(SITE)
+
+        def watched() -> str:
+            sight = deadlines.Sight(self.context)
+            return deadlines.watched(sight, site, plan.plan.steps, plan.brings)
+
+        rule = NewRule(watch=("major",), reason="we sleep better")
+        policy.set_rule(self.context, rule, RHONA)
+        self.assertEqual(watched(), "")  # nobody's hours are entered
+        hours = NewWatch(who="Rhona Vale", days=("tue",), start="00:00", end="04:00")
+        watching.add(self.context, hours, RHONA)
+        self.assertIn("a major of Millrace", watched())
+        policy.set_rule(self.context, NewRule(site=SITE, watch=("any",), reason="x"), RHONA)
+        self.assertIn(f"the rule for {SITE} wants it", watched())
+        booking = bookings.book(self.context, plan.id, Book(), RHONA)
+        self.assertEqual(booking.starts_at.astimezone(ZoneInfo(site.timezone)).weekday(), 1)
+        none = NewRule(site=SITE, product="core/millrace", watch=(), reason="x")
+        policy.set_rule(self.context, none, RHONA)
+        self.assertIn("wants it", watched())  # of the other products
+        for bad in ({"who": "x"}, {"who": "x", "days": ("tue",), "start": "01:00"}):
+            with self.assertRaises(ValidationError):
+                NewWatch.model_validate(bad)
 
     def test_what_went_wrong_is_not_tried_again_until_somebody_has_looked(self) -> None:
         self.feeds()

@@ -2,7 +2,7 @@ import { useState } from "react";
 import { clock, day, plural } from "../../pieces/time";
 import { About } from "./about";
 import { keyOf, type Night, type Nights } from "./layout";
-import { byNight, look, spoken } from "./state";
+import { byNight, look, standing } from "./state";
 
 /** The nights for a narrow page: each folds; the one that comes next is open. */
 export function NightList({
@@ -42,10 +42,13 @@ export function NightList({
             ))}
             {(shown === one.start ? one.night : urgent).map((night) => (
               <div key={keyOf(night)}>
-                <button className={`nl ${look(night)}`} onClick={() => onPick(keyOf(night))} aria-label={spoken(night)}>
+                <button className={`nl ${look(night)}`} onClick={() => onPick(keyOf(night))}>
                   <span className="v">{clock(night.starts_at)}</span>
                   <i className={`night ${look(night)}`} />
-                  <span className="nm">{night.label}</span>
+                  <span className="nm">
+                    {night.label}
+                    <span className="sr-only">, {standing(night)}</span>
+                  </span>
                   <span className="q">
                     {nights.hosts.find((host) => host.id === night.host)?.name ?? "elsewhere"}, {Math.round((Date.parse(night.ends_at) - Date.parse(night.starts_at)) / 60_000)} min
                   </span>

@@ -1,0 +1,89 @@
+"""How long runs are reckoned to take: by default, drawn towards what was seen, and shown."""
+
+from datetime import UTC, datetime, timedelta
+
+from tests.operations.runs.within import WithRuns
+from windbreak.core.values.estimates import Took
+from windbreak.operations.scheduling import estimates, nights, timetables
+from windbreak.operations.views import sheets
+
+SITE = "skerry-light"
+
+
+class Estimates(WithRuns):
+    def setUp(self) -> None:
+        super().setUp()
+        self.site(SITE)
+
+    def seen(self, kind: str, seconds: float, *, times: int = 1, site: str = SITE) -> None:
+        for _ in range(times):
+            run = self.context.store.took.count() + 1
+            took = {"id": 0, "run": run, "site": site, "host": "mole", "kind": kind}
+            at = datetime.now(UTC)
+            self.context.store.took.add(Took.model_validate({**took, "seconds": seconds, "at": at}))
+
+    def reckoned(self, kind: str) -> float:
+        site = self.context.store.sites.get(SITE)
+        plan = self.approved(SITE)
+        return dict(estimates.estimate(self.context, site, plan.plan.steps).parts)[kind]
+
+    def test_the_first_ones_are_usual_and_are_told_to_be(self) -> None:
+        plan = self.approved(SITE)
+        sheet = sheets.sheet(self.context, plan.id)
+        self.assertEqual(sheet.runs, 0)
+        told = estimates.estimate(self.context, self.context.store.sites.get(SITE), plan.plan.steps)
+        usual = [estimates.USUAL[kind] for kind, _ in told.parts]
+        self.assertEqual(told.seconds, sum(usual))
+        self.assertEqual(sheet.minutes, told.minutes)
+
+    def test_few_are_drawn_towards_the_host_and_many_stand_for_themselves(self) -> None:
+        usual = estimates.USUAL["plugin"]
+        self.seen("plugin", 10)
+        once = self.reckoned("plugin")
+        self.assertTrue(10 < once < usual, once)
+        self.seen("plugin", 10, times=30)
+        often = self.reckoned("plugin")
+        self.assertTrue(10 <= often < 12, often)
+
+    def test_what_other_sites_of_its_host_took_counts_for_less_than_its_own(self) -> None:
+        self.seen("plugin", 10, times=20, site="avocet-trust")
+        of_host = self.reckoned("plugin")
+        self.seen("plugin", 40, times=20)
+        self.assertGreater(self.reckoned("plugin"), of_host)
+        self.assertLess(abs(self.reckoned("plugin") - 40), abs(of_host - 40))
+
+    def test_going_back_is_the_long_one_of_those_that_were_seen(self) -> None:
+        for seconds in (60, 60, 60, 60, 60, 60, 60, 60, 60, 600):
+            self.seen("back", seconds)
+        site = self.context.store.sites.get(SITE)
+        back = estimates.estimate(self.context, site, ()).back
+        self.assertGreater(back, 60)
+
+    def test_a_run_teaches_each_part_and_says_how_far_off_it_was(self) -> None:
+        plan = self.approved(SITE)
+        run = self.carried_out(plan)
+        self.assertEqual(run.state, "done")
+        took = self.context.store.took.all(run=run.id)
+        kinds = [one.kind for one in took]
+        self.assertEqual((kinds[0], kinds[-1]), ("before", "after"))
+        self.assertEqual(
+            sorted(kinds[1:-1]), sorted(estimates.kind_of(step) for step in plan.plan.steps)
+        )
+        whole = sum(one.seconds for one in took)
+        length = (run.ended_at or run.started_at) - run.started_at
+        self.assertAlmostEqual(whole, length.total_seconds(), delta=2)
+        self.assertEqual(run.reckoned, round(sum(estimates.USUAL[kind] for kind in kinds)))
+
+    def test_what_is_booked_is_reckoned_anew(self) -> None:
+        plan = self.approved(SITE)
+        self.context.store.plans.change(plan.id, to_book=True)
+        timetables.keep(self.context)
+        (booking,) = self.context.store.bookings.all(state="waiting")
+        for kind in ("before", "after", "plugin", "core", "theme"):
+            self.seen(kind, 1, times=40)
+        timetables.keep(self.context)
+        (now,) = self.context.store.bookings.all(state="waiting")
+        self.assertEqual(now.id, booking.id)
+        self.assertLess(now.minutes, booking.minutes)
+        self.assertEqual(now.minutes, nights.reckon_plan(self.context, plan).minutes)
+        self.assertGreaterEqual(timedelta(minutes=now.minutes), timedelta(minutes=1))

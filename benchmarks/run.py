@@ -8,7 +8,16 @@ from __future__ import annotations
 
 import sys
 
-from benchmarks import commands, feeds, idle, reasoning, timetables, together, views
+from benchmarks import (
+    commands,
+    feeds,
+    idle,
+    reasoning,
+    rollouts,
+    timetables,
+    together,
+    views,
+)
 from benchmarks.figures import Figure, keep
 
 PARTS = {
@@ -18,6 +27,7 @@ PARTS = {
     "idle": idle.figures,
     "commands": commands.figures,
     "timetables": timetables.figures,
+    "rollouts": rollouts.figures,
     "together": together.figures,
 }
 

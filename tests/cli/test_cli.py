@@ -187,7 +187,7 @@ class OverTheDemo(WithDemo):
             (("account", "list"), "rhona"),
             (("calendar-address",), r"calendar\.ics\?key="),
             (("shelf", "list"), "The shelf is empty|by hand"),
-            (("calendar",), "Nothing is booked."),
+            (("calendar",), "Nights of "),
             (("rollout", "list"), "There is no rollout."),
             (("run", "list"), "Nothing has run yet|done|put back"),
             (("ledger",), "linked"),

@@ -21,18 +21,28 @@ from windbreak.operations.licensing import licence_codes
 REVIEW_DAYS = 7  # until what a person is to look at is due
 
 
-def of_steps(context: Context, site: str, steps: Sequence[PlannedStep]) -> tuple[Brought, ...]:
-    """What each step brings, in the order of the steps. Reads."""
-    known = context.store.sites.get(site)
+# What lies between two versions of a product, once it was looked at.
+Crossed = dict[tuple[str, str, str], Passed]
+
+
+def of_steps(
+    context: Context, site: str, steps: Sequence[PlannedStep], crossed: Crossed | None = None
+) -> tuple[Brought, ...]:
+    """What each step brings, in the order of the steps; ``crossed`` where many are looked at.
+    Reads.
+    """
+    known, seen = context.store.sites.get(site), {} if crossed is None else crossed
     return tuple(
         brought
         for number, step in enumerate(steps, start=1)
         for move in step.moves
-        for brought in _of_move(context, known, number, move)
+        for brought in _of_move(context, known, number, move, seen)
     )
 
 
-def _of_move(context: Context, site: Site, number: int, move: PlannedMove) -> Iterator[Brought]:
+def _of_move(
+    context: Context, site: Site, number: int, move: PlannedMove, seen: Crossed
+) -> Iterator[Brought]:
     def bring(kind: BroughtKind, text: str, **how: object) -> Brought:
         told = {"step": number, "product": move.product, "version": move.to, "kind": kind}
         return Brought.model_validate({**told, "text": text, **how})
@@ -44,7 +54,10 @@ def _of_move(context: Context, site: Site, number: int, move: PlannedMove) -> It
         return
     if move.from_ is None:
         return
-    crossed = _passed(context, move.product, move.from_, move.to)
+    key = move.product, move.from_, move.to
+    if key not in seen:
+        seen[key] = _passed(context, *key)
+    crossed = seen[key]
     for change in crossed.changes:
         if change.change.kind == "breaking":
             yield bring("breaking", change.change.text, by="nobody")

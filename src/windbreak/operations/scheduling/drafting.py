@@ -107,6 +107,7 @@ class _Drafting:
         self.nothing = 0
         self.signatures = context.store.inventories.signatures([s.id for s in self.sites])
         self._taken: dict[Hashable, _Taken | str | None] = {}
+        self._crossed: brought.Crossed = {}
         self._brings: dict[Hashable, tuple[Brought, ...]] = {}
 
     def drafted(self) -> RolloutDraft:
@@ -281,7 +282,7 @@ class _Drafting:
         shared = (key, site.link.agent_can, site.host is None)
         known = self._brings.get(shared)
         if known is None or any(bring.kind in ("register", "runtime") for bring in known):
-            known = brought.of_steps(self.context, site.id, taken.steps)
+            known = brought.of_steps(self.context, site.id, taken.steps, self._crossed)
             self._brings[shared] = known
         return known
 

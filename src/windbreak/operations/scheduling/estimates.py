@@ -10,6 +10,7 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Iterable, Mapping, Sequence
 from datetime import timedelta
+from math import exp, log
 from statistics import median, quantiles
 
 from windbreak.core.values.estimates import Estimate, Took
@@ -32,6 +33,8 @@ USUAL: Mapping[str, float] = {
 }
 _Place = tuple[str, str | None, str]  # fleet, host or site; which one; the kind of part
 _PULL = 3  # what is seen less often than this counts for less than what it is drawn towards
+_PULL_OF_USUAL = 1  # what is usual says little where anything was seen
+_LEAST = 0.1  # seconds
 _KEPT = 5000  # how many parts of runs are remembered
 
 
@@ -111,13 +114,16 @@ class _Seen:
         return ("fleet", None, kind), ("host", host, kind), ("site", site, kind)
 
     def reckoned(self, site: Site, kind: str, of: Mapping[_Place, float]) -> float:
-        """A part on a site, drawn towards its host, the fleet, and what is usual."""
-        told = USUAL[kind]
+        """A part on a site, drawn towards its host, the fleet, and what is usual: by ratios, as
+        what takes seconds on one takes minutes on another.
+        """
+        told, pull = log(USUAL[kind]), _PULL_OF_USUAL
         for key in self._keys(site.host, site.id, kind):
             if key in of:
                 count = len(self.times[key])
-                told = (count * of[key] + _PULL * told) / (count + _PULL)
-        return told
+                told = (count * log(max(_LEAST, of[key])) + pull * told) / (count + pull)
+            pull = _PULL
+        return exp(told)
 
 
 def _seen(context: Context) -> _Seen:

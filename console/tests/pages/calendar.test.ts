@@ -116,7 +116,7 @@ describe("the nights laid out", () => {
       1216,
     );
     expect(picture.brackets.map((one) => [one.kind, one.text])).toEqual([
-      ["wave", "1 canaries"],
+      ["wave", "1 canary"],
       ["wave", "1 more"],
       ["gate", "gate: 20 h passed"],
     ]);

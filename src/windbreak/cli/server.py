@@ -178,12 +178,13 @@ def _sign_in(args: argparse.Namespace) -> None:
 
 
 def _link(args: argparse.Namespace) -> None:
-    from windbreak.operations.administration import accounts
+    from windbreak.operations.administration import accounts, clocks
     from windbreak.operations.context import open_context
 
     if not (args.data / "windbreak.db").exists():
         raise Refusal(f"{args.data} holds no service; start one: windbreak serve --data DIR")
     context = open_context(args.data)
+    context.clock = clocks.of(args.data)
     every = {a.id: a for a in context.store.accounts.all()}
     usable = [a.id for a in every.values() if a.closed_at is None]
     named = ", ".join(usable) or "none"

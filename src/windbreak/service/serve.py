@@ -10,8 +10,7 @@ from typing import TextIO
 
 import uvicorn
 
-from windbreak.operations.administration import accounts, instance
-from windbreak.operations.administration.clocks import shifted
+from windbreak.operations.administration import accounts, clocks, instance
 from windbreak.operations.context import Context, open_context
 from windbreak.operations.errors import Refused
 from windbreak.operations.reasoning.executors import executor
@@ -43,8 +42,8 @@ def serve(data: Path, settings: Settings) -> int:
     except ValueError as error:
         lease.end()
         raise SettingRefused(f"private_networks: {error}") from None
-    if settings.clock_file:
-        context.clock = shifted(Path(settings.clock_file))
+    clocks.tell(data, settings.clock_file)
+    context.clock = clocks.of(data)
     first = not context.store.accounts.all()
     accounts.ensure_account(context, settings.account, settings.account_name)
     app = create_app(

@@ -25,7 +25,7 @@ from windbreak.core.values.products import ProductChange
 from windbreak.core.values.releases import NewRelease
 from windbreak.core.values.sites import Host, NewSite
 from windbreak.core.values.watching import NewWatch
-from windbreak.operations.administration import accounts
+from windbreak.operations.administration import accounts, clocks
 from windbreak.operations.context import close, open_context
 from windbreak.standins import catalogue, faults
 from windbreak.standins.catalogue import CORE
@@ -144,6 +144,7 @@ class Demo:
     def link(self) -> str:
         """A one-time sign-in link."""
         context = open_context(self.service_folder)
+        context.clock = clocks.of(self.service_folder)
         try:
             return f"{self.address}/sign-in#{accounts.make_link(context, ACCOUNT)}"
         finally:
@@ -152,6 +153,7 @@ class Demo:
     def token(self, label: str, account: str = ACCOUNT) -> str:
         """A token of the demo's account, or of another."""
         context = open_context(self.service_folder)
+        context.clock = clocks.of(self.service_folder)
         try:
             return accounts.make_token(context, account, label).secret or ""
         finally:

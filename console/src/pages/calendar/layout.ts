@@ -225,7 +225,7 @@ function frost(
   }));
 }
 
-const WAVES = { twin: "twins", canary: "canaries", rest: "more" } as const;
+const WAVES = { twin: ["twin", "twins"], canary: ["canary", "canaries"], rest: ["more", "more"] } as const;
 
 /** Above the nights: of each rollout its waves, and the gates between them. */
 function bracketsOf(nights: Nights, columns: Column[], hours: [number, number]): Bracket[] {
@@ -240,7 +240,7 @@ function bracketsOf(nights: Nights, columns: Column[], hours: [number, number]):
         .map((wave) => [wave, here.filter((one) => one.wave === wave).length] as const)
         .filter(([, count]) => count > 0);
       if (!waves.length) continue;
-      const text = waves.map(([wave, count]) => `${count} ${WAVES[wave]}`).join(", ");
+      const text = waves.map(([wave, count]) => `${count} ${WAVES[wave][count === 1 ? 0 : 1]}`).join(", ");
       found.push({ key: `${rollout} ${column.start}`, kind: "wave", x: column.x, width: column.width, y: row, text });
     }
     for (const gate of nights.gates.filter((one) => one.rollout === rollout && one.label === "Canaries")) {

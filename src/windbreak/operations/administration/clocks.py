@@ -9,6 +9,8 @@ from collections.abc import Callable
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
+_NOTE = "clock-file"
+
 
 def shifted(file: Path) -> Callable[[], datetime]:
     """The time by a clock that a file puts ahead; the file is read again when it was written."""
@@ -25,6 +27,21 @@ def shifted(file: Path) -> Callable[[], datetime]:
         return datetime.now(UTC) + seen[1]
 
     return now
+
+
+def tell(data: Path, file: str) -> None:
+    """Write into a data directory by which clock its service goes, for whoever works beside it."""
+    note = data / _NOTE
+    if file:
+        note.write_text(file)
+    else:
+        note.unlink(missing_ok=True)
+
+
+def of(data: Path) -> Callable[[], datetime]:
+    """The clock by which the service of a data directory goes."""
+    note = data / _NOTE
+    return shifted(Path(note.read_text())) if note.exists() else lambda: datetime.now(UTC)
 
 
 def put_ahead(file: Path, by: timedelta) -> None:

@@ -115,6 +115,17 @@ def every(context: Context) -> Iterator[Standing]:
             yield standing(context, gate)
 
 
+def wanting(context: Context) -> dict[str, str]:
+    """What each site waits for whose gate wants a person's word, in words. Reads."""
+    return {
+        member.site: f"It waits for your word: {_badly(context, told.badly)}. "
+        "Unsaid in time, it goes a night later."
+        for told in every(context)
+        if told.wants_a_word
+        for member in told.gate.before
+    }
+
+
 def shut(context: Context, booking: Booking) -> str:
     """What keeps a booking of a rollout from beginning now, in words; "" where nothing does."""
     if booking.rollout is None:

@@ -49,6 +49,7 @@ class _Making:
         self.context, self.now, self.start, self.end = context, now, start, end
         self.sites = {site.id: site for site in context.store.sites.live()}
         self.members = self._members()
+        self.wanting = gates.wanting(context)
 
     def made(self, *, proposed: bool) -> Calendar:
         proposes = proposed and len(self.sites) <= MOST_PROPOSED
@@ -173,7 +174,7 @@ class _Making:
             ends_at=ends,
             back_until=ends + timedelta(minutes=booking.back),
             moves=len(plan.targets),
-            why=booking.why,
+            why=self.wanting.get(site.id, booking.why),
             reckoned=self._reckoned(site, booking.starts_at, booking.minutes, booking.back),
             plan=booking.plan,
             booking=booking.id,

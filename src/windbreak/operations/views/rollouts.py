@@ -23,11 +23,12 @@ def story(context: Context, id_: int) -> RolloutStory:
     ids = {member.site for member in rollout.members}
     sites = {site.id: site for site in context.store.sites.all(id=ids)} if ids else {}
     left = {one["plan"]: str(one["text"]) for one in timetables.left_out(context)}
+    wanting = gates.wanting(context)
     moved = {(p, v) for m in rollout.going for p, v in m.targets.items()}
     return RolloutStory(
         rollout=rollout,
         title=title(context, rollout),
-        members=tuple(_member(context, m, sites[m.site], left) for m in rollout.members),
+        members=tuple(_member(context, m, sites[m.site], left, wanting) for m in rollout.members),
         gates=tuple(_gate(context, gate) for gate in gates.of_rollout(context, rollout)),
         failed=tuple(
             FailedElsewhere(
@@ -56,7 +57,9 @@ def title(context: Context, rollout: Rollout) -> str:
     return f"{known.name if known else rollout.product} {rollout.version} for {where}"
 
 
-def _member(context: Context, member: Member, site: Site, left: dict[int, str]) -> MemberView:
+def _member(
+    context: Context, member: Member, site: Site, left: dict[int, str], wanting: dict[str, str]
+) -> MemberView:
     run = gates.run_of(context, member)
     bookings = context.store.bookings.all(plan=member.plan, state="waiting") if member.plan else []
     booking = bookings[0] if bookings else None
@@ -73,7 +76,7 @@ def _member(context: Context, member: Member, site: Site, left: dict[int, str]) 
         booking=booking.id if booking else None,
         run=run.id if run else None,
         at=run.started_at if run else booking.starts_at if booking else None,
-        why=booking.why if booking else "",
+        why=wanting.get(site.id, booking.why) if booking else "",
         **told,
     )
 

@@ -59,6 +59,14 @@ class Nights(WithContext):
         self.assertEqual((job.was, job.pinned), (at, True))
         read_book(book.model_dump_json())  # it stands where it may
 
+    def test_what_is_booked_by_hand_beyond_the_book_is_left_alone(self) -> None:
+        at = on_grid(self.context.clock().replace(microsecond=0) + timedelta(days=60))
+        far = Book(at=at, outside_window=True)
+        booking = bookings.book(self.context, self.plans[0].id, far, RHONA)
+        bookings.book_all(self.context, RHONA)
+        kept = self.context.store.bookings.get(booking.id)
+        self.assertEqual((kept.state, kept.starts_at), ("waiting", at))
+
     def test_what_has_no_place_says_why_and_what_would_help(self) -> None:
         short = (Window(start=self.opens, end=f"{self.opens[:2]}:05"),)
         sites.set_windows(self.context, SITES[1], short, "UTC", RHONA)

@@ -11,7 +11,6 @@ import secrets
 from collections.abc import Iterable
 
 from windbreak.core.values.accounts import Principal
-from windbreak.core.values.bookings import Book
 from windbreak.core.values.holds import NewHold, StandingHold
 from windbreak.core.values.plans import ApprovePlan
 from windbreak.core.values.policy import InForce, NewRule, Rule
@@ -23,7 +22,7 @@ from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
 from windbreak.operations.planning import planning
 from windbreak.operations.reasoning import answers, cases
-from windbreak.operations.scheduling import approving, bookings
+from windbreak.operations.scheduling import approving, timetables
 from windbreak.operations.sites import clients
 
 
@@ -136,10 +135,12 @@ def let_go(context: Context) -> list[int]:
         named = sorted({rules[p].take_by for p in moved})
         by_rules = tuple(sorted({rules[p].take_rule for p in moved}))
         why = f"by the rule for {'; '.join(named)}"
-        with contextlib.suppress(Refused):  # no window is long enough: it stays a draft to be seen
+        with contextlib.suppress(Refused):  # what can't be approved stays a draft, to be seen
             approving.approve(context, plan.id, ApprovePlan(why=why), by, rules=by_rules)
-            bookings.book(context, plan.id, Book(), by)
+            context.store.plans.change(plan.id, to_book=True)
         found.append(plan.id)
+    if found:
+        timetables.keep(context, "Rules of the house")
     return found
 
 

@@ -78,7 +78,7 @@ class _Making:
     plans: dict[str, int] = field(default_factory=dict)
     reckoned: dict[str, Reckoned] = field(default_factory=dict)
     waits: dict[int, str] = field(default_factory=dict)
-    due: set[str] = field(default_factory=set)  # jobs whose time has come: they are in no book
+    due: set[str] = field(default_factory=set)  # jobs that have a time which is in no book
     names: dict[str, str] = field(default_factory=dict)
 
 
@@ -133,10 +133,10 @@ def live_book(
         why = failed_moves.against(context, failed, booking.site, targets)
         if why:
             making.waits[booking.plan] = why
-        elif booking.pinned and booking.id not in let and _off_grid(context, booking):
-            making.due.add(
-                job_id(booking.plan)
-            )  # it stays where it is, which is no start of a book
+        elif booking.starts_at > at + HORIZON or (
+            booking.pinned and booking.id not in let and _off_grid(context, booking)
+        ):
+            making.due.add(job_id(booking.plan))  # it stays, though the book has no such start
         elif booking.starts_at >= at or booking.id in let:
             _add_booked(context, making, booking, kept=booking.id not in let)
         else:

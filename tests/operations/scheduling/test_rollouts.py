@@ -10,10 +10,12 @@ from windbreak.core.values.holds import NewHold
 from windbreak.core.values.rollouts import LeaveOut, NewRollout, OpenGate, Rollout
 from windbreak.core.values.sites import Host
 from windbreak.links.errors import Unreachable
+from windbreak.operations.context import Cache
 from windbreak.operations.errors import Refused
 from windbreak.operations.planning import policy
 from windbreak.operations.runs import runs
 from windbreak.operations.scheduling import (
+    approving,
     bookings,
     drafting,
     failed_moves,
@@ -30,6 +32,10 @@ SITE, TWIN = "skerry-light", "skerry-light-twin"
 MILLRACE = NewRollout(
     product="core/millrace", version="6.4.3", sites=(SITE,), quiet_minutes=60, refresh_twins=True
 )
+
+
+class Crash(BaseException):
+    """Our process ends here."""
 
 
 class WithRollouts(WithContext):
@@ -215,6 +221,29 @@ class Fleet(WithRollouts):
             self.assertEqual(sum(member.moves.values()), len(member.targets))
         ends = placed[TWIN].starts_at + timedelta(minutes=placed[TWIN].minutes + 20 * 60)
         self.assertGreaterEqual(placed[SITE].starts_at, ends)
+
+    def test_a_crash_while_it_is_approved_leaves_nobody_behind_and_nothing_twice(self) -> None:
+        real, done = approving.approve, []
+
+        def crashes(*args: object, **more: object) -> object:
+            if len(done) == 2:
+                raise Crash
+            done.append(1)
+            return real(*args, **more)  # type: ignore[arg-type]
+
+        with mock.patch.object(approving, "approve", crashes), self.assertRaises(Crash):
+            self.everything()
+        (rollout,) = self.context.store.rollouts.all()
+        self.assertEqual(self.context.store.bookings.all(), [])
+        self.context.cache = Cache()  # another process
+        after = self.tended(rollout.id)
+        self.assertEqual({m.site for m in after.going}, {m.site for m in rollout.members})
+        booked = [b.site for b in self.context.store.bookings.all(state="waiting")]
+        self.assertEqual(sorted(booked), sorted(m.site for m in after.going))
+        approved = self.context.store.plans.all(state="approved")
+        self.assertEqual(sorted(p.site for p in approved), sorted(booked))
+        replaced = self.context.store.plans.all(state="replaced")
+        self.assertEqual(replaced, [])
 
     def test_what_goes_is_booked_as_it_was_drafted(self) -> None:
         draft = drafting.draft(self.context, NewRollout())

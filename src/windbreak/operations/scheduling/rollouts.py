@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import threading
 from collections.abc import Iterable
 
 from windbreak.core.values.accounts import Principal
@@ -33,6 +34,18 @@ def approve(context: Context, new: NewRollout, by: Principal) -> Rollout:
     Raises Refused where no site can.
     """
     instance.must_drive(context)
+    with _lock(context):
+        return _approve(context, new, by)
+
+
+def _lock(context: Context) -> threading.RLock:
+    """Held while a rollout is approved or gone on with: two never take the same site, and nobody
+    takes what is just being planned for left over.
+    """
+    return context.cache.kept("rollouts", "", lambda _: threading.RLock())
+
+
+def _approve(context: Context, new: NewRollout, by: Principal) -> Rollout:
     draft = drafting.draft(context, new)
     if not draft.members:
         raise Refused("nothing-to-do", _why_nobody(draft))
@@ -151,6 +164,9 @@ def _planned(
         restore_anyway=rollout.restore_anyway,
         patches=rollout.patches,
     )
+    for known in context.store.plans.all(site=member.site, state="approved"):
+        if known.rollout == rollout.id:  # it was approved before the service ended
+            return member.model_copy(update={"plan": known.id, "targets": known.targets})
     only = None if member.scope is None else frozenset(member.scope)
     try:
         plan = planning.draft(context, member.site, only=only, ground=ground)
@@ -164,12 +180,29 @@ def _planned(
 
 
 def tend(context: Context) -> None:
-    """Move each rollout on by what has happened since. Writes."""
-    for rollout in gates.under_way(context):
-        if rollout.state == "refreshing":
-            _tend_refreshing(context, rollout)
-        else:
-            _tend_going(context, rollout)
+    """Move each rollout on by what has happened since. Writes. What a service that ended in the
+    middle had not planned yet is planned now.
+    """
+    lock = _lock(context)
+    if not lock.acquire(blocking=False):
+        return  # one is just being approved; its end is news by itself
+    try:
+        for rollout in gates.under_way(context):
+            if rollout.state == "refreshing":
+                _tend_refreshing(context, rollout)
+            elif any(member.plan is None for member in rollout.going):
+                _plan_the_rest(context, rollout)
+            else:
+                _tend_going(context, rollout)
+    finally:
+        lock.release()
+
+
+def _plan_the_rest(context: Context, rollout: Rollout) -> None:
+    try:
+        _plan(context, rollout, rollout.made_by)
+    except OperationError as error:
+        _end(context, rollout, "stopped", str(error))
 
 
 def _tend_refreshing(context: Context, rollout: Rollout) -> None:
@@ -259,13 +292,14 @@ def go_on(context: Context, rollout: int, why: str, by: Principal) -> Rollout:
     """Go on with a rollout that was stopped: what has not run is planned and booked anew. Writes.
     Raises Refused when it was not stopped.
     """
-    known = context.store.rollouts.get(rollout)
-    if known.state != "stopped":
-        raise Refused("not-stopped", f"rollout {rollout} was not stopped: {known.state}")
-    left = [m.site for m in known.going if gates.run_of(context, m) is None]
-    if not left:
-        raise Refused("nothing-to-do", "every site of it has run, or was left out")
-    changed = _set_going(context, known, left)
+    with _lock(context):
+        known = context.store.rollouts.get(rollout)
+        if known.state != "stopped":
+            raise Refused("not-stopped", f"rollout {rollout} was not stopped: {known.state}")
+        left = [m.site for m in known.going if gates.run_of(context, m) is None]
+        if not left:
+            raise Refused("nothing-to-do", "every site of it has run, or was left out")
+        changed = _set_going(context, known, left)
     context.record(by.name, f"rollout {rollout} goes on", known.product or "fleet", why=why)
     context.tell("rollout", str(rollout), "it goes on")
     return changed

@@ -6,7 +6,7 @@ What is taken is worked out once for each situation, however many sites are in i
 from __future__ import annotations
 
 from collections import Counter, defaultdict
-from collections.abc import Collection, Hashable, Iterable, Iterator, Mapping
+from collections.abc import Collection, Hashable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 
@@ -63,6 +63,19 @@ class _Going:
 
 
 @dataclass
+class _Waves:
+    """The wave of each site; the kinds that sites share, which of them canaries cover, and whether
+    no fewer canaries cover as many.
+    """
+
+    kinds: frozenset[str]
+    proven: bool
+    wave: dict[str, Wave] = field(default_factory=dict)
+    covers: dict[str, tuple[str, ...]] = field(default_factory=dict)
+    covered: set[str] = field(default_factory=set)
+
+
+@dataclass
 class _Out:
     """Sites that stay out, by reason."""
 
@@ -112,12 +125,9 @@ class _Drafting:
 
     def drafted(self) -> RolloutDraft:
         going = list(self._going())
-        waves, covers, cover = self._waves(going)
-        placed = self._places(going, waves)
-        members = [
-            self._member(one, waves[one.site.id], covers.get(one.site.id, ()), placed)
-            for one in going
-        ]
+        waves = self._waves(going)
+        placed = self._places(going, waves.wave)
+        members = [self._member(one, waves, placed[one.site.id]) for one in going]
         moves = Counter(dict.fromkeys(("core", "theme", "plugin", "runtime"), 0))
         for member in members:
             moves.update(member.moves)
@@ -137,9 +147,9 @@ class _Drafting:
             nothing=self.nothing,
             moves=dict(moves),
             held=sum(one.taken.held for one in going),
-            kinds=cover[0],
-            covered=cover[1],
-            proven=cover[2],
+            kinds=len(waves.kinds),
+            covered=len(waves.covered),
+            proven=waves.proven,
             brings=tuple(_bringing(going)),
         )
 
@@ -288,40 +298,36 @@ class _Drafting:
 
     # In which wave, and when.
 
-    def _waves(
-        self, going: Iterable[_Going]
-    ) -> tuple[dict[str, Wave], dict[str, tuple[str, ...]], tuple[int, int, bool]]:
-        """The wave of each site, what each canary covers, and how much they cover in all."""
-        every = list(going)
-        waves: dict[str, Wave] = {
-            one.site.id: "rest" if one.site.twin_of is None else "twin" for one in every
-        }
-        live = [one for one in every if one.site.twin_of is None and not one.urgent]
-        kinds = {one.site.id: one.taken.kinds for one in live}
-        with_twin = {one.site.twin_of or "" for one in every}
-        stake = {one.site.id: _stake(one, with_twin) for one in live}
-        cover = canaries(kinds, stake)
-        chosen = set(cover.chosen) if self.new.canaries is None else set(self.new.canaries)
-        chosen &= {one.site.id for one in every if one.site.twin_of is None}
-        if self.new.canaries is None and len(live) - len(chosen) < 1:
-            chosen = set()  # nobody would be left to go after them
-        covers = dict[str, tuple[str, ...]]()
-        covered: set[str] = set()
-        for id_ in sorted(
-            chosen,
-            key=lambda site: list(cover.chosen).index(site) if site in cover.chosen else len(every),
-        ):
-            own = next(one.taken.kinds for one in every if one.site.id == id_)
-            waves[id_] = "canary"
-            covers[id_] = tuple(sorted((own & cover.kinds) - covered))
-            covered |= own & cover.kinds
-        return waves, covers, (len(cover.kinds), len(covered), cover.proven)
+    def _waves(self, going: Sequence[_Going]) -> _Waves:
+        """The wave of each site: canaries as they are named, else the fewest that cover all."""
+        live = [one for one in going if one.site.twin_of is None]
+        with_twin = {one.site.twin_of or "" for one in going}
+        patient = [one for one in live if not one.urgent]  # what is urgent waits for no canary
+        cover = canaries(
+            {one.site.id: one.taken.kinds for one in patient},
+            {one.site.id: _stake(one, with_twin) for one in patient},
+        )
+        chosen = list(cover.chosen)
+        if self.new.canaries is not None:
+            named = set(self.new.canaries)
+            chosen = [id_ for id_ in chosen if id_ in named] + sorted(named - set(chosen))
+        elif len(chosen) == len(patient):
+            chosen = []  # nobody would be left to go after them
+        kinds_of = {one.site.id: one.taken.kinds & cover.kinds for one in live}
+        told = _Waves(cover.kinds, cover.proven)
+        for one in going:
+            told.wave[one.site.id] = "rest" if one.site.twin_of is None else "twin"
+        for id_ in chosen:
+            if id_ in kinds_of:
+                told.wave[id_] = "canary"
+                told.covers[id_] = tuple(sorted(kinds_of[id_] - told.covered))
+                told.covered |= kinds_of[id_]
+        return told
 
     def _places(
-        self, going: Iterable[_Going], waves: Mapping[str, Wave]
+        self, every: Sequence[_Going], waves: Mapping[str, Wave]
     ) -> dict[str, tuple[datetime | None, str]]:
         """When each site would go by the timetable, and why then; all that is booked stays."""
-        every = list(going)
         jobs = [nights.job_of(f"site-{x.site.id}", x.site.id, x.reckoned) for x in every]
         live = nights.live_book(
             self.context, new=jobs, new_gates=self._gates(every, waves), pin=True
@@ -336,12 +342,11 @@ class _Drafting:
             told[one["job"]] = (None, one["text"])
         return {one.site.id: told[f"site-{one.site.id}"] for one in every}
 
-    def _gates(self, going: Iterable[_Going], waves: Mapping[str, Wave]) -> list[Gate]:
+    def _gates(self, every: Sequence[_Going], waves: Mapping[str, Wave]) -> list[Gate]:
         def job(site: str) -> str:
             return f"site-{site}"
 
         quiet = min(int(self.new.quiet_minutes), 60 * 24 * 28)
-        every = list(going)
         ids = {one.site.id for one in every}
         found = [
             Gate(
@@ -362,25 +367,21 @@ class _Drafting:
         return found
 
     def _member(
-        self,
-        one: _Going,
-        wave: Wave,
-        covers: Collection[str],
-        placed: Mapping[str, tuple[datetime | None, str]],
+        self, one: _Going, waves: _Waves, placed: tuple[datetime | None, str]
     ) -> DraftMember:
-        starts_at, why = placed[one.site.id]
+        starts_at, why = placed
         return DraftMember(
             site=one.site.id,
             label=one.site.label,
             host=one.site.host,
             twin_of=one.site.twin_of,
-            wave=wave,
+            wave=waves.wave[one.site.id],
             state="exposed" if one.urgent else "ready",
             targets=dict(one.taken.targets),
             moves=dict(Counter(p.partition("/")[0] for p in one.taken.targets)),
             steps=len(one.taken.steps),
             urgent=one.urgent,
-            covers=tuple(covers),
+            covers=waves.covers.get(one.site.id, ()),
             starts_at=starts_at,
             why=why,
             scope=None if one.taken.scope is None else tuple(sorted(one.taken.scope)),

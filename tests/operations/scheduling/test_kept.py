@@ -13,7 +13,7 @@ from windbreak.operations.errors import Refused
 from windbreak.operations.scheduling import bookings, freezes, timetables
 
 SITES = ("skerry-light", "tarnsey-harbour", "whinchat-radio", "seapink-florists")
-SEEDS, ACTS = 3, 25
+SEEDS, ACTS = 6, 40
 
 
 class AnyOrder(WithContext):

@@ -53,7 +53,7 @@ def _by_hand(context: Context, plan: SitePlan, site: Site, how: Book, by: Princi
     check_time(context, site, how.at, ends, outside=how.outside_window)
     with context.store.transaction():
         context.store.plans.change(plan.id, to_book=True)
-        return timetables.write(
+        booking = timetables.write(
             context,
             Booking(
                 id=0,
@@ -68,6 +68,27 @@ def _by_hand(context: Context, plan: SitePlan, site: Site, how: Book, by: Princi
             ),
             by.name,
         )
+        _make_room(context, booking, by)
+        return booking
+
+
+def _make_room(context: Context, booking: Booking, by: Principal) -> None:
+    """Let others go around a booking that a person gave a time. Writes. Raises Refused where it, or
+    another such, has no room there.
+    """
+    site = context.store.sites.get(booking.site)
+    by_hand = [b for b in context.store.bookings.all(state="waiting") if b.pinned]
+    timetables.keep(context, by.name, f"{site.label} was given a time by hand")
+    for other in by_hand:
+        now = context.store.bookings.get(other.id)
+        if now.state != "waiting" or now.starts_at != other.starts_at:
+            host = context.store.hosts.find(site.host) if site.host else None
+            bears = f"{host.name} bears {host.at_once} at once" if host else "the site is taken"
+            others = [context.store.sites.get(b.site).label for b in by_hand if b.id != booking.id]
+            raise Refused(
+                "no-room",
+                f"{bears}, and so many are booked by hand then already: {', '.join(others)}",
+            )
 
 
 def check_time(
@@ -179,6 +200,7 @@ def move(context: Context, booking: int, how: Book, by: Principal) -> Booking:
         changed = context.store.bookings.change(booking, **fields)
         what = f"booking {booking} {'moved' if how.at is not None else 'pinned'}"
         context.record(by.name, what, known.site, result=when(context, changed))
+        _make_room(context, changed, by)
     context.tell("booking", known.site, what)
     return changed
 

@@ -46,6 +46,8 @@ export function Decide({ view }: { view: View }) {
   );
 }
 
+const WATCHED = { any: "every move", major: "majors", migration: "what migrates" } as const;
+
 const MUST = {
   exact: "be exactly equal",
   minor: "match in their first two numbers",
@@ -128,7 +130,10 @@ function said(rule: Schemas["Rule"]): string {
   const soak = Object.entries(rule.soak ?? {}).map(([kind, days]) => `${kind} soaks ${plural(days, "day")}`);
   const channels = rule.channels ? [`channels ${rule.channels.join(", ")}`] : [];
   const take = { "by-itself": "taken by itself", ask: "asked first", never: "never taken" };
-  return [...soak, ...channels, ...(rule.take ? [take[rule.take]] : [])].join("; ");
+  const far = rule.jump ? `, no further than a ${rule.jump}` : "";
+  const taken = rule.take ? [`${take[rule.take]}${far}`] : [];
+  const watched = rule.watch ? [`watched: ${rule.watch.map((one) => WATCHED[one]).join(", ") || "nothing"}`] : [];
+  return [...soak, ...channels, ...taken, ...watched].join("; ");
 }
 
 function Twice({ product, release }: { product: string; release: Schemas["KnownRelease"] }) {

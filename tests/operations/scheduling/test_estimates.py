@@ -3,18 +3,25 @@
 from datetime import UTC, datetime, timedelta
 
 from tests.operations.runs.within import WithRuns
+from tests.operations.within import WithContext
 from windbreak.core.values.estimates import Took
+from windbreak.core.values.sites import Site
+from windbreak.core.values.verdicts import PlannedMove, PlannedStep
 from windbreak.operations.scheduling import estimates, nights, timetables
-from windbreak.operations.views import sheets
 
 SITE = "skerry-light"
 
 
-class Estimates(WithRuns):
-    def setUp(self) -> None:
-        super().setUp()
-        self.site(SITE)
+def step(*products: str) -> PlannedStep:
+    """A step with moves of some products."""
+    moves = tuple(PlannedMove(product=p, from_="1", to="2", by=None) for p in products)
+    return PlannedStep(moves=moves, why="")
 
+
+STEPS = (step("plugin/lee"), step("core/millrace"), step("theme/a", "plugin/b"))
+
+
+class WithTimes(WithContext):
     def seen(self, kind: str, seconds: float, *, times: int = 1, site: str = SITE) -> None:
         for _ in range(times):
             run = self.context.store.took.count() + 1
@@ -23,18 +30,18 @@ class Estimates(WithRuns):
             self.context.store.took.add(Took.model_validate({**took, "seconds": seconds, "at": at}))
 
     def reckoned(self, kind: str) -> float:
-        site = self.context.store.sites.get(SITE)
-        plan = self.approved(SITE)
-        return dict(estimates.estimate(self.context, site, plan.plan.steps).parts)[kind]
+        site = Site(id=SITE, label="x", address="https://x.example", host="mole")
+        return dict(estimates.estimate(self.context, site, STEPS).parts)[kind]
 
+
+class Estimates(WithTimes):
     def test_the_first_ones_are_usual_and_are_told_to_be(self) -> None:
-        plan = self.approved(SITE)
-        sheet = sheets.sheet(self.context, plan.id)
-        self.assertEqual(sheet.runs, 0)
-        told = estimates.estimate(self.context, self.context.store.sites.get(SITE), plan.plan.steps)
-        usual = [estimates.USUAL[kind] for kind, _ in told.parts]
-        self.assertEqual(told.seconds, sum(usual))
-        self.assertEqual(sheet.minutes, told.minutes)
+        site = Site(id=SITE, label="x", address="https://x.example", host="mole")
+        told = estimates.estimate(self.context, site, STEPS)
+        kinds = ["before", "plugin", "core", "combined", "after"]
+        self.assertEqual([kind for kind, _ in told.parts], kinds)
+        self.assertAlmostEqual(told.seconds, sum(estimates.USUAL[kind] for kind in kinds))
+        self.assertEqual(told.runs, 0)
 
     def test_few_are_drawn_towards_the_host_and_many_stand_for_themselves(self) -> None:
         usual = estimates.USUAL["plugin"]
@@ -55,9 +62,14 @@ class Estimates(WithRuns):
     def test_going_back_is_the_long_one_of_those_that_were_seen(self) -> None:
         for seconds in (60, 60, 60, 60, 60, 60, 60, 60, 60, 600):
             self.seen("back", seconds)
-        site = self.context.store.sites.get(SITE)
-        back = estimates.estimate(self.context, site, ()).back
-        self.assertGreater(back, 60)
+        site = Site(id=SITE, label="x", address="https://x.example", host="mole")
+        self.assertGreater(estimates.estimate(self.context, site, ()).back, 60)
+
+
+class Taught(WithRuns, WithTimes):
+    def setUp(self) -> None:
+        super().setUp()
+        self.site(SITE)
 
     def test_a_run_teaches_each_part_and_says_how_far_off_it_was(self) -> None:
         plan = self.approved(SITE)

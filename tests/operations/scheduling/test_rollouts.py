@@ -299,6 +299,13 @@ class Fleet(WithRollouts):
         with self.assertRaises(Refused):
             failed_moves.let_go(self.context, same.product, same.version, "", RHONA)
 
+    def test_what_failed_for_the_sites_own_sake_stops_nobody_else(self) -> None:
+        plan = self.approved("seapink-florists")
+        run = runs.start(self.context, plan.id, "Rhona Vale")
+        for code, count in (("no-room", 0), ("busy", 0), ("breaks-site", 1)):
+            failed_moves.note(self.context, run, plan.plan.steps[0], code)
+            self.assertEqual(len(failed_moves.waiting(self.context)), count, code)
+
     def test_the_same_plan_is_made_anew_when_the_site_came_on_by_itself(self) -> None:
         self.everything(sites=("tarnsey-harbour",))
         (booking,) = self.context.store.bookings.all(site="tarnsey-harbour", state="waiting")

@@ -345,8 +345,10 @@ class Runner(Acting):
             )
             if state in WENT_WRONG:
                 matters.open_for(self.context, changed)
-                if 0 < changed.step <= len(self.steps):
-                    failed_moves.note(self.context, changed, self.steps[changed.step - 1])
+                failed = self.journal.entries.get((f"step {changed.step}", "failed"))
+                if failed is not None and 0 < changed.step <= len(self.steps):
+                    step, code = self.steps[changed.step - 1], str(failed.detail.get("code"))
+                    failed_moves.note(self.context, changed, step, code)
             entries = self.context.store.journal.all(run=self.run.id)
             estimates.learn(self.context, changed, self.steps, entries)
             plan_state = "carried out" if state == "done" else "failed"

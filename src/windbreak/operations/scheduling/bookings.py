@@ -180,9 +180,22 @@ def withdraw(context: Context, booking: int, by: Principal, why: str = "") -> Bo
     with context.store.transaction():
         changed = context.store.bookings.change(booking, state="withdrawn")
         context.store.plans.change(known.plan, to_book=False)
+        if known.rollout is not None:
+            _leave_out(context, known.rollout, known.site)
         context.record(by.name, f"booking {booking} withdrawn", known.site, why=why)
     context.tell("booking", known.site, "withdrawn")
     return changed
+
+
+def _leave_out(context: Context, rollout: int, site: str) -> None:
+    """Let a rollout go on without a site, at once: nothing waits for what was taken out. Writes."""
+    members = [
+        member.model_copy(update={"out": "taken out by hand"})
+        if member.site == site and not member.out
+        else member
+        for member in context.store.rollouts.get(rollout).members
+    ]
+    context.store.rollouts.change(rollout, members=tuple(members))
 
 
 def move(context: Context, booking: int, how: Book, by: Principal) -> Booking:

@@ -18,9 +18,17 @@ def move_id(product: str, version: str) -> str:
     return f"{product} {version}"
 
 
-def note(context: Context, run: Run, step: PlannedStep) -> None:
-    """Write down that the moves of a step failed in a run. Writes, within a transaction."""
-    for move in step.moves:
+# Where a step fails for one of these the site is at fault, and its like may go on elsewhere.
+OF_THE_SITE = frozenset(
+    {"no-room", "not-writable", "timed-out", "busy", "not-permitted", "superseded"}
+)
+
+
+def note(context: Context, run: Run, step: PlannedStep, code: str) -> None:
+    """Write down that the moves of a step failed in a run, by a fixed failure code. Writes, within
+    a transaction.
+    """
+    for move in step.moves if code not in OF_THE_SITE else ():
         context.store.failed_moves.put(
             FailedMove(
                 id=move_id(move.product, move.to),

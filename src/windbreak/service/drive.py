@@ -90,6 +90,7 @@ class Driver:
         self._tasks: set[int] = set()
         self._tasks_at = -1
         self._rollouts_at = self._timetable_at = -1
+        self._timetable_after = 0.0
         self._hour = ""  # the hour whose turning was looked after
         self._main = threading.Thread(target=self._loop, name="drive", daemon=True)
         self._views = threading.Thread(target=self._project, name="projector", daemon=True)
@@ -368,9 +369,10 @@ class Driver:
                 if self.projector.project():
                     if instance.may_drive(self.context):
                         policy.let_go(self.context)
-                        self._timetable()
+                    self._timetable()
                     time.sleep(min(time.monotonic() - began, _TOGETHER))
                     continue
+                self._timetable()
             except Exception:
                 log.exception("the views were not brought up to date; it is tried again")
             with self.context.news:
@@ -378,11 +380,17 @@ class Driver:
         self.context.store.close()
 
     def _timetable(self) -> None:
-        """Keep the timetable, where something changed that it hangs on."""
+        """Keep the timetable, where something changed that it hangs on. While many runs write it is
+        made now and then: it takes a twentieth of the time at the most.
+        """
+        began = time.monotonic()
+        if began < self._timetable_after or not instance.may_drive(self.context):
+            return
         generation = self.context.store.database.generation(*timetables.HANGS_ON)
         if generation != self._timetable_at:
             timetables.keep(self.context)
             self._timetable_at = generation
+            self._timetable_after = time.monotonic() + 20 * (time.monotonic() - began)
 
     def _due(
         self, name: str, kinds: tuple[str, ...], earliest: Callable[[], datetime | None]

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from datetime import datetime, timedelta
 
 from windbreak.core.scheduling.openings import openings, without
 from windbreak.core.values.accounts import Principal
 from windbreak.core.values.bookings import Book, BookedAll, Booking, LeftOut
-from windbreak.core.values.freezes import Frozen, NewFreeze
+from windbreak.core.values.freezes import Frozen, NewFreeze, SiteFreeze
 from windbreak.core.values.plans import SitePlan
 from windbreak.core.values.sites import Site
 from windbreak.operations.administration import instance
@@ -246,12 +246,12 @@ def due(context: Context) -> list[Booking]:
     """The bookings whose time has come; one that can't be begun any more in its opening is marked
     as missed, and is booked again. Writes.
     """
-    now = context.clock()
+    now, frozen = context.clock(), freezes.listed(context)
     found = []
     for booking in context.store.bookings.all(state="waiting"):
         if booking.starts_at > now:
             continue
-        late = _too_late(context, booking, now)
+        late = _too_late(context.store.sites.get(booking.site), booking, now, frozen)
         if late:
             shut = gates.shut(context, booking)
             miss(context, booking, f"{shut}; {late}" if shut else late)
@@ -268,11 +268,10 @@ def miss(context: Context, booking: Booking, why: str) -> None:
     context.tell("booking", booking.site, "missed")
 
 
-def _too_late(context: Context, booking: Booking, now: datetime) -> str:
+def _too_late(site: Site, booking: Booking, now: datetime, frozen: Sequence[SiteFreeze]) -> str:
     """Why a booking can't be begun any more, "" where it can: less is left of its opening than it
     takes with the way back.
     """
-    site = context.store.sites.get(booking.site)
     needed = timedelta(minutes=booking.minutes + booking.back)
     ends = booking.starts_at + needed
     if booking.pinned and not fits(site, booking.starts_at, ends):
@@ -280,8 +279,7 @@ def _too_late(context: Context, booking: Booking, now: datetime) -> str:
         return "it did not begin within an hour of the time that was given by hand" if late else ""
     spans = openings(site.windows, site.timezone, booking.starts_at, now)
     if site.windows:
-        frozen = [(f.from_, f.to) for f in freezes.of_site(context, site)]
-        spans = without(spans, frozen)
+        spans = without(spans, [(f.from_, f.to) for f in frozen if freezes.holds(f, site)])
     left = max((closes - now for opens, closes in spans if opens <= now < closes), default=None)
     if not site.windows or (left is not None and left + AT_ONCE >= needed):
         return ""

@@ -113,7 +113,7 @@ class Console(WithBrowser):
         page.wait_for_selector(".finding")
         page.keyboard.press("/")
         page.keyboard.type("whin")
-        page.get_by_role("option", name="Whinchat Radio").click()
+        page.get_by_role("option", name="waiting Whinchat Radio").click()
         expect(page.get_by_role("heading", level=1)).to_have_text("Whinchat Radio")
 
     def test_a_question_mark_tells_the_keys(self) -> None:

@@ -2860,9 +2860,9 @@ export interface components {
         /**
          * Approval
          * @description Who let a plan go, when and why. ``restore_anyway``: also when orders came in meanwhile;
-         *     ``changed_files``: what becomes of files of components that were changed in place; ``patches``:
-         *     patch releases of the targets that appear meanwhile may be taken too; ``rules``: those of the
-         *     house that let it go, and with which it dies.
+         *     ``changed_files``: what becomes of files of components that were changed in place;
+         *     ``patches_until``: up to this day patch releases of the targets may be taken too, once they have
+         *     soaked; ``rules``: those of the house that let it go, and with which it dies.
          */
         Approval: {
             /**
@@ -2874,11 +2874,8 @@ export interface components {
             by: string;
             /** Changed Files */
             changed_files?: ("carry-over" | "set-aside") | null;
-            /**
-             * Patches
-             * @default false
-             */
-            patches: boolean;
+            /** Patches Until */
+            patches_until?: string | null;
             /**
              * Restore Anyway
              * @default false
@@ -2907,11 +2904,8 @@ export interface components {
              * @default true
              */
             fetch: boolean;
-            /**
-             * Patches
-             * @default false
-             */
-            patches: boolean;
+            /** Patches Until */
+            patches_until?: string | null;
             /**
              * Restore Anyway
              * @default false
@@ -3660,8 +3654,8 @@ export interface components {
          * DraftMember
          * @description A site that would go: in which wave, what it would move, when, and why then.
          *
-         *     ``covers`` are the kinds that a canary covers; ``starts_at`` None: no place for it, and ``why``
-         *     says why not.
+         *     ``covers`` are the kinds that a canary covers; ``turn`` is its wave of the rest; ``migrates``:
+         *     its database changes with it; ``starts_at`` None: no place for it, and ``why`` says why not.
          */
         DraftMember: {
             /** Back */
@@ -3679,6 +3673,11 @@ export interface components {
             host: string | null;
             /** Label */
             label: string;
+            /**
+             * Migrates
+             * @default false
+             */
+            migrates: boolean;
             /** Minutes */
             minutes: number;
             /** Moves */
@@ -3702,6 +3701,11 @@ export interface components {
             targets: {
                 [key: string]: string;
             };
+            /**
+             * Turn
+             * @default 1
+             */
+            turn: number;
             /** Twin Of */
             twin_of: string | null;
             /** Urgent */
@@ -5245,7 +5249,8 @@ export interface components {
          * @description A site of a rollout: its wave, its plan, and why it is left out since, where it is.
          *
          *     ``targets`` are the products that move, with the version each is to reach, ``scope`` those that
-         *     may move, None: all; ``urgent``: what it closes does not wait for the canaries.
+         *     may move, None: all; ``urgent``: what it closes does not wait for the canaries; ``turn``: in
+         *     which wave of the rest it goes.
          */
         Member: {
             /**
@@ -5271,6 +5276,11 @@ export interface components {
             targets: {
                 [key: string]: string;
             };
+            /**
+             * Turn
+             * @default 1
+             */
+            turn: number;
             /**
              * Urgent
              * @default false
@@ -5315,6 +5325,11 @@ export interface components {
             state: "to be booked" | "booked" | "running" | "done" | "failed" | "left out";
             /** Text */
             text: string;
+            /**
+             * Turn
+             * @default 1
+             */
+            turn: number;
             /**
              * Urgent
              * @default false
@@ -5763,8 +5778,10 @@ export interface components {
          *     everything that is ready. ``named`` is for whom, in words, where they were shown one by one
          *     before they were approved. For the ``sites`` that are named, those of a ``client``, those with a
          *     ``tag``; the fleet where none is said; ``but`` some. A twin goes with its site. ``canaries``
-         *     None: as they are proposed. ``refresh_twins``: each twin is made as its site is before it goes.
-         *     ``patches``: patch releases of the targets that appear meanwhile may be taken too.
+         *     None: as they are proposed. The rest goes in so many ``waves``, each after the one before it has
+         *     ended well and been quiet. ``refresh_twins``: each twin is made as its site is before it goes.
+         *     ``patches_until``: up to this day patch releases of the targets go too, once they have soaked,
+         *     to the same sites in the same waves.
          * @example {
          *       "product": "core/millrace",
          *       "version": "6.4.3",
@@ -5786,11 +5803,8 @@ export interface components {
              * @default
              */
             named: string;
-            /**
-             * Patches
-             * @default false
-             */
-            patches: boolean;
+            /** Patches Until */
+            patches_until?: string | null;
             /** Product */
             product?: string | null;
             /**
@@ -5822,6 +5836,11 @@ export interface components {
             tag?: string | null;
             /** Version */
             version?: string | null;
+            /**
+             * Waves
+             * @default 1
+             */
+            waves: number;
             /**
              * Why
              * @default
@@ -6404,6 +6423,18 @@ export interface components {
             version: string;
         };
         /**
+         * PatchAsks
+         * @description A patch release that would follow a rollout, but wants a person: ``text`` why.
+         */
+        PatchAsks: {
+            /** Product */
+            product: string;
+            /** Text */
+            text: string;
+            /** Version */
+            version: string;
+        };
+        /**
          * PicturePair
          * @description A page before and after, at one width, ``height`` pixels tall at the most. ``boxes``: where
          *     the two differ; ``lively``: where it changed by itself before the run.
@@ -6903,7 +6934,9 @@ export interface components {
         };
         /**
          * Rollout
-         * @description A rollout that was approved. ``task``: the twins are being refreshed.
+         * @description A rollout that was approved. ``task``: the twins are being refreshed. ``follows``: the one by
+         *     whose word this one takes a patch release; ``asks``: the patch releases that do not go by that
+         *     word.
          * @example {
          *       "product": "core/millrace",
          *       "version": "6.4.3",
@@ -6911,6 +6944,11 @@ export interface components {
          *     }
          */
         Rollout: {
+            /**
+             * Asks
+             * @default []
+             */
+            asks: components["schemas"]["PatchAsks"][];
             /**
              * But
              * @default []
@@ -6920,6 +6958,8 @@ export interface components {
             canaries?: string[] | null;
             /** Client */
             client?: string | null;
+            /** Follows */
+            follows?: number | null;
             /** Id */
             id: number;
             /**
@@ -6939,11 +6979,8 @@ export interface components {
              * @default
              */
             named: string;
-            /**
-             * Patches
-             * @default false
-             */
-            patches: boolean;
+            /** Patches Until */
+            patches_until?: string | null;
             /** Product */
             product?: string | null;
             /**
@@ -6989,6 +7026,11 @@ export interface components {
             text: string;
             /** Version */
             version?: string | null;
+            /**
+             * Waves
+             * @default 1
+             */
+            waves: number;
             /**
              * Why
              * @default
@@ -7807,6 +7849,7 @@ export interface components {
          * SiteView
          * @description One site whole: its components with verdicts, its latest plan, its history. ``backup`` says
          *     whether a restore was proved on its twin; of a twin, when it was made as its site was.
+         *     ``updater``: whether its own automatic updater is on, in words.
          */
         SiteView: {
             /** Backup */
@@ -7839,6 +7882,11 @@ export interface components {
             timezone: string;
             /** Twin */
             twin: string | null;
+            /**
+             * Updater
+             * @default
+             */
+            updater: string;
             /** Window */
             window: string;
         };

@@ -2,6 +2,7 @@ import { describe, expect, it } from "vitest";
 import {
   approved,
   begun,
+  dayAhead,
   type Draft,
   EVERYTHING,
   type Going,
@@ -13,6 +14,7 @@ import {
   type Story,
   totals,
   watched,
+  wavesOf,
   waveText,
 } from "../../src/pages/rollout/state";
 
@@ -43,10 +45,25 @@ describe("a rollout before it is approved", () => {
   it("approves exactly the sites that were shown, less those left out, and keeps the canaries", () => {
     const told = draft([member("a", { wave: "canary" }), member("b", { watched: "it migrates" }), member("c")]);
     expect(watched(told).map((one) => one.site)).toEqual(["b"]);
-    const body = approved(told, { patches: true, restore: false, why: "w", without: ["b"] });
+    const body = approved(told, { patches: "2026-12-11", restore: false, why: "w", without: ["b"] });
     expect(body.sites).toEqual(["a", "c"]);
     expect(body.canaries).toEqual(["a"]);
-    expect([body.named, body.client, body.patches, body.restore_anyway, body.why]).toEqual(["the fleet", null, true, false, "w"]);
+    expect([body.named, body.client, body.patches_until, body.restore_anyway, body.why]).toEqual(["the fleet", null, "2026-12-11", false, "w"]);
+  });
+
+  it("tells the waves of the rest one by one, each with the gate after it", () => {
+    const some = [member("a", { wave: "canary", turn: 1 }), member("b", { turn: 2 }), member("c", { turn: 1 }), member("d", { turn: 2 })];
+    const told = wavesOf(some).map((wave) => [wave.label, wave.gate, wave.members.map((one) => one.site).join()]);
+    expect(told).toEqual([
+      ["Canaries", "canaries", "a"],
+      ["The rest, 1 of 2", "wave-2", "c"],
+      ["The rest, 2 of 2", "wave-3", "b,d"],
+    ]);
+    expect(wavesOf([member("a", { turn: 1 })]).map((wave) => wave.label)).toEqual(["The rest"]);
+  });
+
+  it("proposes a day so far ahead", () => {
+    expect(dayAhead(14, new Date("2026-11-27T10:00:00Z"))).toBe("2026-12-11");
   });
 });
 

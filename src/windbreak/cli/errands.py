@@ -5,10 +5,9 @@ from __future__ import annotations
 import argparse
 import sys
 import time
-from datetime import date
 from typing import TYPE_CHECKING, Any
 
-from windbreak.cli.output import ask, dump, local, say, table
+from windbreak.cli.output import a_day, ask, dump, local, say, table
 from windbreak.cli.profile import connect, pick_site
 
 if TYPE_CHECKING:
@@ -29,7 +28,7 @@ def add(commands: Any, common: argparse.ArgumentParser) -> None:
     one = verbs.add_parser("add", parents=[common], help="write one down")
     one.add_argument("site", metavar="SITE")
     one.add_argument("text", metavar="TEXT")
-    one.add_argument("--due", type=date.fromisoformat, metavar="DAY", help="as 2026-12-04")
+    one.add_argument("--due", type=a_day, metavar="DAY", help="as 2026-12-04")
     one.set_defaults(do=_add)
     one = verbs.add_parser("done", parents=[common], help="it is done; a run that waited goes on")
     one.add_argument("errand", metavar="ERRAND", type=int)

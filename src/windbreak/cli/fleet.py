@@ -257,6 +257,7 @@ def _show(args: argparse.Namespace) -> None:
     say(f"{s.client or 'no client'} · {s.host or 'no host'} · {s.environment} · {view.window}")
     say(f"{view.link_state}: {view.link_text} Facts: {age(s.facts_at)}.")
     say(f"{'Twin' if s.twin_of else 'Backup'}: {view.backup}.")
+    say(f"Its own updater: {view.updater}.")
     print()
     table(
         ["state", "component", "origin", "installed", "target", "why"],

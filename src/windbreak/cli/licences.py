@@ -3,10 +3,9 @@
 from __future__ import annotations
 
 import argparse
-from datetime import date
 from typing import Any
 
-from windbreak.cli.output import ask, dump, say, secret, table
+from windbreak.cli.output import a_day, ask, dump, say, secret, table
 from windbreak.cli.profile import connect, pick_product, pick_site
 
 FORMS = ("per-site code", "seats", "account", "membership", "through a theme")
@@ -88,8 +87,8 @@ def add(commands: Any, common: argparse.ArgumentParser) -> None:
 def _add_facts(one: argparse.ArgumentParser) -> None:
     one.add_argument("--range", metavar="RANGE", help="the versions it covers, as '<5'")
     one.add_argument("--seats", type=int, metavar="N", help="without limit when not given")
-    one.add_argument("--covers-until", type=date.fromisoformat, metavar="DAY")
-    one.add_argument("--expires", type=date.fromisoformat, metavar="DAY")
+    one.add_argument("--covers-until", type=a_day, metavar="DAY")
+    one.add_argument("--expires", type=a_day, metavar="DAY")
     one.add_argument("--bought-by", metavar="ACCOUNT")
     one.add_argument("--renewal", metavar="TEXT", help="how and by whom it is renewed")
 

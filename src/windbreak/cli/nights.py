@@ -3,11 +3,21 @@
 from __future__ import annotations
 
 import argparse
-from datetime import date
 from typing import Any
 from zoneinfo import ZoneInfo
 
-from windbreak.cli.output import Refusal, dump, instant, local, plain, say, state, styled, table
+from windbreak.cli.output import (
+    Refusal,
+    a_day,
+    dump,
+    instant,
+    local,
+    plain,
+    say,
+    state,
+    styled,
+    table,
+)
 from windbreak.cli.profile import connect
 from windbreak.cli.running import outside_if_meant
 
@@ -27,7 +37,7 @@ def add(commands: Any, common: argparse.ArgumentParser) -> None:
     one = commands.add_parser(
         "calendar", parents=[common], help="the nights: what is booked, what could be, what is not"
     )
-    one.add_argument("--from", dest="first", type=date.fromisoformat, metavar="DAY")
+    one.add_argument("--from", dest="first", type=a_day, metavar="DAY")
     one.add_argument("--days", type=int, default=7, help="how many nights; 7")
     one.add_argument("--zone", default="UTC", help="whose times are told; UTC")
     one.add_argument("--why", action="store_true", help="with each booking’s why then")

@@ -8,7 +8,7 @@ import re
 import shutil
 import sys
 from collections.abc import Iterable, Sequence
-from datetime import UTC, datetime
+from datetime import UTC, date, datetime
 from typing import Any
 
 GLYPHS = {
@@ -198,6 +198,14 @@ def instant(text: str) -> datetime:
             f"{text!r} is not a time; write it as 2026-11-24T01:10"
         ) from None
     return found.astimezone() if found.tzinfo is None else found
+
+
+def a_day(text: str) -> date:
+    """A day from a command line. Raises ArgumentTypeError."""
+    try:
+        return date.fromisoformat(text)
+    except ValueError:
+        raise argparse.ArgumentTypeError(f"{text!r} is no day; write it as 2026-11-24") from None
 
 
 def local(instant: datetime) -> str:

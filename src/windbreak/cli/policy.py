@@ -3,10 +3,9 @@
 from __future__ import annotations
 
 import argparse
-from datetime import date
 from typing import Any
 
-from windbreak.cli.output import dump, say, table
+from windbreak.cli.output import a_day, dump, say, table
 from windbreak.cli.profile import connect, pick_product, pick_site
 
 _SOAK = "days releases soak, by kind; as major=21 (may be given again)"
@@ -43,8 +42,8 @@ def add(commands: Any, common: argparse.ArgumentParser) -> None:
         metavar="LIST",
         help="what is done only while somebody is there: any, major, migration; none",
     )
-    one.add_argument("--until", type=date.fromisoformat, metavar="DAY", help="its last day")
-    one.add_argument("--review", type=date.fromisoformat, metavar="DAY", help="when to look again")
+    one.add_argument("--until", type=a_day, metavar="DAY", help="its last day")
+    one.add_argument("--review", type=a_day, metavar="DAY", help="when to look again")
     one.add_argument("--why", required=True, help="the reason")
     one.set_defaults(do=_set)
     one = verbs.add_parser("drop", parents=[common], help="drop a rule")

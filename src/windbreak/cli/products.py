@@ -3,10 +3,9 @@
 from __future__ import annotations
 
 import argparse
-from datetime import date
 from typing import Any
 
-from windbreak.cli.output import Refusal, age, dump, say, state, table, why
+from windbreak.cli.output import Refusal, a_day, age, dump, say, state, table, why
 from windbreak.cli.profile import connect, pick_product, pick_site
 
 
@@ -50,7 +49,7 @@ def add(commands: Any, common: argparse.ArgumentParser) -> None:
     )
     one.add_argument("product", metavar="PRODUCT")
     one.add_argument("version", metavar="VERSION")
-    one.add_argument("published", metavar="DAY", type=date.fromisoformat)
+    one.add_argument("published", metavar="DAY", type=a_day)
     one.add_argument("--source", required=True, help="where it was read")
     for kind in ("security", "fix", "feature", "breaking"):
         one.add_argument(f"--{kind}", action="append", default=[], metavar="TEXT")
@@ -83,8 +82,8 @@ def _add_holds(verbs: Any, common: argparse.ArgumentParser) -> None:
     one.add_argument("product", metavar="PRODUCT")
     one.add_argument("--range", default="*")
     one.add_argument("--site", help="everywhere when not given")
-    one.add_argument("--until", type=date.fromisoformat, metavar="DAY")
-    one.add_argument("--review", type=date.fromisoformat, metavar="DAY", help="when to look again")
+    one.add_argument("--until", type=a_day, metavar="DAY")
+    one.add_argument("--review", type=a_day, metavar="DAY", help="when to look again")
     one.add_argument("--why", required=True)
     one.set_defaults(do=_hold)
     one = verbs.add_parser(

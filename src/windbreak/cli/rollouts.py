@@ -3,17 +3,19 @@
 from __future__ import annotations
 
 import argparse
-from collections.abc import Iterable
-from typing import TYPE_CHECKING, Any
+from collections.abc import Iterable, Iterator, Sequence
+from typing import TYPE_CHECKING, Any, TypeVar
 
-from windbreak.cli.output import ask, dump, glyph, local, plain, say, state, styled, table
+from windbreak.cli.output import a_day, ask, dump, glyph, local, plain, say, state, styled, table
 from windbreak.cli.profile import connect, pick_product, pick_site
 from windbreak.wording.words import counted
 
 if TYPE_CHECKING:
     from windbreak.client import Windbreak
     from windbreak.core.values.rollouts import NewRollout, StaysOut
-    from windbreak.documents.rollouts import DraftMember, RolloutDraft, RolloutStory
+    from windbreak.documents.rollouts import DraftMember, MemberView, RolloutDraft, RolloutStory
+
+    _Placed = TypeVar("_Placed", DraftMember, MemberView)
 
 WAVES = {"twin": "Twins, each before its own site", "canary": "Canaries", "rest": "The rest"}
 _STATES = {
@@ -107,10 +109,12 @@ def _say_what(one: argparse.ArgumentParser) -> None:
     one.add_argument(
         "--refresh-twins", action="store_true", help="make each twin as its site is, before it goes"
     )
+    one.add_argument("--waves", type=int, default=1, metavar="N", help="in which the rest goes; 1")
     one.add_argument(
-        "--patches",
-        action="store_true",
-        help="patch releases of the targets that appear meanwhile may be taken too",
+        "--patches-until",
+        type=a_day,
+        metavar="DAY",
+        help="up to this day patch releases of what is taken go too, once they have soaked",
     )
     one.add_argument(
         "--restore-anyway",
@@ -139,7 +143,8 @@ def _asked(windbreak: Windbreak, args: argparse.Namespace) -> NewRollout:
         why=args.why,
         refresh_twins=args.refresh_twins,
         restore_anyway=args.restore_anyway,
-        patches=args.patches,
+        patches_until=args.patches_until,
+        waves=args.waves,
     )
 
 
@@ -164,17 +169,19 @@ def _tell_draft(draft: RolloutDraft) -> None:
     )
     if draft.before:
         say(f"{counted(len(draft.before), 'site')} approved before, which keep their time.")
-    for wave, title in WAVES.items():
-        members = [member for member in draft.members if member.wave == wave]
-        if members:
-            print()
-            say(f"**{title}**")
-            _tell_members(members)
+    for title, members in _waves(draft.members):
+        print()
+        say(f"**{title}**")
+        _tell_members(members)
     if any(member.wave == "canary" for member in draft.members):
         fewest = "; no fewer do" if draft.proven else ""
         say(f"The canaries cover {draft.covered} of {draft.kinds} kinds that sites share{fewest}.")
         hours = draft.asked.quiet_minutes / 60
         say(f"The rest goes when all of them ended as before and {hours:g} hours have passed.")
+    if draft.asked.waves > 1:
+        say("Each wave of the rest waits for the one before it in the same way.")
+    if draft.asked.patches_until is not None:
+        say(f"Patch releases follow until {draft.asked.patches_until}, once they have soaked.")
     for bring in draft.brings:
         days = f", within {counted(bring.due_days, 'day')}" if bring.due_days is not None else ""
         say(f"It asks of a person{days}: {bring.text} ({', '.join(bring.labels)}).")
@@ -183,6 +190,16 @@ def _tell_draft(draft: RolloutDraft) -> None:
         out = sum(len(one.sites) for one in draft.stays_out)
         say(f"**{counted(out, 'site')} stay out**, {draft.nothing} more have nothing to do.")
         tell_out(draft.stays_out)
+
+
+def _waves(members: Sequence[_Placed]) -> Iterator[tuple[str, list[_Placed]]]:
+    """Waves in their order, those of the rest one by one, each with its title."""
+    last = max((m.turn for m in members if m.wave == "rest"), default=1)
+    for wave, title in WAVES.items():
+        for turn in range(1, last + 1 if wave == "rest" else 2):
+            here = [m for m in members if m.wave == wave and (wave != "rest" or m.turn == turn)]
+            if here:
+                yield f"{title}, {turn} of {last}" if wave == "rest" and last > 1 else title, here
 
 
 def tell_out(every: Iterable[StaysOut]) -> None:
@@ -276,10 +293,9 @@ def _tell(story: RolloutStory) -> None:
     why = f": “{rollout.why}”" if rollout.why else ""
     say(f"{rollout.state}. {rollout.text} Approved by {rollout.made_by}, "
         f"{local(rollout.made_at)}{why}.")  # fmt: skip
-    for wave, title in WAVES.items():
-        members = [member for member in story.members if member.wave == wave]
-        if not members:
-            continue
+    if rollout.patches_until is not None:
+        say(f"Patch releases follow until {rollout.patches_until}, once they have soaked.")
+    for title, members in _waves(story.members):
         print()
         say(f"**{title}**")
         table(

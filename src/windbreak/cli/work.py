@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import argparse
 import json
-from datetime import date, datetime
+from datetime import datetime
 from typing import Any
 
 from windbreak.cli.output import (
     Refusal,
+    a_day,
     age,
     ask,
     dump,
@@ -40,9 +41,10 @@ def add(commands: Any, common: argparse.ArgumentParser) -> None:
         help="what becomes of files that were changed in place",
     )
     one.add_argument(
-        "--patches",
-        action="store_true",
-        help="patch releases of the targets that appear meanwhile may be taken too",
+        "--patches-until",
+        type=a_day,
+        metavar="DAY",
+        help="up to this day patch releases of the targets may be taken too, once they have soaked",
     )
     one.add_argument("--yes", action="store_true")
     one.set_defaults(do=_approve)
@@ -60,7 +62,7 @@ def add(commands: Any, common: argparse.ArgumentParser) -> None:
     one.set_defaults(do=_finding)
     one = verbs.add_parser("snooze", parents=[common], help="put a finding aside until a day")
     one.add_argument("finding", metavar="FINDING")
-    one.add_argument("until", metavar="DAY", type=date.fromisoformat)
+    one.add_argument("until", metavar="DAY", type=a_day)
     one.add_argument("--why", required=True)
     one.set_defaults(do=_snooze)
     one = verbs.add_parser("wake", parents=[common], help="bring a snoozed finding back")
@@ -208,7 +210,7 @@ def _approve(args: argparse.Namespace) -> None:
             yes=args.yes,
         )
         plan = windbreak.approve_plan(
-            args.plan, args.why, args.restore_anyway, args.changed_files, args.patches
+            args.plan, args.why, args.restore_anyway, args.changed_files, args.patches_until
         )
     if args.json:
         return dump(plan)

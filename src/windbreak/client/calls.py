@@ -433,14 +433,14 @@ def approve_plan(
     why: str = "",
     restore_anyway: bool = False,
     changed_files: str | None = None,
-    patches: bool = False,
+    patches_until: date | None = None,
 ) -> Call[SitePlan]:
-    """Let a plan go: exactly its targets, or with ``patches`` patch releases of them too."""
+    """Let a plan go: exactly its targets, or up to a day patch releases of them too."""
     said = {
         "why": why,
         "restore_anyway": restore_anyway,
         "changed_files": changed_files,
-        "patches": patches,
+        "patches_until": patches_until.isoformat() if patches_until else None,
     }
     return _send("POST", _at("/plans/{}/approval", id), said)
 

@@ -183,8 +183,8 @@ service that is away for a while is waited for."""
         """A plan as a sheet: when it runs, how long each part takes, and what it asks of a person."""
     def charts(self, id: int) -> list[Chart]:
         """The pairs of a plan that bind each other: which versions go together, and the way through."""
-    def approve_plan(self, id: int, why: str='', restore_anyway: bool=False, changed_files: str | None=None, patches: bool=False) -> SitePlan:
-        """Let a plan go: exactly its targets, or with ``patches`` patch releases of them too."""
+    def approve_plan(self, id: int, why: str='', restore_anyway: bool=False, changed_files: str | None=None, patches_until: date | None=None) -> SitePlan:
+        """Let a plan go: exactly its targets, or up to a day patch releases of them too."""
     def book_plan(self, id: int, at: datetime | None=None, outside_window: bool=False) -> Booking:
         """Book an approved plan: at an instant, or where the timetable has a place for it."""
     def run_plan(self, id: int, outside_window: bool=False) -> Run:
@@ -505,8 +505,8 @@ service that is away for a while is waited for."""
         """A plan as a sheet: when it runs, how long each part takes, and what it asks of a person."""
     async def charts(self, id: int) -> list[Chart]:
         """The pairs of a plan that bind each other: which versions go together, and the way through."""
-    async def approve_plan(self, id: int, why: str='', restore_anyway: bool=False, changed_files: str | None=None, patches: bool=False) -> SitePlan:
-        """Let a plan go: exactly its targets, or with ``patches`` patch releases of them too."""
+    async def approve_plan(self, id: int, why: str='', restore_anyway: bool=False, changed_files: str | None=None, patches_until: date | None=None) -> SitePlan:
+        """Let a plan go: exactly its targets, or up to a day patch releases of them too."""
     async def book_plan(self, id: int, at: datetime | None=None, outside_window: bool=False) -> Booking:
         """Book an approved plan: at an instant, or where the timetable has a place for it."""
     async def run_plan(self, id: int, outside_window: bool=False) -> Run:

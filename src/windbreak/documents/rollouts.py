@@ -12,8 +12,8 @@ from windbreak.core.values.rollouts import NewRollout, Rollout, StaysOut, Wave
 class DraftMember(Value):
     """A site that would go: in which wave, what it would move, when, and why then.
 
-    ``covers`` are the kinds that a canary covers; ``starts_at`` None: no place for it, and ``why``
-    says why not.
+    ``covers`` are the kinds that a canary covers; ``turn`` is its wave of the rest; ``migrates``:
+    its database changes with it; ``starts_at`` None: no place for it, and ``why`` says why not.
     """
 
     site: Slug
@@ -32,6 +32,8 @@ class DraftMember(Value):
     weight: float
     watched: str
     urgent: bool
+    turn: int = 1
+    migrates: bool = False
     covers: tuple[str, ...] = ()
     starts_at: datetime | None = None
     why: str = ""
@@ -84,6 +86,7 @@ class MemberView(Value):
     moves: int
     covers: tuple[str, ...] = ()
     urgent: bool = False
+    turn: int = 1
     plan: int | None = None
     booking: int | None = None
     run: int | None = None

@@ -80,6 +80,7 @@ class ComponentView(Value):
 class SiteView(Value):
     """One site whole: its components with verdicts, its latest plan, its history. ``backup`` says
     whether a restore was proved on its twin; of a twin, when it was made as its site was.
+    ``updater``: whether its own automatic updater is on, in words.
     """
 
     summary: SiteSummary
@@ -97,3 +98,4 @@ class SiteView(Value):
     situation: str | None = None
     reasoned_at: datetime | None = None
     proposals: tuple[Proposal, ...] = ()
+    updater: str = ""

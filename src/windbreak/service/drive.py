@@ -27,7 +27,13 @@ from windbreak.operations.errors import Refused
 from windbreak.operations.findings import digest
 from windbreak.operations.planning import policy
 from windbreak.operations.runs import keeping, matters, runs, ways_out
-from windbreak.operations.scheduling import bookings, freeze_calendars, rollouts, timetables
+from windbreak.operations.scheduling import (
+    bookings,
+    freeze_calendars,
+    patch_releases,
+    rollouts,
+    timetables,
+)
 from windbreak.operations.sites import keys, sites, tasks, twins
 from windbreak.operations.tracking import credentials, polling, shelving
 from windbreak.operations.views.projector import Projector
@@ -89,7 +95,7 @@ class Driver:
         self._broken: list[Callable[[], object]] = []
         self._tasks: set[int] = set()
         self._tasks_at = -1
-        self._rollouts_at = self._timetable_at = -1
+        self._rollouts_at = self._patches_at = self._timetable_at = -1
         self._timetable_after = 0.0
         self._hour = ""  # the hour whose turning was looked after
         self._main = threading.Thread(target=self._loop, name="drive", daemon=True)
@@ -230,6 +236,10 @@ class Driver:
         if generation != self._rollouts_at:
             rollouts.tend(self.context)
             self._rollouts_at = generation
+        generation = self.context.store.database.generation(*patch_releases.HANGS_ON)
+        if generation != self._patches_at:
+            patch_releases.tend(self.context)
+            self._patches_at = generation
 
     def _feeds(self) -> None:
         """Feeds are asked beside everything else: one that hangs keeps nothing back."""

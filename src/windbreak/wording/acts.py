@@ -27,6 +27,7 @@ class Surface(NamedTuple):
 
 
 ACTS: dict[str, Surface] = {
+    "approve-release": Surface("rollout approve {product} {version}", "/products/{product}"),
     "book": Surface("book {plan}", "/sites/{site}/plan"),
     "check-credential": Surface("feed check {feed}", "/licences"),
     "decide": Surface("product decide {product} {version}", "/products/{product}"),

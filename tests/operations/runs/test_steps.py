@@ -2,6 +2,7 @@
 
 import json
 import time
+from datetime import timedelta
 from unittest import mock
 
 from tests.operations.runs.within import WithRuns
@@ -211,29 +212,52 @@ class PlannedAnew(WithRuns):
 
     def test_patch_releases_are_taken_only_where_the_approval_says_so(self) -> None:
         self.site(SITE)
-        for patches, wanted in ((False, "7.2"), (True, "7.2.1")):
+        today = self.context.clock().date()
+        plans = {}
+        for until in (None, today - timedelta(days=1), today):
             plan = planning.draft(self.context, SITE)
-            said = ApprovePlan(why="x", patches=patches)
-            plan = approving.approve(self.context, plan.id, said, RHONA)
-            self.newer("plugin/oarlock", "7.2", "7.2.1")
-            inventory = self.context.store.inventories.get(SITE)
-            steps = replanning.rest(self.context, plan, inventory)
-            assert steps is not None
-            moves = {m.product: m.to for s in steps for m in s.moves}
-            with self.subTest(patches=patches):
-                self.assertEqual(moves["plugin/oarlock"], wanted)
+            said = ApprovePlan(why="x", patches_until=until)
+            plans[until] = approving.approve(self.context, plan.id, said, RHONA)
+        for days, reached in ((0, "7.2"), (90, "7.2.1")):  # the one of today has not soaked
+            self.newer("plugin/oarlock", "7.2", "7.2.1", days)
+            for until, plan in plans.items():
+                with self.subTest(until=until, days=days):
+                    wanted = reached if until == today else "7.2"
+                    self.assertEqual(self.moves(plan)["plugin/oarlock"], wanted)
 
-    def newer(self, product: str, version: str, patch: str) -> None:
-        """A patch of a release appears."""
+    def test_a_patch_release_that_asks_for_more_is_left_to_a_person(self) -> None:
+        self.site(SITE)
+        plan = planning.draft(self.context, SITE)
+        said = ApprovePlan(why="x", patches_until=self.context.clock().date())
+        plan = approving.approve(self.context, plan.id, said, RHONA)
+        task = AnnouncedTask(kind="migrate", by="agent", text="The table of oars changes.")
+        self.newer("plugin/oarlock", "7.2", "7.2.1", 90, tasks=(task,))
+        self.assertEqual(self.moves(plan)["plugin/oarlock"], "7.2")
+        inventory = self.context.store.inventories.get(SITE)
+        self.assertEqual(replanning.newer_patches(self.context, plan, inventory), [])
+
+    def moves(self, plan: SitePlan) -> dict[str, str]:
+        inventory = self.context.store.inventories.get(SITE)
+        steps = replanning.rest(self.context, plan, inventory)
+        assert steps is not None
+        return {m.product: m.to for s in steps for m in s.moves}
+
+    def newer(
+        self,
+        product: str,
+        version: str,
+        patch: str,
+        days: int,
+        tasks: tuple[AnnouncedTask, ...] = (),
+    ) -> None:
+        """A patch of a release appeared so many days ago."""
         store = self.context.store.releases
         known = next(r for r in store.all(product=product) if r.version == version)
-        id = store.id_of(product, patch)
-        if store.find(id) is None:
-            told = known.model_dump(by_alias=True) | {"version": patch}
-            told |= {"published": self.context.clock().date(), "title": f"Oarlock {patch}"}
-            if "id" in told:
-                told["id"] = id
-            store.put(type(known).model_validate(told))
+        told = known.model_dump(by_alias=True) | {"version": patch}
+        day = self.context.clock().date() - timedelta(days=days)
+        told |= {"published": day, "title": f"Oarlock {patch}", "id": store.id_of(product, patch)}
+        told |= {"tasks": tasks}
+        store.put(type(known).model_validate(told))
 
 
 class Pace(WithRuns):

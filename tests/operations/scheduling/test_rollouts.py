@@ -4,14 +4,16 @@ from datetime import UTC, datetime, timedelta
 from itertools import pairwise
 from unittest import mock
 
-from tests.operations.within import RHONA, WithContext, catch_up
+from tests.operations.within import RHONA, WithContext, catch_up, look_again
 from windbreak.core.values.bookings import Book
 from windbreak.core.values.holds import NewHold
+from windbreak.core.values.releases import AnnouncedTask
 from windbreak.core.values.rollouts import LeaveOut, NewRollout, OpenGate, Rollout
 from windbreak.core.values.sites import Host
 from windbreak.links.errors import Unreachable
 from windbreak.operations.context import Cache
 from windbreak.operations.errors import Refused
+from windbreak.operations.findings import findings
 from windbreak.operations.planning import policy
 from windbreak.operations.runs import runs
 from windbreak.operations.scheduling import (
@@ -20,6 +22,7 @@ from windbreak.operations.scheduling import (
     drafting,
     failed_moves,
     gates,
+    patch_releases,
     rollouts,
     timetables,
 )
@@ -265,6 +268,39 @@ class Fleet(WithRollouts):
         tarnsey = booked["tarnsey-harbour"]
         self.assertIn("the gate of the canaries", gates.shut(self.context, tarnsey))
 
+    def test_the_rest_goes_in_so_many_waves_each_after_the_one_before(self) -> None:
+        asked = NewRollout(canaries=(), waves=2, quiet_minutes=60, but=(SITE, TWIN))
+        draft = drafting.draft(self.context, asked)
+        turns = {m.site: m.turn for m in draft.members if not m.urgent}
+        self.assertEqual(sorted(turns.values()), [1, 2, 2], turns)
+        rollout = rollouts.approve(self.context, asked, RHONA)
+        booked = {b.site: b for b in self.context.store.bookings.all(state="waiting")}
+        (first,) = [booked[site] for site, turn in turns.items() if turn == 1]
+        ends = first.starts_at + timedelta(minutes=first.minutes + 60)
+        for site in (site for site, turn in turns.items() if turn == 2):
+            self.assertGreaterEqual(booked[site].starts_at, ends)
+            self.assertIn("the gate before wave 2", gates.shut(self.context, booked[site]))
+        (gate,) = rollout_views.story(self.context, rollout.id).gates
+        self.assertEqual((gate.id, gate.label, gate.state), ("wave-2", "Wave 1", "waits"))
+        self.assertEqual(self.run_what_is_booked(first.site), "restored")
+        self.tended(rollout.id)
+        (gate,) = rollout_views.story(self.context, rollout.id).gates
+        self.assertEqual(gate.state, "wants a word")
+        self.later = timedelta(minutes=61)
+        rollouts.open_gate(self.context, rollout.id, OpenGate(gate="wave-2"), RHONA)
+        for site in (site for site, turn in turns.items() if turn == 2):
+            self.assertEqual(gates.shut(self.context, booked[site]), "")
+
+    def test_waves_grow_and_none_is_empty(self) -> None:
+        for count, waves, wanted in (
+            (1, 3, [1]),
+            (3, 3, [1, 2, 3]),
+            (7, 3, [1, 2, 2, 3, 3, 3, 3]),
+            (4, 1, [1, 1, 1, 1]),
+        ):
+            with self.subTest(count=count, waves=waves):
+                self.assertEqual(drafting.turns(count, waves), wanted)
+
     def test_one_that_goes_wrong_stops_its_like_until_somebody_decides(self) -> None:
         rollout = self.everything(sites=("whinchat-radio", "tarnsey-harbour"), canaries=())
         (whinchat,) = self.context.store.bookings.all(site="whinchat-radio", state="waiting")
@@ -381,3 +417,77 @@ class Pins(WithRollouts):
         timetables.keep(self.context)
         self.assertEqual(self.context.store.bookings.all(state="waiting"), [])
         self.assertEqual(self.context.store.plans.get(plan.id).state, "approved")
+
+
+class PatchReleases(WithRollouts):
+    """They go by the word given for what they mend."""
+
+    SITES = ("tarnsey-harbour", SITE)
+
+    def ended_well(self) -> int:
+        """A rollout of Millrace 6.4.3, patch releases and all, that has ended well."""
+        self.feeds()
+        for site in self.SITES:
+            self.site(site)
+        new = MILLRACE.model_copy(
+            update={
+                "sites": self.SITES,
+                "canaries": self.SITES[:1],
+                "patches_until": self.context.clock().date() + timedelta(days=7),
+            }
+        )
+        rollout = rollouts.approve(self.context, new, RHONA).id
+        for site in self.SITES:
+            self.assertEqual(self.run_what_is_booked(site), "done")
+        self.assertEqual(self.tended(rollout).state, "ended well")
+        return rollout
+
+    def appears(self, days: int, tasks: tuple[AnnouncedTask, ...] = ()) -> None:
+        """Millrace 6.4.4 was published so many days ago."""
+        store = self.context.store.releases
+        known = store.get(store.id_of("core/millrace", "6.4.3"))
+        day = self.context.clock().date() - timedelta(days=days)
+        told = {"version": "6.4.4", "published": day, "title": "Millrace 6.4.4", "tasks": tasks}
+        told["id"] = store.id_of("core/millrace", "6.4.4")
+        store.put(type(known).model_validate(known.model_dump(by_alias=True) | told))
+
+    def followed(self) -> list[Rollout]:
+        with mock.patch.object(approving, "_fetch_packages"):  # its maker has none of it
+            patch_releases.tend(self.context)
+        return [r for r in self.context.store.rollouts.all() if r.follows == self.first]
+
+    def waiting(self) -> list[str]:
+        look_again(self.context)
+        every = findings.listed(self.context)
+        return [f"{f.headline} {f.text}" for f in every if f.kind == "patch"]
+
+    def test_to_the_same_sites_in_the_same_waves_once_they_have_soaked(self) -> None:
+        self.first = self.ended_well()
+        self.assertEqual(self.followed(), [])
+        with self.subTest("one that changes a database wants a person"):
+            self.appears(90, (AnnouncedTask(kind="migrate", text="Drafts move.", by="agent"),))
+            self.assertEqual(self.followed(), [])
+            (told,) = self.waiting()
+            self.assertIn("**Millrace** `6.4.4` waits for your word.", told)
+            self.assertIn("changes the database of", told)
+        with self.subTest("one that soaks waits"):
+            self.appears(days=0)
+            self.assertEqual(self.followed(), [])
+        with self.subTest("not after the day"):
+            self.appears(days=90)
+            self.later = timedelta(days=8)
+            self.assertEqual(self.followed(), [])
+            self.later = timedelta()
+        (follows,) = self.followed()
+        self.assertEqual((follows.version, follows.made_by), ("6.4.4", RHONA.name))
+        waves = {m.site: m.wave for m in follows.going}
+        self.assertEqual(waves, {self.SITES[0]: "canary", self.SITES[1]: "rest"})
+        self.assertIn(f"approved with rollout {self.first}", follows.why)
+        self.assertEqual(len(self.followed()), 1)  # not once more
+        self.assertEqual(self.waiting(), [])
+
+    def test_a_day_that_is_past_is_refused(self) -> None:
+        new = NewRollout(patches_until=self.context.clock().date() - timedelta(days=1))
+        with self.assertRaises(Refused) as caught:
+            rollouts.approve(self.context, new, RHONA)
+        self.assertIn("is past; today is", str(caught.exception))

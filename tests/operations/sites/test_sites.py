@@ -11,7 +11,8 @@ from windbreak.links.errors import KeyRefused
 from windbreak.operations.administration import accounts, instance
 from windbreak.operations.context import close, open_context
 from windbreak.operations.errors import NotPermitted, Refused
-from windbreak.operations.sites import sites
+from windbreak.operations.findings import findings
+from windbreak.operations.sites import inventories, sites
 from windbreak.standins import faults
 
 
@@ -189,3 +190,52 @@ class Accounts(WithContext):
         self.assertTrue(enter("salt and grass and wind"))
         with self.assertRaises(NotPermitted):
             accounts.sign_in_by_password(self.context, "nobody", "anything at all")
+
+
+class OtherHands(WithContext):
+    """What moves on a site without us is told as such, whoever it was."""
+
+    def moved(self, product: str, version: str, *, updater: bool = True) -> list[str]:
+        self.site("skerry-light")
+        before = self.context.store.inventories.get("skerry-light")
+        self.context.store.inventories.put(before.model_copy(update={"automatic_updates": updater}))
+        components = tuple(
+            c.model_copy(update={"version": version}) if c.product == product else c
+            for c in before.components
+        )
+        inventories.take_in(self.context, before.model_copy(update={"components": components}))
+        look_again(self.context)
+        lines = inventories.moved_by_others(self.context, "skerry-light")
+        return [f"{line.who}: {line.what}" for line in lines]
+
+    def told(self) -> list[str]:
+        every = findings.listed(self.context)
+        return [f.headline for f in every if f.kind == "other-hands"]
+
+    def test_its_own_updater_is_named(self) -> None:
+        told = self.moved("core/millrace", "6.4.3")
+        self.assertEqual(len(told), 1)
+        self.assertTrue(told[0].startswith("The site’s own updater: Millrace 6."), told)
+        self.assertTrue(told[0].endswith("→ 6.4.3"), told)
+        self.assertIn("updated itself: Millrace", self.told()[0])
+
+    def test_what_goes_down_or_with_the_updater_off_was_somebody(self) -> None:
+        self.assertIn("Somebody on the site: ", self.moved("core/millrace", "6.1.0")[0])
+        self.assertIn("was changed by other hands", self.told()[0])
+
+    def test_with_its_updater_off_it_was_somebody(self) -> None:
+        self.assertIn("Somebody", self.moved("core/millrace", "6.4.3", updater=False)[0])
+
+    def test_it_is_told_for_a_week(self) -> None:
+        self.moved("core/millrace", "6.4.3")
+        self.later = timedelta(days=8)
+        look_again(self.context)
+        self.assertEqual(self.told(), [])
+
+    def test_what_we_did_is_not(self) -> None:
+        self.site("skerry-light")
+        before = self.context.store.inventories.get("skerry-light")
+        fewer = before.model_copy(update={"components": before.components[1:]})
+        inventories.take_in(self.context, fewer, ours=True)
+        inventories.take_in(self.context, fewer)
+        self.assertEqual(inventories.moved_by_others(self.context, "skerry-light"), [])

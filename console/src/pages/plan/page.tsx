@@ -157,7 +157,7 @@ function Bar({ plan, label }: { plan: SitePlan; label: string }) {
     void queries.invalidateQueries({ queryKey: ["plans"] });
   };
   const approve = useMutation({
-    mutationFn: () => told(api.POST("/api/v1/plans/{id}/approval", { ...path, body: { why: "", restore_anyway: false, fetch: true, patches: false } })),
+    mutationFn: () => told(api.POST("/api/v1/plans/{id}/approval", { ...path, body: { why: "", restore_anyway: false, fetch: true, patches_until: null } })),
     onSuccess: again,
   });
   const book = useMutation({

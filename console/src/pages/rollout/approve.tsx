@@ -5,12 +5,13 @@ import { useNavigate } from "react-router";
 import { api, queries, told } from "../../api/client";
 import { clock, day, plural } from "../../pieces/time";
 import { Glyph } from "../../states/states";
-import { approved, type Draft, EVERYTHING, type Member, type New, nightOf, nightsOf, totals, watched, WAVES } from "./state";
+import { approved, dayAhead, type Draft, EVERYTHING, type Member, type New, nightOf, nightsOf, totals, watched, wavesOf } from "./state";
 
 /** A rollout before it is approved: what, where, when, what it brings, who stays out. */
 export function Approve({ asked, onLeave }: { asked: Partial<New>; onLeave: () => void }) {
   const [canaries, setCanaries] = useState<string[] | null>(null);
-  const wanted = { ...EVERYTHING, ...asked, canaries };
+  const [waves, setWaves] = useState(1);
+  const wanted = { ...EVERYTHING, ...asked, canaries, waves };
   const draft = useQuery({
     queryKey: ["rollout draft", wanted],
     queryFn: () => told(api.POST("/api/v1/rollouts/drafts", { body: wanted })),
@@ -23,7 +24,7 @@ export function Approve({ asked, onLeave }: { asked: Partial<New>; onLeave: () =
       <div className="over">
         <DialogPanel className="dlg wide">
           {draft.data ? (
-            <Drafted draft={draft.data} onCanaries={setCanaries} onLeave={onLeave} />
+            <Drafted draft={draft.data} onCanaries={setCanaries} onWaves={setWaves} onLeave={onLeave} />
           ) : (
             <>
               <DialogTitle as="h2">Approve</DialogTitle>
@@ -46,13 +47,15 @@ export function Approve({ asked, onLeave }: { asked: Partial<New>; onLeave: () =
 function Drafted({
   draft,
   onCanaries,
+  onWaves,
   onLeave,
 }: {
   draft: Draft;
   onCanaries: (sites: string[]) => void;
+  onWaves: (waves: number) => void;
   onLeave: () => void;
 }) {
-  const [patches, setPatches] = useState(false);
+  const [patches, setPatches] = useState<string | null>(null);
   const [restore, setRestore] = useState(false);
   const [why, setWhy] = useState("");
   const [asking, setAsking] = useState(false);
@@ -87,6 +90,7 @@ function Drafted({
       )}
       {draft.members.length > 0 && <Waves draft={draft} />}
       <Canaries draft={draft} onCanaries={onCanaries} />
+      <RestInWaves draft={draft} onWaves={onWaves} />
       {(draft.brings.length > 0 || few.length > 0) && (
         <section className="brings" aria-label="What it brings">
           <h3>What it brings: work for you</h3>
@@ -107,8 +111,15 @@ function Drafted({
         <div className="two-ask">
           <fieldset>
             <legend>How far</legend>
-            <Choice name="far" on={!patches} onPick={() => setPatches(false)} label="exactly these versions" />
-            <Choice name="far" on={patches} onPick={() => setPatches(true)} label="patch releases of them too, that appear before they go" />
+            <Choice name="far" on={patches === null} onPick={() => setPatches(null)} label="exactly these versions" />
+            <Choice name="far" on={patches !== null} onPick={() => setPatches(dayAhead(PATCH_DAYS))} label="patch releases of them too, until a day" />
+            {patches !== null && (
+              <p className="until">
+                <label htmlFor="patches-until">until</label>{" "}
+                <input id="patches-until" type="date" className="in" min={dayAhead(0)} value={patches} onChange={(event) => setPatches(event.target.value || dayAhead(PATCH_DAYS))} />{" "}
+                <span className="q">each soaks and goes the same waves; one that changes a database or asks for you waits for your word</span>
+              </p>
+            )}
           </fieldset>
           <fieldset>
             <legend>If a step fails past putting back</legend>
@@ -156,6 +167,7 @@ function Drafted({
 }
 
 const MOST = 5;
+const PATCH_DAYS = 14;
 
 const names = (labels: readonly string[]) =>
   labels.length <= MOST ? labels.join(", ") : `${labels.slice(0, MOST).join(", ")} and ${labels.length - MOST} more`;
@@ -185,27 +197,23 @@ function Waves({ draft }: { draft: Draft }) {
         </tr>
       </thead>
       <tbody>
-        {WAVES.map(([wave, label, words]) => {
-          const members = draft.members.filter((member) => member.wave === wave);
-          if (!members.length) return null;
-          return (
-            <tr key={wave}>
-              <td>
-                <b>{label}</b> <span className="q">{words || members.length}</span>
+        {wavesOf(draft.members).map(({ key, label, words, members }) => (
+          <tr key={key}>
+            <td>
+              <b>{label}</b> <span className="q">{words || members.length}</span>
+            </td>
+            {nights.map((night) => (
+              <td key={night}>
+                <Trees members={members.filter((one) => one.starts_at && nightOf(one.starts_at) === night)} />
               </td>
-              {nights.map((night) => (
-                <td key={night}>
-                  <Trees members={members.filter((one) => one.starts_at && nightOf(one.starts_at) === night)} />
-                </td>
-              ))}
-              {none.length > 0 && (
-                <td>
-                  <Trees members={members.filter((one) => one.starts_at == null)} />
-                </td>
-              )}
-            </tr>
-          );
-        })}
+            ))}
+            {none.length > 0 && (
+              <td>
+                <Trees members={members.filter((one) => one.starts_at == null)} />
+              </td>
+            )}
+          </tr>
+        ))}
       </tbody>
     </table>
   );
@@ -280,6 +288,27 @@ function Canaries({ draft, onCanaries }: { draft: Draft; onCanaries: (sites: str
         </p>
       )}
     </>
+  );
+}
+
+/** In how many waves the rest goes, each twice as large as the one before. */
+function RestInWaves({ draft, onWaves }: { draft: Draft; onWaves: (waves: number) => void }) {
+  const rest = draft.members.filter((member) => member.wave === "rest" && !member.urgent).length;
+  if (rest < 2) return null;
+  return (
+    <p>
+      <label htmlFor="rest-waves">
+        <b>The rest</b> goes in
+      </label>{" "}
+      <select id="rest-waves" className="in few" value={draft.asked.waves} onChange={(event) => onWaves(Number(event.target.value))}>
+        {[1, 2, 3, 4].filter((n) => n <= rest).map((n) => (
+          <option key={n} value={n}>
+            {plural(n, "wave")}
+          </option>
+        ))}
+      </select>
+      {draft.asked.waves > 1 && <span className="q"> Each is twice as large as the one before, least at stake first, and waits for the one before and its quiet time.</span>}
+    </p>
   );
 }
 

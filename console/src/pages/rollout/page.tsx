@@ -7,7 +7,7 @@ import { Ask } from "../../pieces/dialog";
 import { Load } from "../../pieces/load";
 import { clock, day, plural, reasonOf } from "../../pieces/time";
 import { Glyph } from "../../states/states";
-import { begun, type Going, kin, stopping, type Story, underWay, waveText, WAVES } from "./state";
+import { begun, type Going, kin, stopping, type Story, underWay, wavesOf, waveText } from "./state";
 
 /** A rollout: its waves below each other with the gates between them, and what wants a word. */
 export function RolloutPage() {
@@ -52,14 +52,12 @@ export function RolloutPage() {
 }
 
 function Waves({ story }: { story: Story }) {
-  const rail = WAVES.map(([wave, label]) => ({ wave, label, members: story.members.filter((one) => one.wave === wave) })).filter(
-    (one) => one.members.length > 0,
-  );
+  const rail = wavesOf(story.members);
   return (
     <div>
       <ol className="wave-rail">
-        {rail.map(({ wave, label, members }, index) => (
-          <li key={wave}>
+        {rail.map(({ key, label, members, gate }, index) => (
+          <li key={key}>
             <span className={begun(members) ? "disc on" : "disc"} aria-hidden="true">
               {index + 1}
             </span>
@@ -72,7 +70,11 @@ function Waves({ story }: { story: Story }) {
                   <One key={member.site} member={member} />
                 ))}
               </ul>
-              {wave === "canary" && story.gates.filter((gate) => gate.id === "canaries").map((gate) => <Gate key={gate.id} gate={gate} />)}
+              {story.gates
+                .filter((one) => one.id === gate)
+                .map((one) => (
+                  <Gate key={one.id} gate={one} />
+                ))}
             </div>
           </li>
         ))}
@@ -147,7 +149,8 @@ function Out({ story }: { story: Story }) {
 
 function Side({ story }: { story: Story }) {
   const words = story.gates.filter((gate) => gate.state === "wants a word");
-  const twins = story.gates.filter((gate) => gate.id !== "canaries");
+  const between = new Set(wavesOf(story.members).map((wave) => wave.gate));
+  const twins = story.gates.filter((gate) => !between.has(gate.id));
   return (
     <aside className="side">
       <section>

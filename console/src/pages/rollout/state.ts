@@ -14,6 +14,28 @@ export const WAVES = [
   ["rest", "The rest", ""],
 ] as const;
 
+type Placed = { wave: Member["wave"]; turn: number };
+
+/** Waves in their order, those of the rest one by one, each with those who go in it. */
+export function wavesOf<T extends Placed>(members: readonly T[]): { key: string; label: string; words: string; gate: string; members: T[] }[] {
+  const last = Math.max(1, ...members.filter((one) => one.wave === "rest").map((one) => one.turn));
+  return WAVES.flatMap(([wave, label, words]) => {
+    const turns = wave === "rest" ? Array.from({ length: last }, (_, n) => n + 1) : [1];
+    return turns.map((turn) => ({
+      key: wave === "rest" ? `rest-${turn}` : wave,
+      label: wave === "rest" && last > 1 ? `The rest, ${turn} of ${last}` : label,
+      words,
+      gate: wave === "canary" ? "canaries" : wave === "rest" ? `wave-${turn + 1}` : "",
+      members: members.filter((one) => one.wave === wave && (wave !== "rest" || one.turn === turn)),
+    }));
+  }).filter((one) => one.members.length > 0);
+}
+
+/** The day so many days from now, as 2026-12-11. */
+export function dayAhead(days: number, now: Date = new Date()): string {
+  return new Date(now.getTime() + days * 86_400_000).toISOString().slice(0, 10);
+}
+
 export const EVERYTHING: New = {
   product: null,
   version: null,
@@ -28,7 +50,8 @@ export const EVERYTHING: New = {
   why: "",
   refresh_twins: false,
   restore_anyway: false,
-  patches: false,
+  patches_until: null,
+  waves: 1,
 };
 
 const KINDS = ["core", "theme", "plugin", "runtime"] as const;
@@ -63,7 +86,7 @@ export function nightOf(at: string): string {
 export const watched = (draft: Draft) => draft.members.filter((member) => member.watched !== "");
 
 /** What is approved when some sites are left out: exactly those that were shown. */
-export function approved(draft: Draft, choice: { patches: boolean; restore: boolean; why: string; without: readonly string[] }): New {
+export function approved(draft: Draft, choice: { patches: string | null; restore: boolean; why: string; without: readonly string[] }): New {
   const sites = draft.members.map((member) => member.site).filter((site) => !choice.without.includes(site));
   const canaries = draft.members
     .filter((member) => member.wave === "canary" && sites.includes(member.site))
@@ -75,7 +98,7 @@ export function approved(draft: Draft, choice: { patches: boolean; restore: bool
     client: null,
     tag: null,
     canaries,
-    patches: choice.patches,
+    patches_until: choice.patches,
     restore_anyway: choice.restore,
     why: choice.why,
   };

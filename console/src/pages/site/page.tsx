@@ -121,6 +121,7 @@ function Facts({ view }: { view: View }) {
       ),
     ],
     ["window", view.window],
+    ["own updater", view.updater],
     [
       site.twin_of ? "refreshed" : "backup",
       <span key="backup" className={view.backup_well === false ? "text-alarm" : ""}>

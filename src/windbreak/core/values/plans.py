@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from datetime import datetime
 from typing import Literal
 
-from windbreak.core.values.basics import ProductId, Slug, Value, example
+from windbreak.core.values.basics import Day, ProductId, Slug, Value, example
 from windbreak.core.values.charts import Chart
 from windbreak.core.values.errands import Brought
 from windbreak.core.values.inventories import Inventory
@@ -20,9 +20,9 @@ ChangedFiles = Literal["carry-over", "set-aside"]
 
 class Approval(Value):
     """Who let a plan go, when and why. ``restore_anyway``: also when orders came in meanwhile;
-    ``changed_files``: what becomes of files of components that were changed in place; ``patches``:
-    patch releases of the targets that appear meanwhile may be taken too; ``rules``: those of the
-    house that let it go, and with which it dies.
+    ``changed_files``: what becomes of files of components that were changed in place;
+    ``patches_until``: up to this day patch releases of the targets may be taken too, once they have
+    soaked; ``rules``: those of the house that let it go, and with which it dies.
     """
 
     by: str
@@ -30,7 +30,7 @@ class Approval(Value):
     why: str
     restore_anyway: bool = False
     changed_files: ChangedFiles | None = None
-    patches: bool = False
+    patches_until: Day | None = None
     rules: tuple[str, ...] = ()
 
 
@@ -42,7 +42,7 @@ class ApprovePlan(Value):
     why: str = ""
     restore_anyway: bool = False
     changed_files: ChangedFiles | None = None
-    patches: bool = False
+    patches_until: Day | None = None
     fetch: bool = True
 
 

@@ -7,7 +7,7 @@ from typing import Annotated, Literal, Self
 
 from pydantic import Field, model_validator
 
-from windbreak.core.values.basics import ProductId, Slug, State, Value, VersionText, example
+from windbreak.core.values.basics import Day, ProductId, Slug, State, Value, VersionText, example
 from windbreak.core.values.findings import NextAct
 
 Wave = Literal["twin", "canary", "rest"]
@@ -17,6 +17,7 @@ UNDER_WAY: tuple[RolloutState, ...] = ("refreshing", "going")
 
 # How long it is quiet after a wave before the next one goes, in minutes.
 QUIET = 20 * 60
+MOST_WAVES = 6  # in which the rest goes
 
 
 class NewRollout(Value):
@@ -26,8 +27,10 @@ class NewRollout(Value):
     everything that is ready. ``named`` is for whom, in words, where they were shown one by one
     before they were approved. For the ``sites`` that are named, those of a ``client``, those with a
     ``tag``; the fleet where none is said; ``but`` some. A twin goes with its site. ``canaries``
-    None: as they are proposed. ``refresh_twins``: each twin is made as its site is before it goes.
-    ``patches``: patch releases of the targets that appear meanwhile may be taken too.
+    None: as they are proposed. The rest goes in so many ``waves``, each after the one before it has
+    ended well and been quiet. ``refresh_twins``: each twin is made as its site is before it goes.
+    ``patches_until``: up to this day patch releases of the targets go too, once they have soaked,
+    to the same sites in the same waves.
     """
 
     model_config = example(product="core/millrace", version="6.4.3", why="it holds a security fix")
@@ -45,7 +48,8 @@ class NewRollout(Value):
     why: str = ""
     refresh_twins: bool = False
     restore_anyway: bool = False
-    patches: bool = False
+    patches_until: Day | None = None
+    waves: Annotated[int, Field(ge=1, le=MOST_WAVES)] = 1
 
     @model_validator(mode="after")
     def _says_what(self) -> Self:
@@ -76,7 +80,8 @@ class Member(Value):
     """A site of a rollout: its wave, its plan, and why it is left out since, where it is.
 
     ``targets`` are the products that move, with the version each is to reach, ``scope`` those that
-    may move, None: all; ``urgent``: what it closes does not wait for the canaries.
+    may move, None: all; ``urgent``: what it closes does not wait for the canaries; ``turn``: in
+    which wave of the rest it goes.
     """
 
     site: Slug
@@ -85,6 +90,7 @@ class Member(Value):
     scope: tuple[ProductId, ...] | None = None
     covers: tuple[str, ...] = ()
     urgent: bool = False
+    turn: int = 1
     plan: int | None = None
     out: str = ""
 
@@ -108,8 +114,19 @@ class Word(Value):
     why: str = ""
 
 
+class PatchAsks(Value):
+    """A patch release that would follow a rollout, but wants a person: ``text`` why."""
+
+    product: ProductId
+    version: VersionText
+    text: str
+
+
 class Rollout(NewRollout):
-    """A rollout that was approved. ``task``: the twins are being refreshed."""
+    """A rollout that was approved. ``task``: the twins are being refreshed. ``follows``: the one by
+    whose word this one takes a patch release; ``asks``: the patch releases that do not go by that
+    word.
+    """
 
     id: int
     state: RolloutState
@@ -120,6 +137,8 @@ class Rollout(NewRollout):
     stays_out: tuple[StaysOut, ...] = ()
     words: tuple[Word, ...] = ()
     task: int | None = None
+    follows: int | None = None
+    asks: tuple[PatchAsks, ...] = ()
 
     @property
     def going(self) -> tuple[Member, ...]:

@@ -110,9 +110,11 @@ class Runner(Acting):
         if bad:
             raise Stopped(f"the site is broken already: {'; '.join(bad)}. Mend that first.")
         pictures.before(self)
-        if replanning.newer_patches(self.context, self.plan) and self.course.turns == 0:
-            why = ", ".join(replanning.newer_patches(self.context, self.plan))
-            replanning.replan(self, 0, f"patch releases, as approved: {why}")
+        if self.plan.approval and self.plan.approval.patches_until and self.course.turns == 0:
+            inventory = self.context.store.inventories.get(self.site.id)
+            newer = replanning.newer_patches(self.context, self.plan, inventory)
+            if newer:
+                replanning.replan(self, 0, f"patch releases, as approved: {', '.join(newer)}")
 
     def _pay_first(self) -> None:
         """What an earlier run still owes is set back first: it is not how the site was."""

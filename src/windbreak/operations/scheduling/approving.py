@@ -51,7 +51,7 @@ def approve(
         why=said.why,
         restore_anyway=said.restore_anyway,
         changed_files=said.changed_files,
-        patches=said.patches,
+        patches_until=said.patches_until,
         rules=rules,
     )
     drawn = tuple(planning.drawn(context, known))

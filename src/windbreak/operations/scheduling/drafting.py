@@ -64,13 +64,14 @@ class _Going:
 
 @dataclass
 class _Waves:
-    """The wave of each site; the kinds that sites share, which of them canaries cover, and whether
-    no fewer canaries cover as many.
+    """The wave of each site, and the ``turn`` of those of the rest that wait; the kinds that sites
+    share, which of them canaries cover, and whether no fewer canaries cover as many.
     """
 
     kinds: frozenset[str]
     proven: bool
     wave: dict[str, Wave] = field(default_factory=dict)
+    turn: dict[str, int] = field(default_factory=dict)
     covers: dict[str, tuple[str, ...]] = field(default_factory=dict)
     covered: set[str] = field(default_factory=set)
 
@@ -126,7 +127,7 @@ class _Drafting:
     def drafted(self) -> RolloutDraft:
         going = list(self._going())
         waves = self._waves(going)
-        placed = self._places(going, waves.wave)
+        placed = self._places(going, waves)
         members = [self._member(one, waves, placed[one.site.id]) for one in going]
         moves = Counter(dict.fromkeys(("core", "theme", "plugin", "runtime"), 0))
         for member in members:
@@ -139,7 +140,10 @@ class _Drafting:
             members=tuple(
                 sorted(
                     members,
-                    key=lambda m: (order[m.wave], m.starts_at is None, m.starts_at or 0, m.label),
+                    key=lambda m: (
+                        *(order[m.wave], m.turn, m.starts_at is None, m.starts_at or 0),
+                        m.label,
+                    ),
                 )
             ),
             stays_out=self.out.told(),
@@ -322,18 +326,24 @@ class _Drafting:
                 told.wave[id_] = "canary"
                 told.covers[id_] = tuple(sorted(kinds_of[id_] - told.covered))
                 told.covered |= kinds_of[id_]
+        rest = [x for x in going if told.wave[x.site.id] == "rest" and not x.urgent]
+        rest.sort(key=lambda x: (_stake(x, with_twin), x.site.id))
+        told.turn = {
+            x.site.id: turn for x, turn in zip(rest, turns(len(rest), self.new.waves), strict=True)
+        }
         return told
 
     def _places(
-        self, every: Sequence[_Going], waves: Mapping[str, Wave]
+        self, every: Sequence[_Going], waves: _Waves
     ) -> dict[str, tuple[datetime | None, str]]:
         """When each site would go by the timetable, and why then; all that is booked stays."""
         jobs = [nights.job_of(f"site-{x.site.id}", x.site.id, x.reckoned) for x in every]
         live = nights.live_book(
-            self.context, new=jobs, new_gates=self._gates(every, waves), pin=True
+            self.context, new=jobs, new_gates=self._gates(every, waves.wave, waves.turn), pin=True
         )
         names = {**live.names, gates.CANARIES: gates.OF_CANARIES}
         names |= {f"twin {x.site.id}": gates.OF_ITS_TWIN for x in every}
+        names |= {gates.wave_id(n): gates.of_wave(n) for n in range(2, self.new.waves + 1)}
         document = timetable_document(timetable(live.book), "", names)
         told: dict[str, tuple[datetime | None, str]] = {}
         for one in document["bookings"]:
@@ -342,7 +352,9 @@ class _Drafting:
             told[one["job"]] = (None, one["text"])
         return {one.site.id: told[f"site-{one.site.id}"] for one in every}
 
-    def _gates(self, every: Sequence[_Going], waves: Mapping[str, Wave]) -> list[Gate]:
+    def _gates(
+        self, every: Sequence[_Going], waves: Mapping[str, Wave], turns: Mapping[str, int]
+    ) -> list[Gate]:
         def job(site: str) -> str:
             return f"site-{site}"
 
@@ -364,6 +376,12 @@ class _Drafting:
         )
         if first and rest:
             found.append(Gate(id=gates.CANARIES, after=first, quiet=quiet, before=rest))
+        for turn in range(2, max(turns.values(), default=1) + 1):
+            after, before = (
+                tuple(job(site) for site, its in turns.items() if its == of)
+                for of in (turn - 1, turn)
+            )
+            found.append(Gate(id=gates.wave_id(turn), after=after, quiet=quiet, before=before))
         return found
 
     def _member(
@@ -381,12 +399,24 @@ class _Drafting:
             moves=dict(Counter(p.partition("/")[0] for p in one.taken.targets)),
             steps=len(one.taken.steps),
             urgent=one.urgent,
+            turn=waves.turn.get(one.site.id, 1),
+            migrates=any(bring.kind == "migrate" for bring in one.brings),
             covers=waves.covers.get(one.site.id, ()),
             starts_at=starts_at,
             why=why,
             scope=None if one.taken.scope is None else tuple(sorted(one.taken.scope)),
             **vars(one.reckoned),
         )
+
+
+def turns(count: int, waves: int) -> list[int]:
+    """In which wave each of so many sites goes, in their order: each wave is twice as large as the
+    one before, and none is empty.
+    """
+    some = min(waves, count)
+    whole = 2**some - 1
+    ends = [max(n, round(count * (2**n - 1) / whole)) for n in range(1, some + 1)]
+    return [next(n for n, end in enumerate(ends, 1) if place < end) for place in range(count)]
 
 
 def _kinds(reasoned: Reasoned, targets: Mapping[str, str]) -> Iterator[str]:

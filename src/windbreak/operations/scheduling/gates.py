@@ -1,7 +1,7 @@
 """Gates: what must have ended well, and for how long it must be quiet, before a site goes.
 
 A twin's gate keeps back its own site. The gate of the canaries keeps back the rest, but for sites
-where something is closed that can't wait.
+where something is closed that can't wait; where the rest goes in waves, each keeps back the next.
 """
 
 from __future__ import annotations
@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
+from itertools import pairwise
 
 from windbreak.core.values.bookings import Booking
 from windbreak.core.values.rollouts import UNDER_WAY, Member, Rollout
@@ -18,6 +19,7 @@ from windbreak.wording.words import listed
 
 CANARIES = "canaries"
 OF_CANARIES, OF_ITS_TWIN = "the gate of the canaries", "the gate of its twin"
+_WAVE = "wave-"
 ALWAYS = datetime.min.replace(tzinfo=UTC)
 
 
@@ -62,7 +64,9 @@ class Standing:
 
 
 def of_rollout(context: Context, rollout: Rollout) -> list[Gate]:
-    """The gates of a rollout: those of twins by their sites, then that of the canaries."""
+    """The gates of a rollout: those of twins by their sites, then that of the canaries, then those
+    between the waves of the rest.
+    """
     found = []
     going = rollout.going
     twin_of = {m.site: context.store.sites.get(m.site).twin_of for m in going if m.wave == "twin"}
@@ -74,7 +78,21 @@ def of_rollout(context: Context, rollout: Rollout) -> list[Gate]:
     rest = tuple(m for m in going if m.wave == "rest" and not m.urgent)
     if canaries and rest:
         found.append(Gate(CANARIES, rollout, canaries, rest))
+    turns = sorted({member.turn for member in rest})
+    for first, then in pairwise(turns):
+        after, before = ([m for m in rest if m.turn == turn] for turn in (first, then))
+        found.append(Gate(wave_id(then), rollout, tuple(after), tuple(before)))
     return found
+
+
+def wave_id(turn: int) -> str:
+    """The id of the gate before a wave of the rest: "wave-2"."""
+    return f"{_WAVE}{turn}"
+
+
+def of_wave(turn: int) -> str:
+    """What the gate before a wave of the rest is called, beside its rollout."""
+    return f"the gate before wave {turn}"
 
 
 def standing(context: Context, gate: Gate) -> Standing:
@@ -147,11 +165,15 @@ def name(context: Context, gate: Gate) -> str:
     """What a gate is called: "the gate of Pilot House Inn's twin"."""
     if gate.id == CANARIES:
         return f"the gate of the canaries of rollout {gate.rollout.id}"
+    if gate.id.startswith(_WAVE):
+        return f"{of_wave(gate.before[0].turn)} of rollout {gate.rollout.id}"
     return f"the gate of {context.store.sites.get(gate.id).label}’s twin"
 
 
 def in_short(gate: Gate) -> str:
     """What a gate is called where its rollout and its site are told beside it."""
+    if gate.id.startswith(_WAVE):
+        return of_wave(gate.before[0].turn)
     return OF_CANARIES if gate.id == CANARIES else OF_ITS_TWIN
 
 

@@ -28,14 +28,25 @@ from windbreak.operations.sites import tasks, twins
 from windbreak.wording.words import counted
 
 
-def approve(context: Context, new: NewRollout, by: Principal) -> Rollout:
-    """Let what is asked for go, to every site that can take it now, in waves. Writes.
+def approve(
+    context: Context, new: NewRollout, by: Principal, *, follows: int | None = None
+) -> Rollout:
+    """Let what is asked for go, to every site that can take it now, in waves; ``follows``: by the
+    word given for that rollout. Writes.
 
     Raises Refused where no site can.
     """
     instance.must_drive(context)
+    _check_day(context, new)
     with _lock(context):
-        return _approve(context, new, by)
+        return _approve(context, new, by, follows)
+
+
+def _check_day(context: Context, new: NewRollout) -> None:
+    """Raise Refused where patch releases are let go until a day that is past."""
+    today = context.clock().date()
+    if new.patches_until is not None and new.patches_until < today:
+        raise Refused("in-the-past", f"{new.patches_until} is past; today is {today}")
 
 
 def _lock(context: Context) -> threading.RLock:
@@ -45,7 +56,7 @@ def _lock(context: Context) -> threading.RLock:
     return context.cache.kept("rollouts", "", lambda _: threading.RLock())
 
 
-def _approve(context: Context, new: NewRollout, by: Principal) -> Rollout:
+def _approve(context: Context, new: NewRollout, by: Principal, follows: int | None) -> Rollout:
     draft = drafting.draft(context, new)
     if not draft.members:
         raise Refused("nothing-to-do", _why_nobody(draft))
@@ -62,6 +73,7 @@ def _approve(context: Context, new: NewRollout, by: Principal) -> Rollout:
                 made_at=context.clock(),
                 members=tuple(_member(one) for one in draft.members),
                 stays_out=draft.stays_out,
+                follows=follows,
             )
         )
         what = f"rollout {rollout.id} of {new.what} for {new.where} approved"
@@ -120,6 +132,7 @@ def _member(one: DraftMember) -> Member:
         scope=one.scope,
         covers=one.covers,
         urgent=one.urgent,
+        turn=one.turn,
     )
 
 
@@ -162,7 +175,7 @@ def _planned(
     said = ApprovePlan(
         why=rollout.why or f"rollout {rollout.id}: {rollout.what}",
         restore_anyway=rollout.restore_anyway,
-        patches=rollout.patches,
+        patches_until=rollout.patches_until,
     )
     for known in context.store.plans.all(site=member.site, state="approved"):
         if known.rollout == rollout.id:  # it was approved before the service ended
@@ -230,7 +243,8 @@ def _set_going(context: Context, rollout: Rollout, sites: Iterable[str]) -> Roll
             members.append(member)
         elif member.site in drafted:
             fresh = _member(drafted[member.site])
-            members.append(fresh.model_copy(update={"wave": member.wave, "covers": member.covers}))
+            as_it_was = {"wave": member.wave, "covers": member.covers, "turn": member.turn}
+            members.append(fresh.model_copy(update=as_it_was))
         else:
             members.append(
                 member.model_copy(update={"plan": None, "out": "nothing is to do there"})

@@ -2,28 +2,72 @@
 
 A refresh, a run and an import all come this way: folders that a product is known to lie in are
 given its id, what changed is recorded (the store marks it for the projector), and what a site runs
-becomes what it may have again, unless it is only being tried.
+becomes what it may have again, unless it is only being tried. What moved between two looks, and was
+not moved by us, goes into the ledger under the name of whoever moved it.
 """
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+from datetime import timedelta
+
 from windbreak.core.values.inventories import Inventory
+from windbreak.core.values.ledger import LedgerEntry
+from windbreak.core.versions.version import parse_version
 from windbreak.operations.context import Context
 from windbreak.operations.tracking import rights
 
+ITS_UPDATER = "The site’s own updater"
+OTHER_HANDS = "Somebody on the site"
+TOLD_FOR = timedelta(days=7)  # that a site moved something without us
 
-def take_in(context: Context, inventory: Inventory, *, tried: bool = False) -> Inventory:
+
+def take_in(
+    context: Context, inventory: Inventory, *, tried: bool = False, ours: bool = False
+) -> Inventory:
     """Keep what is on a site now; it as it was kept. Writes.
 
     ``tried``: a run is under way. What it put there is no right of the site's until it has ended
-    well: what is put back was never the site's.
+    well: what is put back was never the site's. ``ours``: what changed was changed by us.
     """
     named = _named(context, inventory)
     with context.store.transaction():
+        before = context.store.inventories.find(inventory.id)
         if not tried and not context.store.runs.count(site=inventory.id, state="running"):
-            rights.remember(context, context.store.inventories.find(inventory.id), named)
+            rights.remember(context, before, named)
+            if before is not None and not ours:
+                _note_moves(context, before, named)
         context.store.inventories.put(named)
     return named
+
+
+def _note_moves(context: Context, before: Inventory, now: Inventory) -> None:
+    """Write down what moved on a site without us: upwards, with its own updater on, it was that."""
+    names = {c.product: c.name for c in (*before.components, *now.components)}
+    for product, was, is_ in _moves(before, now):
+        up = was is not None and is_ is not None and parse_version(is_) > parse_version(was)
+        by_itself = up and before.automatic_updates and not product.startswith("runtime/")
+        what = f"{names[product]} {was or 'absent'} → {is_ or 'gone'}"
+        since = f"seen now; {before.at:%a %d %b, %H:%M} UTC it was not so yet"
+        who = ITS_UPDATER if by_itself else OTHER_HANDS
+        context.record(who, what, now.id, why="not by Windbreak", result=since)
+        context.tell("site", now.id, f"{what}, moved by other hands than ours")
+
+
+def _moves(before: Inventory, now: Inventory) -> Iterator[tuple[str, str | None, str | None]]:
+    """What differs between two inventories: product, its version before and now."""
+    was = {c.product: c.version for c in before.components}
+    is_ = {c.product: c.version for c in now.components}
+    for product in sorted(was.keys() | is_.keys()):
+        if was.get(product) != is_.get(product):
+            yield product, was.get(product), is_.get(product)
+
+
+def moved_by_others(context: Context, site: str) -> list[LedgerEntry]:
+    """What was moved on a site without us of late, the newest first. Reads."""
+    since = context.clock() - TOLD_FOR
+    lines = context.store.ledger.all(subject=site, newest_first=True, limit=40)
+    return [x for x in lines if x.who in (ITS_UPDATER, OTHER_HANDS) and x.at >= since]
 
 
 def _named(context: Context, inventory: Inventory) -> Inventory:

@@ -209,7 +209,7 @@ def _compared(context: Context, twin: Site, here: Agent, before: _Standing) -> s
 def _inventory(context: Context, site: Site, agent: Agent) -> Inventory:
     inventory = agent.inventory(site.id, context.clock())
     with context.store.transaction():
-        inventory = inventories.take_in(context, inventory)
+        inventory = inventories.take_in(context, inventory, ours=True)
         context.store.sites.change(site.id, facts_at=inventory.at)
     return inventory
 

@@ -72,6 +72,7 @@ def _member(
         moves=len(member.targets),
         covers=member.covers,
         urgent=member.urgent,
+        turn=member.turn,
         plan=member.plan,
         booking=booking.id if booking else None,
         run=run.id if run else None,
@@ -115,6 +116,8 @@ def label_of(context: Context, gate: gates.Gate) -> str:
     """What a gate is called beside its rollout: "Canaries", "Twin of Pilot House Inn"."""
     if gate.id == gates.CANARIES:
         return "Canaries"
+    if gate.before[0].wave == "rest" and gate.after[0].wave == "rest":
+        return f"Wave {gate.after[0].turn}"
     return f"Twin of {context.store.sites.get(gate.id).label}"
 
 

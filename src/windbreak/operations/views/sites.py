@@ -117,7 +117,17 @@ def site_view(context: Context, site: str) -> SiteView:
         situation=reasoned.key if reasoned else None,
         reasoned_at=reasoned.made_at if reasoned else None,
         proposals=(proposals.of_case(context, reasoned.case, reasoned.answer) if reasoned else ()),
+        updater=_updater(context.store.inventories.find(site)),
     )
+
+
+def _updater(inventory: Inventory | None) -> str:
+    """Whether a site has a second master beside us."""
+    if inventory is None:
+        return "not known yet"
+    if inventory.automatic_updates:
+        return "on: it may move things without us; runs pause it"
+    return "off: nothing moves there but by a person or a run"
 
 
 def _backup(context: Context, site: Site, *, twin: bool) -> str:

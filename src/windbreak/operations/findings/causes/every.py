@@ -133,6 +133,13 @@ def _cause(name: str, each: Sort, hangs_on: str, look: Look, *, timed: bool = Fa
 CAUSES: tuple[Cause, ...] = (
     _cause("link", "site", "site", _on_site(lambda s, x: sites.of_link(s.context, x))),
     _cause("fault", "site", "row", _on_site(lambda s, x: sites.of_fault(s.context, x))),
+    _cause(
+        "other-hands",
+        "site",
+        "site",
+        _on_site(lambda s, x: sites.of_other_hands(s.context, x)),
+        timed=True,
+    ),
     _cause("run", "site", "run", _on_site(lambda s, x: runs.of_runs(s.context, x)), timed=True),
     _cause("proofs", "site", "site", _on_site(lambda s, x: runs.of_proofs(s.context, x))),
     _cause("blocks", "site", "row", _on_site(lambda s, x: sites.of_blocks(s.context, x))),
@@ -193,6 +200,7 @@ CAUSES: tuple[Cause, ...] = (
         "timetable plan fleet",
         lambda s, _: nights.of_left_out(s.context),
     ),
+    _cause("patches", "fleet", "rollout day", lambda s, _: nights.of_patches(s.context)),
     _cause("calendars", "fleet", "freeze-calendar", lambda s, _: nights.of_calendars(s.context)),
     _cause("reviews", "fleet", "hold rule", lambda s, _: sites.of_reviews(s.context, s.names)),
     _cause("instance", "fleet", "fact", lambda s, _: sites.of_instance(s.context)),

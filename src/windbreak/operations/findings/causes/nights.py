@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from windbreak.core.values.findings import Finding
 from windbreak.operations.context import Context
 from windbreak.operations.findings.causes.made import act, finding
-from windbreak.operations.scheduling import failed_moves, gates, timetables
+from windbreak.operations.scheduling import failed_moves, gates, patch_releases, timetables
 from windbreak.wording.words import counted, listed
 
 
@@ -69,6 +69,23 @@ def of_failed_moves(context: Context) -> Iterator[Finding]:
             "would make the same move, and wait until you have decided: let it go, or hold it. "
             f"Run {first.run} tells what happened.",
             act("Let it go elsewhere", "let-go", product=first.product, version=first.version),
+        )
+
+
+def of_patches(context: Context) -> Iterator[Finding]:
+    """Patch releases that would go by a word given before, but ask for a person."""
+    for rollout, asks in patch_releases.asking(context):
+        known = context.store.products.find(asks.product)
+        yield finding(
+            context,
+            f"patch:{rollout.id}:{asks.product}@{asks.version}",
+            "waiting",
+            "medium",
+            None,
+            f"**{known.name if known else asks.product}** `{asks.version}` waits for your word.",
+            f"It is a patch release of what rollout {rollout.id} took, and would go after it by "
+            f"itself; but {asks.text}.",
+            act("Approve it", "approve-release", product=asks.product, version=asks.version),
         )
 
 

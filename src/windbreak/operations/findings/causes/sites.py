@@ -15,6 +15,7 @@ from windbreak.operations.administration import instance
 from windbreak.operations.context import Context
 from windbreak.operations.findings.causes.made import act, finding
 from windbreak.operations.reasoning.catalogue import catalogue
+from windbreak.operations.sites import inventories
 from windbreak.operations.views import coverage
 from windbreak.wording.words import counted, day, listed
 
@@ -79,6 +80,32 @@ def _of_agent(context: Context, site: Site) -> Iterator[Finding]:
         f"Nobody announces its updates but us. What the old one can’t do: "
         f"{lacks or 'nothing that it is asked'}.",
         act("Open the site", "see-site", site=site.id),
+    )
+
+
+def of_other_hands(context: Context, site: Site) -> Iterator[Finding]:
+    """A site on which something moved without us: a second master is at work there."""
+    moved = inventories.moved_by_others(context, site.id)
+    if not moved:
+        return
+    itself = all(line.who == inventories.ITS_UPDATER for line in moved)
+    text = (
+        "Its own updater is on: it takes what it likes between two looks, without a snapshot and "
+        "without looking afterwards. Ask its owner to switch that off there; runs pause it."
+        if itself
+        else "That was none of ours. Plans made before start from what is no longer there; they "
+        "are made anew."
+    )
+    yield finding(
+        context,
+        f"other-hands:{site.id}",
+        "unknown",
+        "medium",
+        site,
+        f"**{site.label}** {'updated itself' if itself else 'was changed by other hands'}: "
+        f"{listed([line.what for line in moved])}.",
+        text,
+        act("See the site", "see-site", site=site.id),
     )
 
 

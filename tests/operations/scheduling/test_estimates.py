@@ -4,6 +4,7 @@ from datetime import UTC, datetime, timedelta
 
 from tests.operations.runs.within import WithRuns
 from tests.operations.within import WithContext
+from windbreak.core.values.errands import Brought
 from windbreak.core.values.estimates import Took
 from windbreak.core.values.sites import Site
 from windbreak.core.values.verdicts import PlannedMove, PlannedStep
@@ -22,10 +23,18 @@ STEPS = (step("plugin/lee"), step("core/millrace"), step("theme/a", "plugin/b"))
 
 
 class WithTimes(WithContext):
-    def seen(self, kind: str, seconds: float, *, times: int = 1, site: str = SITE) -> None:
+    def seen(
+        self,
+        kind: str,
+        seconds: float,
+        *,
+        times: int = 1,
+        site: str = SITE,
+        size: float | None = None,
+    ) -> None:
         for _ in range(times):
             run = self.context.store.took.count() + 1
-            took = {"id": 0, "run": run, "site": site, "host": "mole", "kind": kind}
+            took = {"id": 0, "run": run, "site": site, "host": "mole", "kind": kind, "size": size}
             at = datetime.now(UTC)
             self.context.store.took.add(Took.model_validate({**took, "seconds": seconds, "at": at}))
 
@@ -38,7 +47,7 @@ class Estimates(WithTimes):
     def test_the_first_ones_are_usual_and_are_told_to_be(self) -> None:
         site = Site(id=SITE, label="x", address="https://x.example", host="mole")
         told = estimates.estimate(self.context, site, STEPS)
-        kinds = ["before", "plugin", "core", "combined", "after"]
+        kinds = ["before", "snapshot", "plugin", "core", "combined", "after"]
         self.assertEqual([kind for kind, _ in told.parts], kinds)
         self.assertAlmostEqual(told.seconds, sum(estimates.USUAL[kind] for kind in kinds))
         self.assertEqual(told.runs, 0)
@@ -59,6 +68,22 @@ class Estimates(WithTimes):
         self.assertGreater(self.reckoned("plugin"), of_host)
         self.assertLess(abs(self.reckoned("plugin") - 40), abs(of_host - 40))
 
+    def test_a_snapshot_is_reckoned_by_its_size(self) -> None:
+        self.seen("snapshot", 100, times=30, site="avocet-trust", size=900)
+        self.seen("snapshot", 10, site=SITE, size=0)  # it is a tenth of that one
+        self.assertAlmostEqual(self.reckoned("snapshot"), 10, delta=4)
+        self.seen("snapshot", 200, site=SITE, size=1900)  # it has grown
+        self.assertAlmostEqual(self.reckoned("snapshot"), 200, delta=60)
+
+    def test_a_migration_is_a_part_of_its_own(self) -> None:
+        site = Site(id=SITE, label="x", address="https://x.example", host="mole")
+        bring = {"step": 1, "product": "plugin/lee", "version": "2", "kind": "migrate", "text": "x"}
+        for by, wanted in (("run", 1), ("person", 0)):
+            brings = (Brought.model_validate({**bring, "by": by}),)
+            told = estimates.estimate(self.context, site, STEPS, brings)
+            kinds = [kind for kind, _ in told.parts]
+            self.assertEqual(kinds.count("migrate"), wanted, by)
+
     def test_going_back_is_the_long_one_of_those_that_were_seen(self) -> None:
         for seconds in (60, 60, 60, 60, 60, 60, 60, 60, 60, 600):
             self.seen("back", seconds)
@@ -77,9 +102,10 @@ class Taught(WithRuns, WithTimes):
         self.assertEqual(run.state, "done")
         took = self.context.store.took.all(run=run.id)
         kinds = [one.kind for one in took]
-        self.assertEqual((kinds[0], kinds[-1]), ("before", "after"))
+        self.assertEqual((kinds[:2], kinds[-1]), (["snapshot", "before"], "after"))
+        self.assertGreater(took[0].size or 0, 0)
         self.assertEqual(
-            sorted(kinds[1:-1]), sorted(estimates.kind_of(step) for step in plan.plan.steps)
+            sorted(kinds[2:-1]), sorted(estimates.kind_of(step) for step in plan.plan.steps)
         )
         whole = sum(one.seconds for one in took)
         length = (run.ended_at or run.started_at) - run.started_at

@@ -8,7 +8,10 @@ from windbreak.core.values.basics import Slug, Value
 
 
 class Took(Value):
-    """How long one part of a run took: its kind is "before", "after", "back", or that of a step."""
+    """How long one part of a run took: its kind is "before", "snapshot", "migrate", "after",
+    "back", or that of a step. ``size`` is what its length grows with: megabytes of a snapshot,
+    pieces that a migration moved; None where that was not told.
+    """
 
     id: int
     run: int
@@ -17,6 +20,7 @@ class Took(Value):
     kind: str
     seconds: float
     at: datetime
+    size: float | None = None
 
 
 class Estimate(Value):

@@ -40,6 +40,8 @@ def start(context: Context, plan: int, by: str, *, booking: int | None = None) -
             raise Refused("host-busy", f"{host.name} bears {host.at_once} at once; wait for one")
         if context.store.plans.get(plan).state != "approved":
             raise Refused("not-approved", f"plan {plan} is no longer approved")
+        steps, brings = known.plan.steps, known.brings
+        reckoned = estimates.estimate(context, site, steps, brings)
         try:
             run = context.store.runs.add(
                 Run(
@@ -54,7 +56,7 @@ def start(context: Context, plan: int, by: str, *, booking: int | None = None) -
                     started_at=now,
                     last_sign_at=now,
                     by=by,
-                    reckoned=round(estimates.estimate(context, site, known.plan.steps).seconds),
+                    reckoned=round(reckoned.seconds),
                     outside=_outside(context, site),
                 )
             )
@@ -75,7 +77,7 @@ def begin(context: Context, plan: int, by: str, *, outside_window: bool = False)
     """
     known = context.store.plans.get(plan)
     site, now = context.store.sites.get(known.site), context.clock()
-    told = estimates.estimate(context, site, known.plan.steps)
+    told = estimates.estimate(context, site, known.plan.steps, known.brings)
     ends = now + timedelta(minutes=told.minutes + told.back_minutes)
     freeze = freezes.between(context, site, now, ends)
     if freeze is not None:

@@ -1,20 +1,22 @@
 """How long a run is reckoned to take: learned from the runs that were, part by part.
 
-A part is what comes before the first step, each step by its kind, what comes after, and going back.
-Each is the middle of what was seen on the site. While few were seen there, it is drawn towards what
-was seen on the site's host, that towards the fleet, and that towards what is usual.
+A part is what comes before the first step, the snapshot, each step by its kind, each migration,
+what comes after, and going back. Each is the middle of what was seen on the site. While few were
+seen there, it is drawn towards what was seen on the site's host, that towards the fleet, and that
+towards what is usual. Snapshots and migrations are laid beside each other by their sizes.
 """
 
 from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Iterable, Mapping, Sequence
-from datetime import timedelta
+from datetime import datetime, timedelta
 from math import exp, log
 from statistics import median, quantiles
 
+from windbreak.core.values.errands import Brought
 from windbreak.core.values.estimates import Estimate, Took
-from windbreak.core.values.runs import JournalEntry, Run
+from windbreak.core.values.runs import EntryState, JournalEntry, Run
 from windbreak.core.values.sites import Site
 from windbreak.core.values.verdicts import PlannedStep
 from windbreak.operations.context import Context
@@ -22,7 +24,9 @@ from windbreak.operations.runs import lengths
 
 # Seconds, until there is a history.
 USUAL: Mapping[str, float] = {
-    "before": 120.0,
+    "before": 60.0,
+    "snapshot": 60.0,
+    "migrate": 120.0,
     "after": 60.0,
     "back": lengths.BACK.total_seconds(),
     "runtime": 120.0,
@@ -31,6 +35,8 @@ USUAL: Mapping[str, float] = {
     "core": 240.0,
     "combined": 240.0,
 }
+# A part whose length grows with a size takes as long for nothing as for so much: megabytes, pieces.
+_BASE: Mapping[str, float] = {"snapshot": 100.0, "migrate": 1000.0}
 _Place = tuple[str, str | None, str]  # fleet, host or site; which one; the kind of part
 _PULL = 3  # what is seen less often than this counts for less than what it is drawn towards
 _PULL_OF_USUAL = 1  # what is usual says little where anything was seen
@@ -59,7 +65,7 @@ def learn(
         return
     host = context.store.sites.get(run.site).host
     with context.store.transaction():
-        for kind, length in _parts(run, steps, written):
+        for kind, length, size in _parts(run, steps, written):
             context.store.took.add(
                 Took(
                     id=0,
@@ -69,6 +75,7 @@ def learn(
                     kind=kind,
                     seconds=length.total_seconds(),
                     at=run.ended_at,
+                    size=size,
                 )
             )
         context.store.took.forget(_KEPT)
@@ -76,36 +83,58 @@ def learn(
 
 def _parts(
     run: Run, steps: Sequence[PlannedStep], entries: Sequence[JournalEntry]
-) -> Iterable[tuple[str, timedelta]]:
+) -> Iterable[tuple[str, timedelta, float | None]]:
+    """Each part with how long it took, and its size."""
     assert run.ended_at is not None  # learn looked
     at = {(entry.act, entry.state): entry.at for entry in entries}
+    sized = [part for entry in entries if (part := _sized(entry, at)) is not None]
+    snapshots = sum((length for kind, _, length, _ in sized if kind == "snapshot"), timedelta())
+    yield from ((kind, length, size) for kind, _, length, size in sized)
     last = None
     for number, step in enumerate(steps, start=1):
         begun, done = at.get((f"step {number}", "meant")), at.get((f"step {number}", "done"))
         if begun is not None and number == 1:
-            yield "before", begun - run.started_at
+            yield "before", begun - run.started_at - snapshots, None
         if begun is not None and done is not None:
-            yield kind_of(step), done - begun
+            moving = [length for kind, of, length, _ in sized if (kind, of) == ("migrate", number)]
+            yield kind_of(step), done - begun - sum(moving, timedelta()), None
             last = done
         elif begun is not None and run.state in ("put back", "restored"):
             failed = [e.at for e in entries if e.state == "failed" and e.at >= begun]
-            yield "back", run.ended_at - min(failed, default=begun)
+            yield "back", run.ended_at - min(failed, default=begun), None
     if run.state == "done" and last is not None:
-        yield "after", run.ended_at - last
+        yield "after", run.ended_at - last, None
+
+
+def _sized(
+    entry: JournalEntry, at: Mapping[tuple[str, EntryState], datetime]
+) -> tuple[str, int | None, timedelta, float | None] | None:
+    """A part whose length grows with a size: its kind, its step, how long it took, and the size;
+    None where an entry is the end of no such part.
+    """
+    kind, begun = lengths.kind_of(entry.act), at.get((entry.act, "meant"))
+    if kind not in _BASE or entry.state != "done" or begun is None:
+        return None
+    told = entry.detail.get("bytes" if kind == "snapshot" else "of")
+    size = told / (2**20 if kind == "snapshot" else 1) if isinstance(told, int | float) else None
+    return kind, entry.step, entry.at - begun, size
 
 
 class _Seen:
     """What was seen of each kind of part: in the fleet, on each host, on each site; and the middle
-    of it, made once.
+    of it, made once. Of a part that grows with its size it is kept beside that.
     """
 
     def __init__(self, every: Iterable[Took]) -> None:
         self.times: dict[_Place, list[float]] = defaultdict(list)
         self.runs: set[int] = set()
+        self.sizes: dict[tuple[str, str], float] = {}  # the last one, by site and kind
         for took in every:
             self.runs.add(took.run)
+            if took.size is not None:
+                self.sizes[took.site, took.kind] = took.size
             for key in self._keys(took.host, took.site, took.kind):
-                self.times[key].append(took.seconds)
+                self.times[key].append(took.seconds / _weight(took.kind, took.size))
         self.middle = {key: median(times) for key, times in self.times.items()}
         self.most = {key: _most(times) for key, times in self.times.items() if key[2] == "back"}
 
@@ -123,7 +152,14 @@ class _Seen:
                 count = len(self.times[key])
                 told = (count * log(max(_LEAST, of[key])) + pull * told) / (count + pull)
             pull = _PULL
-        return exp(told)
+        return exp(told) * _weight(kind, self.sizes.get((site.id, kind)))
+
+
+def _weight(kind: str, size: float | None) -> float:
+    """How many times as long as usual a part takes by its size; 1 where that was not told."""
+    if kind not in _BASE or size is None:
+        return 1.0
+    return (_BASE[kind] + size) / (2 * _BASE[kind])
 
 
 def _seen(context: Context) -> _Seen:
@@ -138,10 +174,13 @@ def seen_runs(context: Context) -> int:
     return len(_seen(context).runs)
 
 
-def estimate(context: Context, site: Site, steps: Sequence[PlannedStep]) -> Estimate:
-    """How long some steps are reckoned to take on a site. Reads."""
+def estimate(
+    context: Context, site: Site, steps: Sequence[PlannedStep], brings: Iterable[Brought] = ()
+) -> Estimate:
+    """How long some steps are reckoned to take on a site, with the migrations they bring. Reads."""
     seen = _seen(context)
-    kinds = ["before", *(kind_of(step) for step in steps), "after"]
+    moving = [b.kind for b in brings if b.kind == "migrate" and b.by == "run"]
+    kinds = ["before", "snapshot", *(kind_of(step) for step in steps), *moving, "after"]
     parts = tuple((kind, seen.reckoned(site, kind, seen.middle)) for kind in kinds)
     return Estimate(
         seconds=sum(seconds for _, seconds in parts),

@@ -98,7 +98,7 @@ def reckon(
     Reads.
     """
     sight = sight or deadlines.Sight(context)
-    told = estimates.estimate(context, site, steps)
+    told = estimates.estimate(context, site, steps, brings)
     due = deadlines.deadline(sight, site, steps)
     watched = deadlines.watched(sight, site, steps, brings)
     return Reckoned(told.minutes, told.back_minutes, due.due, due.why, due.weight, watched)

@@ -20,7 +20,7 @@ def sheet(context: Context, id_: int) -> PlanSheet:
     site = context.store.sites.get(plan.site)
     host = context.store.hosts.find(site.host) if site.host else None
     inventory = context.store.inventories.find(site.id)
-    told = estimates.estimate(context, site, plan.plan.steps)
+    told = estimates.estimate(context, site, plan.plan.steps, plan.brings)
     bookings = context.store.bookings.all(plan=id_, state="waiting")
     booking = bookings[0] if bookings else None
     lengths = [seconds for _, seconds in told.parts]

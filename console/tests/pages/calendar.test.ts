@@ -1,5 +1,5 @@
 import { describe, expect, it } from "vitest";
-import { drawn, hoursOf, keyOf, MOST_ROWS, type Night, type Nights, shortened, stepped } from "../../src/pages/calendar/layout";
+import { drawn, hoursOf, keyOf, MOST_ROWS, type Night, type Nights, shortened, stepped, stripOf } from "../../src/pages/calendar/layout";
 import { byNight, look, moved, spoken, tally, title } from "../../src/pages/calendar/state";
 
 const DAY = 86_400_000;
@@ -166,5 +166,20 @@ describe("what the calendar says", () => {
     expect(list.map((one) => one.night.map((x) => x.site))).toEqual([["a"], ["b"]]);
     expect(moved(NOON, 7)).toBe("2026-12-04");
     expect(keyOf(night("a", NOON))).toBe("a 1 ");
+  });
+});
+
+describe("the strip of a narrow page", () => {
+  it("has a mark for each booking inside its night, those at one time below each other", () => {
+    const many = Array.from({ length: 8 }, (_, n) => night(`s${n}`, "2026-11-28T01:00:00Z"));
+    const strip = stripOf(nights([...many, night("late", "2026-11-30T04:50:00Z")]), 358);
+    const marks = strip.lanes.flatMap((lane) => lane.marks);
+    expect(marks).toHaveLength(6); // five rows are drawn, and the late one
+    expect(new Set(marks.map((mark) => `${mark.x} ${mark.y}`)).size).toBe(6);
+    for (const mark of marks) {
+      const inside = strip.columns.some((column) => mark.x >= column.x && mark.x + mark.width <= column.x + column.width + 0.01);
+      expect(inside).toBe(true);
+      expect(mark.y + mark.height).toBeLessThanOrEqual(strip.height);
+    }
   });
 });

@@ -293,6 +293,8 @@ def _tell(story: RolloutStory) -> None:
     why = f": “{rollout.why}”" if rollout.why else ""
     say(f"{rollout.state}. {rollout.text} Approved by {rollout.made_by}, "
         f"{local(rollout.made_at)}{why}.")  # fmt: skip
+    if rollout.follows is not None:
+        say(f"It takes a patch release by the word given for rollout {rollout.follows}.")
     if rollout.patches_until is not None:
         say(f"Patch releases follow until {rollout.patches_until}, once they have soaked.")
     for title, members in _waves(story.members):

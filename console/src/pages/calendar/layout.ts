@@ -92,16 +92,16 @@ export function hoursOf(nights: Nights): [number, number] {
   return [first, Math.max(first + 4, last)];
 }
 
-export function columnsOf(nights: Nights, width: number): Column[] {
+export function columnsOf(nights: Nights, width: number, gutter = GUTTER, gap = GAP): Column[] {
   const from = Date.parse(nights.start);
   const count = Math.max(1, Math.round((Date.parse(nights.end) - from) / (24 * HOUR)));
   const [first, last] = hoursOf(nights);
-  const each = (width - GUTTER) / count;
+  const each = (width - gutter) / count;
   const step = last - first > 8 ? 4 : 2;
   return Array.from({ length: count }, (_, n) => {
     const start = from + n * 24 * HOUR;
-    const x = GUTTER + n * each;
-    const wide = each - GAP;
+    const x = gutter + n * each;
+    const wide = each - gap;
     const hours = [];
     for (let hour = Math.ceil(first / step) * step; hour < last; hour += step)
       hours.push({ at: start + hour * HOUR, x: x + ((hour - first) / (last - first)) * wide });
@@ -253,6 +253,50 @@ function bracketsOf(nights: Nights, columns: Column[], hours: [number, number]):
     }
   });
   return found;
+}
+
+const STRIP = { gutter: 46, gap: 4, top: 24, row: 6, mark: 5, most: 5 };
+
+export interface Strip {
+  columns: Column[];
+  lanes: { name: string; y: number; height: number; marks: (Band & { night: Night })[]; frozen: Band[] }[];
+  top: number;
+  height: number;
+  now: number | null;
+}
+
+/** The same nights as a strip for a narrow page: a mark for each booking, without names. */
+export function stripOf(nights: Nights, width: number): Strip {
+  const hours = hoursOf(nights);
+  const columns = columnsOf(nights, width, STRIP.gutter, STRIP.gap);
+  let y = STRIP.top;
+  const lanes = nights.hosts.map((host) => {
+    const marks = columns.flatMap((column) => {
+      const ends: number[] = [];
+      const here = nights.bookings.filter((one) => one.host === host.id && nightOf(columns, Date.parse(one.starts_at)) === column);
+      return here.flatMap((night) => {
+        const start = place(column, hours, Date.parse(night.starts_at));
+        const wide = Math.max(STRIP.mark, place(column, hours, Date.parse(night.ends_at)) - start);
+        const x = Math.min(start, column.x + column.width - wide);
+        const row = [...ends.keys(), ends.length].find((n) => (ends[n] ?? -1) <= x) ?? ends.length;
+        if (row >= STRIP.most) return [];
+        ends[row] = x + wide + 1;
+        return [{ x, y: y + 3 + row * STRIP.row, width: wide, height: STRIP.mark, night }];
+      });
+    });
+    const tall = Math.max(0, ...marks.map((mark) => mark.y + mark.height - y));
+    const height = Math.max(14, tall + 3);
+    const frozen = nights.frozen
+      .filter((one) => one.hosts.includes(host.id) && !one.site && !one.client)
+      .flatMap((one) => bands(columns, hours, Date.parse(one.start), Date.parse(one.end)))
+      .map((band) => ({ ...band, y, height }));
+    const lane = { name: host.name, y, height, marks, frozen };
+    y += height;
+    return lane;
+  });
+  const now = Date.parse(nights.at);
+  const tonight = nightOf(columns, now);
+  return { columns, lanes, top: STRIP.top, height: y, now: tonight ? place(tonight, hours, now) : null };
 }
 
 /** Where the walker among bookings is after a key; undefined for a key that does not walk. */

@@ -11,6 +11,7 @@ import { drawn, keyOf, type Night, type Nights } from "./layout";
 import { NightList } from "./list";
 import { Picture } from "./picture";
 import { About } from "./about";
+import { Strip } from "./strip";
 import { byNight, moved, spoken, standing, tally, title } from "./state";
 
 const WEEK = 7;
@@ -114,6 +115,7 @@ function Body({
   if (width < NARROW)
     return (
       <div ref={box}>
+        <Strip nights={nights} width={width} />
         <NightList nights={nights} current={current} onPick={onPick} />
         <NotBooked nights={nights} />
       </div>

@@ -158,6 +158,18 @@ function Side({ story }: { story: Story }) {
           How it stands <span>{story.rollout.state}</span>
         </h2>
         <p className="pt-2">{story.rollout.text}</p>
+        {story.rollout.follows != null && (
+          <p className="pt-1">
+            It takes a patch release by the word given for{" "}
+            <Link className="t underline" to={`/rollouts/${story.rollout.follows}`}>
+              rollout {story.rollout.follows}
+            </Link>
+            .
+          </p>
+        )}
+        {story.rollout.patches_until != null && (
+          <p className="q pt-1">Patch releases follow until {day(`${story.rollout.patches_until}T12:00`)}, once they have soaked.</p>
+        )}
       </section>
       {words.map((gate) => (
         <WantsWord key={gate.id} story={story} gate={gate} />

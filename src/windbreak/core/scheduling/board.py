@@ -15,7 +15,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 
-from windbreak.core.scheduling.openings import Span, openings, within, without
+from windbreak.core.scheduling.openings import Span, opening_seconds, openings, within, without
 from windbreak.core.values.nightbooks import Job, NightBook
 
 _GRID = 5
@@ -74,6 +74,7 @@ class Board:
         self.sites = {site.id: site for site in book.sites}
         self.hosts = {site.id: site.host for site in book.sites}
         self._openings: dict[object, list[Span]] = {}
+        self._opened: dict[str, tuple[list[tuple[int, int]], int | None]] = {}
         self._groups()
         jobs = sorted(book.jobs, key=lambda job: job.id)
         self.numbers = {job.id: number for number, job in enumerate(jobs)}
@@ -122,10 +123,44 @@ class Board:
 
     def starts_in(self, spans: Sequence[Span], job: Job) -> int:
         """The starts at which stretches of time take a job and its way back."""
+        return self._starts(self._in_seconds(spans), job)
+
+    def _in_seconds(self, spans: Sequence[Span]) -> list[tuple[int, int]]:
+        return [(-((self.origin - a) // _SECOND), self.seconds(b)) for a, b in spans]
+
+    def _starts(self, spans: Sequence[tuple[int, int]], job: Job) -> int:
         whole, step, starts = (job.minutes + job.back) * 60, self.cell * 60, 0
         for opens, closes in spans:
-            starts |= span_mask(self.from_cell(opens), (self.seconds(closes) - whole) // step + 1)
+            starts |= span_mask(-(-opens // step), (closes - whole) // step + 1)
         return starts & self.grid
+
+    def _own_starts(self, job: Job) -> int:
+        """The starts at which the openings of its site take a job and its way back."""
+        if job.site not in self._opened:
+            self._opened[job.site] = self._open_cells(job.site)
+        spans, cells = self._opened[job.site]
+        if cells is None:
+            return self._starts(spans, job)
+        whole = job.minutes + job.back
+        return free_for(cells, -(-whole // self.cell)) & self.grid
+
+    def _open_cells(self, site: str) -> tuple[list[tuple[int, int]], int | None]:
+        """The openings of a site in seconds, and the cells that lie in them; None where one closes
+        in the middle of a cell.
+        """
+        place, step = self.sites[site], self.cell * 60
+        if place.freezes:
+            spans = self._in_seconds(self.opened(site))
+        else:
+            book, zero = self.book, int(self.origin.timestamp())
+            every = opening_seconds(place.windows, place.zone, book.at, book.horizon)
+            spans = [(a - zero, b - zero) for a, b in every]
+        if any(closes % step for _, closes in spans):
+            return spans, None
+        cells = 0
+        for opens, closes in spans:
+            cells |= span_mask(-(-opens // step), closes // step)
+        return spans, cells
 
     def from_(self, instant: datetime | None) -> int:
         """The starts from an instant on; all, where there is none."""
@@ -140,7 +175,7 @@ class Board:
         return bool(span_mask(start, start + task.length) & ~there)
 
     def _task(self, number: int, job: Job) -> Task:
-        allowed = self.starts_in(self.opened(job.site), job) & self.from_(job.earliest)
+        allowed = self._own_starts(job) & self.from_(job.earliest)
         if job.pinned and job.was is not None:
             allowed &= 1 << max(0, self.seconds(job.was) // (self.cell * 60))
         groups = [self._group[("site", job.site)]]

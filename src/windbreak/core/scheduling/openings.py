@@ -33,10 +33,39 @@ def openings(
     """The windows that are open at some time between two instants, as instants in UTC, in order;
     those that touch or overlap are one. They are whole: what lies before and after is not cut off.
     """
+    every = _of_days(tuple(windows), zone, *_days_about(zone, start, end))
+    return [(a, b) for a, b in every if a <= end and b > start]
+
+
+def opening_seconds(
+    windows: Sequence[Window | HoursWindow | RuleWindow], zone: str, start: datetime, end: datetime
+) -> list[tuple[int, int]]:
+    """The same, cut off at both instants, in whole seconds since 1970."""
+    first, last = -int(-start.timestamp() // 1), int(end.timestamp())
+    every = _seconds_of_days(tuple(windows), zone, *_days_about(zone, start, end))
+    return [(max(a, first), min(b, last)) for a, b in every if a < last and b > first]
+
+
+def _days_about(zone: str, start: datetime, end: datetime) -> tuple[date, date]:
+    """The days whose windows may reach into the time between two instants."""
     tz = ZoneInfo(zone)
-    first, last = start.astimezone(tz).date() - 2 * _DAY, end.astimezone(tz).date() + _DAY
-    every = (span for window in windows for span in _opened(window, zone, first, last))
-    return [(a, b) for a, b in joined(every) if a <= end and b > start]
+    return start.astimezone(tz).date() - 2 * _DAY, end.astimezone(tz).date() + _DAY
+
+
+@lru_cache(maxsize=16384)
+def _seconds_of_days(
+    windows: tuple[Window | HoursWindow | RuleWindow, ...], zone: str, first: date, last: date
+) -> list[tuple[int, int]]:
+    every = _of_days(windows, zone, first, last)
+    return [(int(a.timestamp()), int(b.timestamp())) for a, b in every]
+
+
+@lru_cache(maxsize=16384)
+def _of_days(
+    windows: tuple[Window | HoursWindow | RuleWindow, ...], zone: str, first: date, last: date
+) -> list[Span]:
+    """The openings on the days from the first to the last."""
+    return joined(span for window in windows for span in _opened(window, zone, first, last))
 
 
 def joined(spans: Iterable[Span]) -> list[Span]:

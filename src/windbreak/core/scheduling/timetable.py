@@ -16,6 +16,7 @@ from dataclasses import dataclass, replace
 from heapq import nsmallest
 
 from windbreak.core.scheduling.board import NEVER, Board, Taken, Task, first, span_mask
+from windbreak.core.scheduling.recreating import recreated
 from windbreak.core.scheduling.search import NOTHING, Found, Search, Vector, cost, plus
 from windbreak.core.values.nightbooks import NightBook
 
@@ -24,8 +25,10 @@ WHOLE = 25  # jobs of a part that is searched whole, as far as it goes
 MANY = 500  # jobs of a book for which less is tried
 _NODES = {SMALL: 1_000_000, WHOLE: 6_000}
 _FEW = ((7, 150), (10, 250))  # jobs that are searched anew at a time, in so many branches
-_BRANCHES = 40_000  # of all such searches, in a book
+_BRANCHES = 15_000  # of all such searches, in a book
 _BRANCHES_OF_MANY = 800
+_ROUNDS = 10_000  # in which a few jobs are put back in another order, in a book
+_ROUNDS_KEPT = 2_000  # the same, where jobs have a booking already
 _FAR = float("inf")
 
 
@@ -90,13 +93,19 @@ def _best_of(board: Board, part: Sequence[Task], of: int) -> tuple[Found, Vector
     if len(part) > 1 and all(task.was == NEVER for task in part):
         ways = [(rule, False) for rule in _RULES]
     known = min((_placed(board, part, *way) for way in ways), key=lambda found: found.vector)
-    least = _least(board, part)
+    alone = _alone(board, part)
+    least = NOTHING
+    for _, vector in alone.values():
+        least = plus(least, vector)
     if len(part) <= WHOLE:
         nodes = _NODES[SMALL] if len(part) <= SMALL else _NODES[WHOLE]
         found = Search(board, Taken(board), part, nodes, known).found()
         if found.proven:
             return found, found.vector
         known = found
+    if of <= MANY and len(part) > WHOLE and known.vector > least:
+        rounds = _ROUNDS if all(task.was == NEVER for task in part) else _ROUNDS_KEPT
+        known = recreated(board, known, alone, rounds * len(part) // of)
     if known.vector > least or len(part) <= WHOLE:
         branches = (_BRANCHES if of <= MANY else _BRANCHES_OF_MANY) * len(part) / of
         known = _improved(board, part, known, int(branches))
@@ -161,9 +170,9 @@ def _found(board: Board, part: Sequence[Task], taken: Taken) -> Found:
     return Found(starts, whole, False)
 
 
-def _least(board: Board, part: Sequence[Task]) -> Vector:
+def _alone(board: Board, part: Sequence[Task]) -> dict[int, tuple[int, Vector]]:
     """What no timetable of a part can beat: each job by itself at its first start."""
-    alone, whole = Taken(board), NOTHING
+    alone, least = Taken(board), {}
     soonest: dict[int, int] = {}
 
     def soon(task: Task) -> int:
@@ -186,8 +195,8 @@ def _least(board: Board, part: Sequence[Task]) -> Vector:
         unbooked, late, moved, sum_ = cost(board, task, start)
         if start != NEVER and task.was >= 0 and task.allowed >> task.was & 1:
             moved = 0.0
-        whole = plus(whole, (unbooked, late, moved, sum_))
-    return whole
+        least[task.number] = start, (unbooked, late, moved, sum_)
+    return least
 
 
 # A few jobs at a time.

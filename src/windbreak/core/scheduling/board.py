@@ -23,7 +23,7 @@ _SECOND = timedelta(seconds=1)
 NEVER = -1
 
 
-@dataclass(slots=True)
+@dataclass(slots=True, eq=False)
 class Task:
     """A job on the board. ``length`` in cells, ``seconds`` its real length; ``allowed`` the starts
     at which an opening takes it, not before its earliest; ``was`` a cell, NEVER where it has none,

@@ -46,7 +46,7 @@ def vector(board: Board, starts: dict[int, int]) -> Vector:
 
 
 @dataclass(slots=True)
-class Found:
+class Schedule:
     """The best starts of some tasks, and whether nothing better can be."""
 
     starts: dict[int, int]
@@ -58,20 +58,25 @@ class Search:
     """One search over some tasks, beside what is taken."""
 
     def __init__(
-        self, board: Board, taken: Taken, tasks: Sequence[Task], nodes: int, known: Found | None
+        self,
+        board: Board,
+        taken: Taken,
+        tasks: Sequence[Task],
+        nodes: int,
+        incumbent: Schedule | None,
     ) -> None:
         self.board, self.left_nodes = board, nodes
         self.tasks = list(tasks)
         inside = {task.number for task in tasks}
         # Gates among these tasks, in an order in which those waited for come first.
         self.order = _after_first(board, self.tasks, inside)
-        self.best = known.vector if known else (float("inf"),) * 4
-        self.best_starts = dict(known.starts) if known else {}
+        self.best = incumbent.vector if incumbent else (float("inf"),) * 4
+        self.best_starts = dict(incumbent.starts) if incumbent else {}
         self.proven = True
         self._go(taken, frozenset(inside), (NEVER, NEVER), NOTHING, {})
 
-    def found(self) -> Found:
-        return Found(self.best_starts, self.best, self.proven)
+    def best_schedule(self) -> Schedule:
+        return Schedule(self.best_starts, self.best, self.proven)
 
     def _go(
         self,

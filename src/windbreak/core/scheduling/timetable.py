@@ -17,7 +17,7 @@ from heapq import nsmallest
 
 from windbreak.core.scheduling.board import NEVER, Board, Taken, Task, first, span_mask
 from windbreak.core.scheduling.recreating import recreated
-from windbreak.core.scheduling.search import NOTHING, Found, Search, Vector, cost, plus
+from windbreak.core.scheduling.search import NOTHING, Schedule, Search, Vector, cost, plus
 from windbreak.core.values.nightbooks import NightBook
 
 SMALL = 10  # jobs of a part that is always searched to its end
@@ -25,9 +25,9 @@ WHOLE = 25  # jobs of a part that is searched whole, as far as it goes
 MANY = 500  # jobs of a book for which less is tried
 _NODES = {SMALL: 1_000_000, WHOLE: 6_000}
 _FEW = ((7, 150), (10, 250))  # jobs that are searched anew at a time, in so many branches
-_BRANCHES = 15_000  # of all such searches, in a book
+_BRANCHES = 5_000  # of all such searches, in a book
 _BRANCHES_OF_MANY = 800
-_ROUNDS = 10_000  # in which a few jobs are put back in another order, in a book
+_ROUNDS = 15_000  # in which a few jobs are put back in another order, in a book
 _ROUNDS_KEPT = 2_000  # the same, where jobs have a booking already
 _FAR = float("inf")
 
@@ -86,30 +86,32 @@ def parts(board: Board) -> list[list[Task]]:
     return list(together.values())
 
 
-def _best_of(board: Board, part: Sequence[Task], of: int) -> tuple[Found, Vector]:
+def _best_of(board: Board, part: Sequence[Task], of: int) -> tuple[Schedule, Vector]:
     """The best starts of one part that were seen, and what nothing can beat."""
     rules = _RULES if of <= MANY else _RULES[:1]
     ways = [(_plain, False), *((rule, True) for rule in rules)]
     if len(part) > 1 and all(task.was == NEVER for task in part):
         ways = [(rule, False) for rule in _RULES]
-    known = min((_placed(board, part, *way) for way in ways), key=lambda found: found.vector)
+    incumbent = min(
+        (_placed(board, part, *way) for way in ways), key=lambda schedule: schedule.vector
+    )
     alone = _alone(board, part)
     least = NOTHING
     for _, vector in alone.values():
         least = plus(least, vector)
     if len(part) <= WHOLE:
         nodes = _NODES[SMALL] if len(part) <= SMALL else _NODES[WHOLE]
-        found = Search(board, Taken(board), part, nodes, known).found()
-        if found.proven:
-            return found, found.vector
-        known = found
-    if of <= MANY and len(part) > WHOLE and known.vector > least:
+        searched = Search(board, Taken(board), part, nodes, incumbent).best_schedule()
+        if searched.proven:
+            return searched, searched.vector
+        incumbent = searched
+    if of <= MANY and len(part) > WHOLE and incumbent.vector > least:
         rounds = _ROUNDS if all(task.was == NEVER for task in part) else _ROUNDS_KEPT
-        known = recreated(board, known, alone, rounds * len(part) // of)
-    if known.vector > least or len(part) <= WHOLE:
+        incumbent = recreated(board, incumbent, alone, rounds * len(part) // of)
+    if incumbent.vector > least or len(part) <= WHOLE:
         branches = (_BRANCHES if of <= MANY else _BRANCHES_OF_MANY) * len(part) / of
-        known = _improved(board, part, known, int(branches))
-    return known, min(least, known.vector)
+        incumbent = _improved(board, part, incumbent, int(branches))
+    return incumbent, min(least, incumbent.vector)
 
 
 # Rules: in which order jobs take their first free start.
@@ -136,7 +138,7 @@ def _pressed(task: Task) -> tuple[object, ...]:
 _RULES: tuple[_Rule, ...] = (_plain, _dense, _pressed)
 
 
-def _placed(board: Board, part: Sequence[Task], rule: _Rule, stay: bool) -> Found:
+def _placed(board: Board, part: Sequence[Task], rule: _Rule, stay: bool) -> Schedule:
     """Each job at its first free start, by a rule; where it was, where those stay that can."""
     taken, waiting = Taken(board), sorted(part, key=rule)
     if stay:
@@ -159,15 +161,15 @@ def _placed(board: Board, part: Sequence[Task], rule: _Rule, stay: bool) -> Foun
         if len(later) == len(waiting) or not any(task.gates for task in later):
             break
         waiting = later
-    return _found(board, part, taken)
+    return _schedule(board, part, taken)
 
 
-def _found(board: Board, part: Sequence[Task], taken: Taken) -> Found:
+def _schedule(board: Board, part: Sequence[Task], taken: Taken) -> Schedule:
     starts = {t.number: taken.starts_of[t.number] for t in part if t.number in taken.starts_of}
     whole = NOTHING
     for task in part:
         whole = plus(whole, cost(board, task, starts.get(task.number, NEVER)))
-    return Found(starts, whole, False)
+    return Schedule(starts, whole, False)
 
 
 def _alone(board: Board, part: Sequence[Task]) -> dict[int, tuple[int, Vector]]:
@@ -202,10 +204,10 @@ def _alone(board: Board, part: Sequence[Task]) -> dict[int, tuple[int, Vector]]:
 # A few jobs at a time.
 
 
-def _improved(board: Board, part: Sequence[Task], known: Found, branches: int) -> Found:
+def _improved(board: Board, part: Sequence[Task], incumbent: Schedule, branches: int) -> Schedule:
     """A timetable in which no few jobs that stand near each other could be better together."""
     taken = Taken(board)
-    for number, start in known.starts.items():
+    for number, start in incumbent.starts.items():
         taken.add(board.tasks[number], start)
     near = _neighbours(board, part)
     numbers = [task.number for task in part]
@@ -232,7 +234,7 @@ def _improved(board: Board, part: Sequence[Task], known: Found, branches: int) -
             else:
                 in_vain.add(now)
     _settle(board, part, taken)
-    return _found(board, part, taken)
+    return _schedule(board, part, taken)
 
 
 def _at_start(board: Board, taken: Taken, task: Task) -> int | None:
@@ -320,7 +322,7 @@ def _anew(board: Board, taken: Taken, few: Sequence[Task], most: int) -> tuple[b
     """Search a few tasks anew beside all others; whether that was better, and in how many branches.
     Changes what is taken.
     """
-    now = _found(board, few, taken)
+    now = _schedule(board, few, taken)
     for number in now.starts:
         taken.remove(board.tasks[number])
     held = []
@@ -332,7 +334,7 @@ def _anew(board: Board, taken: Taken, few: Sequence[Task], most: int) -> tuple[b
             task = replace(task, allowed=task.allowed & span_mask(0, last + 1))
         tasks.append(task)
     search = Search(board, taken, tasks, most, now)
-    best = search.found()
+    best = search.best_schedule()
     if not all(number in best.starts for number in held):
         best = now
     for number, start in best.starts.items():

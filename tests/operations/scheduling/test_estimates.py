@@ -40,7 +40,10 @@ class WithTimes(WithContext):
 
     def reckoned(self, kind: str) -> float:
         site = Site(id=SITE, label="x", address="https://x.example", host="mole")
-        return dict(estimates.estimate(self.context, site, STEPS).parts)[kind]
+        told = estimates.estimate(self.context, site, STEPS)
+        parts = {"before": told.before, "snapshot": told.snapshot, "after": told.after}
+        parts |= zip(map(estimates.kind_of, STEPS), told.steps, strict=True)
+        return parts[kind]
 
 
 class Estimates(WithTimes):
@@ -48,7 +51,8 @@ class Estimates(WithTimes):
         site = Site(id=SITE, label="x", address="https://x.example", host="mole")
         told = estimates.estimate(self.context, site, STEPS)
         kinds = ["before", "snapshot", "plugin", "core", "combined", "after"]
-        self.assertEqual([kind for kind, _ in told.parts], kinds)
+        for kind in kinds:
+            self.assertAlmostEqual(self.reckoned(kind), estimates.USUAL[kind])
         self.assertAlmostEqual(told.seconds, sum(estimates.USUAL[kind] for kind in kinds))
         self.assertEqual(told.runs, 0)
 
@@ -75,14 +79,15 @@ class Estimates(WithTimes):
         self.seen("snapshot", 200, site=SITE, size=1900)  # it has grown
         self.assertAlmostEqual(self.reckoned("snapshot"), 200, delta=60)
 
-    def test_a_migration_is_a_part_of_its_own(self) -> None:
+    def test_a_migration_is_reckoned_with_its_step(self) -> None:
         site = Site(id=SITE, label="x", address="https://x.example", host="mole")
-        bring = {"step": 1, "product": "plugin/lee", "version": "2", "kind": "migrate", "text": "x"}
-        for by, wanted in (("run", 1), ("person", 0)):
+        bring = {"step": 2, "product": "plugin/lee", "version": "2", "kind": "migrate", "text": "x"}
+        plain = estimates.estimate(self.context, site, STEPS).steps
+        for by, more in (("run", estimates.USUAL["migrate"]), ("person", 0)):
             brings = (Brought.model_validate({**bring, "by": by}),)
-            told = estimates.estimate(self.context, site, STEPS, brings)
-            kinds = [kind for kind, _ in told.parts]
-            self.assertEqual(kinds.count("migrate"), wanted, by)
+            told = estimates.estimate(self.context, site, STEPS, brings).steps
+            longer = [now - was for now, was in zip(told, plain, strict=True)]
+            self.assertEqual([round(seconds) for seconds in longer], [0, more, 0], by)
 
     def test_going_back_is_the_long_one_of_those_that_were_seen(self) -> None:
         for seconds in (60, 60, 60, 60, 60, 60, 60, 60, 60, 600):

@@ -24,14 +24,21 @@ class Took(Value):
 
 
 class Estimate(Value):
-    """How long a plan is reckoned to take, in seconds: all of it, each part, and going back from
-    it. ``runs`` is how many runs it is drawn from; 0: these are the usual values of a new service.
+    """How long a plan is reckoned to take, in seconds: what comes before its steps, the snapshot,
+    each step with the migrations it brings, what comes after; and going back from it. ``runs`` is
+    how many runs it is drawn from; 0: these are the usual values of a new service.
     """
 
-    seconds: float
+    before: float
+    snapshot: float
+    steps: tuple[float, ...]
+    after: float
     back: float
-    parts: tuple[tuple[str, float], ...]
     runs: int
+
+    @property
+    def seconds(self) -> float:
+        return self.before + self.snapshot + sum(self.steps) + self.after
 
     @property
     def minutes(self) -> int:

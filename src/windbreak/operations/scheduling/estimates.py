@@ -8,7 +8,7 @@ towards what is usual. Snapshots and migrations are laid beside each other by th
 
 from __future__ import annotations
 
-from collections import defaultdict
+from collections import Counter, defaultdict
 from collections.abc import Iterable, Mapping, Sequence
 from datetime import datetime, timedelta
 from math import exp, log
@@ -179,13 +179,20 @@ def estimate(
 ) -> Estimate:
     """How long some steps are reckoned to take on a site, with the migrations they bring. Reads."""
     seen = _seen(context)
-    moving = [b.kind for b in brings if b.kind == "migrate" and b.by == "run"]
-    kinds = ["before", "snapshot", *(kind_of(step) for step in steps), *moving, "after"]
-    parts = tuple((kind, seen.reckoned(site, kind, seen.middle)) for kind in kinds)
+    migrating = Counter(b.step for b in brings if b.kind == "migrate" and b.by == "run")
+
+    def part(kind: str) -> float:
+        return seen.reckoned(site, kind, seen.middle)
+
     return Estimate(
-        seconds=sum(seconds for _, seconds in parts),
+        before=part("before"),
+        snapshot=part("snapshot"),
+        steps=tuple(
+            part(kind_of(step)) + migrating[number] * part("migrate")
+            for number, step in enumerate(steps, start=1)
+        ),
+        after=part("after"),
         back=seen.reckoned(site, "back", seen.most),
-        parts=parts,
         runs=len(seen.runs),
     )
 

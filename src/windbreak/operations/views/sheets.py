@@ -23,8 +23,7 @@ def sheet(context: Context, id_: int) -> PlanSheet:
     told = estimates.estimate(context, site, plan.plan.steps, plan.brings)
     bookings = context.store.bookings.all(plan=id_, state="waiting")
     booking = bookings[0] if bookings else None
-    lengths = [seconds for _, seconds in told.parts]
-    steps = list(zip(plan.plan.steps, lengths[1:-1], strict=True))
+    steps = list(zip(plan.plan.steps, told.steps, strict=True))
     products = context.store.products
     names = {
         move.product: (known.name if (known := products.find(move.product)) else move.product)
@@ -49,8 +48,8 @@ def sheet(context: Context, id_: int) -> PlanSheet:
         last_step_at=_last_step(site, booking),
         window=window_text(site),
         minutes=told.minutes,
-        before_minutes=_minutes(lengths[0]),
-        after_minutes=_minutes(lengths[-1]),
+        before_minutes=_minutes(told.before + told.snapshot),
+        after_minutes=_minutes(told.after),
         back_minutes=told.back_minutes,
         page_minutes=sum(_minutes(s) for step, s in steps if len(step.moves) > 1),
         runs=told.runs,

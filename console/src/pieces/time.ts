@@ -28,10 +28,14 @@ export function span(at: string | null | undefined, now = Date.now()): string {
   return `${Math.floor(seconds / 86400)} days`;
 }
 
-/** A booking's why then without the time, where that stands beside it already. */
-export function reasonOf(why: string): string {
-  const rest = why.replace(/^[A-Z][a-z]{2} \d+ [A-Z][a-z]{2} \d\d:\d\d: /, "");
-  return `${rest[0]?.toUpperCase() ?? ""}${rest.slice(1)}`;
+/**
+ * A booking's why then, where its time stands beside it: without the time it begins with. Where it
+ * is another hour at the site, that is told.
+ */
+export function reasonOf(why: string, at: string | null | undefined): string {
+  const [, head, hour, rest] = /^([A-Z][a-z]{2} \d+ [A-Z][a-z]{2} (\d\d:\d\d)): (.*)$/s.exec(why) ?? [];
+  const told = rest === undefined ? why : !at || clock(at) === hour ? rest : `${head} at the site: ${rest}`;
+  return `${told[0]?.toUpperCase() ?? ""}${told.slice(1)}`;
 }
 
 export const plural = (n: number, one: string, many = `${one}s`) =>

@@ -1,5 +1,5 @@
 import { describe, expect, test } from "vitest";
-import { plural, span } from "../../src/pieces/time";
+import { clock, plural, reasonOf, span } from "../../src/pieces/time";
 import { STATES, WORST_FIRST } from "../../src/states/states";
 
 describe("ages", () => {
@@ -20,6 +20,17 @@ describe("ages", () => {
 
   test("what never was is never", () => expect(span(null)).toBe("never"));
   test("one is one", () => expect([plural(1, "site"), plural(2, "site")]).toEqual(["1 site", "2 sites"]));
+});
+
+describe("a why beside its time", () => {
+  const at = "2026-11-29T23:00:00Z";
+  test("drops the hour that stands there", () =>
+    expect(reasonOf(`Sun 29 Nov ${clock(at)}: the window opens.`, at)).toBe("The window opens."));
+  test("says that it is another hour at the site", () => {
+    const there = clock("2026-11-29T23:30:00Z");
+    expect(reasonOf(`Mon 30 Nov ${there}: the window opens.`, at)).toBe(`Mon 30 Nov ${there} at the site: the window opens.`);
+  });
+  test("leaves what begins otherwise", () => expect(reasonOf("rhona: so be it.", at)).toBe("Rhona: so be it."));
 });
 
 test("every state has a shape and a word of its own, worst first", () => {

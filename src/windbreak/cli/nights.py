@@ -13,6 +13,7 @@ from windbreak.cli.output import (
     instant,
     local,
     plain,
+    reason_of,
     say,
     state,
     styled,
@@ -101,7 +102,10 @@ def _book_all(args: argparse.Namespace) -> int:
     else:
         table(
             ["booking", "when", "site", "plan", "why then"],
-            ((b.id, local(b.starts_at), b.site, b.plan, b.why) for b in booked.bookings),
+            (
+                (b.id, local(b.starts_at), b.site, b.plan, reason_of(b.why, b.starts_at))
+                for b in booked.bookings
+            ),
             "Nothing was there to be booked.",
         )
         for left in booked.left_out:
@@ -176,7 +180,9 @@ def _calendar(args: argparse.Namespace) -> None:
         styled(line)
     if args.why:
         for booking in calendar.bookings:
-            styled(f"[bold]{plain(booking.label)}[/]: {plain(booking.why)}")
+            why = reason_of(booking.why, booking.starts_at)
+            head = f"[bold]{plain(booking.label)}[/], {local(booking.starts_at)}"
+            styled(f"{head}: {plain(why)}.")
             due = f" It has a date: {booking.due_for}." if booking.due_for else ""
             watched = f" Watched: {booking.watched}." if booking.watched else ""
             say(f"  {booking.reckoned}{due}{watched}")

@@ -214,6 +214,18 @@ def local(instant: datetime) -> str:
     return f"{here:%a} {here.day} {here:%b %H:%M %Z}"
 
 
+def reason_of(why: str, starts_at: datetime | None) -> str:
+    """A booking's why then, where its time stands beside it: without the time it begins with. Where
+    it is another hour at the site, that is told.
+    """
+    head = re.match(r"(\w{3} \d+ \w{3} (\d\d:\d\d)): ", why)
+    if head is None:
+        return why.rstrip(".")
+    rest = why[head.end() :].rstrip(".")
+    same = starts_at is None or f"{starts_at.astimezone():%H:%M}" == head[2]
+    return rest if same else f"{head[1]} at the site: {rest}"
+
+
 def ask(what: str, *, yes: bool) -> None:
     """Say what will happen and ask for a word. Raises Refusal."""
     say(what)

@@ -6,9 +6,21 @@ import argparse
 from collections.abc import Iterable, Iterator, Sequence
 from typing import TYPE_CHECKING, Any, TypeVar
 
-from windbreak.cli.output import a_day, ask, dump, glyph, local, plain, say, state, styled, table
+from windbreak.cli.output import (
+    a_day,
+    ask,
+    dump,
+    glyph,
+    local,
+    plain,
+    reason_of,
+    say,
+    state,
+    styled,
+    table,
+)
 from windbreak.cli.profile import connect, pick_product, pick_site
-from windbreak.wording.words import counted
+from windbreak.wording.words import counted, day
 
 if TYPE_CHECKING:
     from windbreak.client import Windbreak
@@ -181,7 +193,7 @@ def _tell_draft(draft: RolloutDraft) -> None:
     if draft.asked.waves > 1:
         say("Each wave of the rest waits for the one before it in the same way.")
     if draft.asked.patches_until is not None:
-        say(f"Patch releases follow until {draft.asked.patches_until}, once they have soaked.")
+        say(f"Patch releases follow until {day(draft.asked.patches_until)}, once they have soaked.")
     for bring in draft.brings:
         days = f", within {counted(bring.due_days, 'day')}" if bring.due_days is not None else ""
         say(f"It asks of a person{days}: {bring.text} ({', '.join(bring.labels)}).")
@@ -227,7 +239,7 @@ def _tell_members(members: Iterable[DraftMember]) -> None:
                             f"covers {', '.join(m.covers)}" if m.covers else "",
                             m.due_for,
                             f"watched: {m.watched}" if m.watched else "",
-                            m.why.partition(": ")[2].rstrip("."),
+                            reason_of(m.why, m.starts_at),
                         ),
                     )
                 ),
@@ -296,7 +308,7 @@ def _tell(story: RolloutStory) -> None:
     if rollout.follows is not None:
         say(f"It takes a patch release by the word given for rollout {rollout.follows}.")
     if rollout.patches_until is not None:
-        say(f"Patch releases follow until {rollout.patches_until}, once they have soaked.")
+        say(f"Patch releases follow until {day(rollout.patches_until)}, once they have soaked.")
     for title, members in _waves(story.members):
         print()
         say(f"**{title}**")

@@ -17,7 +17,7 @@ export function About({ night }: { night: Night }) {
         {night.label}, {day(night.starts_at)}, {clock(night.starts_at)} to {clock(night.ends_at)}
       </h2>
       <p>
-        <b>{night.run == null ? "Why then." : "What came of it."}</b> {reasonOf(night.why)}
+        <b>{night.run == null ? "Why then." : "What came of it."}</b> {reasonOf(night.why, night.starts_at)}
       </p>
       <p className="q">
         {night.reckoned} {night.due_for && `It has a date: ${night.due_for}. `}

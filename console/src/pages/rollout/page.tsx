@@ -87,7 +87,7 @@ function Waves({ story }: { story: Story }) {
 function One({ member }: { member: Going }) {
   const when = member.at ? `${day(member.at).slice(0, 6)} ${clock(member.at)}` : "";
   const to = member.run != null ? `/runs/${member.run}` : `/sites/${member.site}/plan`;
-  const text = member.text || (member.covers.length ? `Covers ${member.covers.join(", ")}.` : reasonOf(member.why));
+  const text = member.text || (member.covers.length ? `Covers ${member.covers.join(", ")}.` : reasonOf(member.why, member.at));
   return (
     <li>
       <p>

@@ -7081,7 +7081,8 @@ export interface components {
         };
         /**
          * RolloutStory
-         * @description A rollout whole: its waves, its gates, and who is not in them.
+         * @description A rollout whole: its waves, its gates, and who is not in them. ``standing`` is how far it has
+         *     come, in a sentence.
          */
         RolloutStory: {
             /**
@@ -7096,6 +7097,8 @@ export interface components {
             /** Members */
             members: components["schemas"]["MemberView"][];
             rollout: components["schemas"]["Rollout"];
+            /** Standing */
+            standing: string;
             /** Stays Out */
             stays_out: components["schemas"]["StaysOut"][];
             /** Title */

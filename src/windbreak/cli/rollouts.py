@@ -303,8 +303,8 @@ def _tell(story: RolloutStory) -> None:
     rollout = story.rollout
     say(f"**Rollout {rollout.id}: {story.title}**")
     why = f": “{rollout.why}”" if rollout.why else ""
-    say(f"{rollout.state}. {rollout.text} Approved by {rollout.made_by}, "
-        f"{local(rollout.made_at)}{why}.")  # fmt: skip
+    how = " ".join(filter(None, (f"{rollout.state}.", rollout.text, story.standing)))
+    say(f"{how} Approved by {rollout.made_by}, {local(rollout.made_at)}{why}.")
     if rollout.follows is not None:
         say(f"It takes a patch release by the word given for rollout {rollout.follows}.")
     if rollout.patches_until is not None:
@@ -320,7 +320,9 @@ def _tell(story: RolloutStory) -> None:
                     local(m.at) if m.at else "–",
                     m.label,
                     m.moves,
-                    m.text or m.why or (f"covers {', '.join(m.covers)}" if m.covers else ""),
+                    m.text
+                    or reason_of(m.why, m.at)
+                    or (f"covers {', '.join(m.covers)}" if m.covers else ""),
                 )
                 for m in members
             ),

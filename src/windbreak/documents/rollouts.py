@@ -119,10 +119,13 @@ class FailedElsewhere(Value):
 
 
 class RolloutStory(Value):
-    """A rollout whole: its waves, its gates, and who is not in them."""
+    """A rollout whole: its waves, its gates, and who is not in them. ``standing`` is how far it has
+    come, in a sentence.
+    """
 
     rollout: Rollout
     title: str
+    standing: str
     members: tuple[MemberView, ...]
     gates: tuple[GateView, ...]
     failed: tuple[FailedElsewhere, ...]

@@ -52,6 +52,9 @@ class WithRollouts(WithContext):
         run = runs.start(self.context, booking.plan, "Rhona Vale", booking=booking.id)
         return runs.carry_out(self.context, run.id).state
 
+    def standing(self, rollout: int) -> str:
+        return rollout_views.story(self.context, rollout).standing
+
     def states(self, rollout: int) -> dict[str, str]:
         return {m.site: m.state for m in rollout_views.story(self.context, rollout).members}
 
@@ -83,7 +86,9 @@ class ToTheEnd(WithOneSite):
         self.assertGreaterEqual(booked[SITE].starts_at, ends)
         self.assertEqual(self.gate(), "waits")
         self.assertIn("waits for Skerry Light Trust, twin", gates.shut(self.context, booked[SITE]))
+        self.assertEqual(self.standing(self.rollout), "0 of 2 sites are done, 2 are booked.")
         self.assertEqual(self.run_what_is_booked(TWIN), "done")
+        self.assertEqual(self.standing(self.rollout), "1 of 2 sites is done, 1 is booked.")
         self.tended(self.rollout)
         self.assertEqual(self.gate(), "quiet")
         (site,) = self.context.store.bookings.all(site=SITE, state="waiting")

@@ -157,7 +157,8 @@ function Side({ story }: { story: Story }) {
         <h2>
           How it stands <span>{story.rollout.state}</span>
         </h2>
-        <p className="pt-2">{story.rollout.text}</p>
+        <p className="pt-2">{story.standing}</p>
+        {story.rollout.text && <p className="pt-1">{story.rollout.text}</p>}
         {story.rollout.follows != null && (
           <p className="pt-1">
             It takes a patch release by the word given for{" "}

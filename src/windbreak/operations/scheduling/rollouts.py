@@ -105,7 +105,7 @@ def _out_text(draft: RolloutDraft) -> str:
 def _begun_text(context: Context, refreshed: Iterable[str]) -> str:
     labels = [context.store.sites.get(twin).label for twin in refreshed]
     if not labels:
-        return "It goes."
+        return ""
     return f"Made as their sites are, before they go: {', '.join(labels)}."
 
 
@@ -250,7 +250,7 @@ def _set_going(context: Context, rollout: Rollout, sites: Iterable[str]) -> Roll
                 member.model_copy(update={"plan": None, "out": "nothing is to do there"})
             )
     changed = context.store.rollouts.change(
-        rollout.id, members=tuple(members), state="going", text="It goes."
+        rollout.id, members=tuple(members), state="going", text=""
     )
     return _plan(context, changed, rollout.made_by)
 

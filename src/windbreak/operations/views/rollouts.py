@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from collections import Counter
+from collections.abc import Sequence
+
 from windbreak.core.values.bookings import Booking
 from windbreak.core.values.rollouts import Member, Rollout
 from windbreak.core.values.runs import Run
@@ -15,6 +18,7 @@ from windbreak.documents.rollouts import (
 )
 from windbreak.operations.context import Context
 from windbreak.operations.scheduling import failed_moves, gates, timetables
+from windbreak.wording.words import counted
 
 
 def story(context: Context, id_: int) -> RolloutStory:
@@ -25,10 +29,12 @@ def story(context: Context, id_: int) -> RolloutStory:
     left = {one["plan"]: str(one["text"]) for one in timetables.left_out(context)}
     wanting = gates.wanting(context)
     moved = {(p, v) for m in rollout.going for p, v in m.targets.items()}
+    members = tuple(_member(context, m, sites[m.site], left, wanting) for m in rollout.members)
     return RolloutStory(
         rollout=rollout,
         title=title(context, rollout),
-        members=tuple(_member(context, m, sites[m.site], left, wanting) for m in rollout.members),
+        standing=_standing(members),
+        members=members,
         gates=tuple(_gate(context, gate) for gate in gates.of_rollout(context, rollout)),
         failed=tuple(
             FailedElsewhere(
@@ -44,6 +50,24 @@ def story(context: Context, id_: int) -> RolloutStory:
         stays_out=rollout.stays_out,
         at=context.clock(),
     )
+
+
+def _standing(members: Sequence[MemberView]) -> str:
+    """How many of the sites are done, and how the others stand: "3 of 27 sites are done, 24 are
+    booked."
+    """
+    counts = Counter(member.state for member in members)
+    of = len(members) - counts.pop("left out", 0)
+    done = counts.pop("done", 0)
+    told = [f"{done} of {counted(of, 'site')} {_are(done)} done"]
+    if failed := counts.pop("failed", 0):
+        told.append(f"{failed} failed")
+    told += [f"{count} {_are(count)} {state}" for state, count in counts.items()]
+    return f"{', '.join(told)}."
+
+
+def _are(count: int) -> str:
+    return "is" if count == 1 else "are"
 
 
 def title(context: Context, rollout: Rollout) -> str:

@@ -3157,8 +3157,9 @@ export interface components {
         };
         /**
          * Calendar
-         * @description The nights from a day on. ``booked`` and ``unbooked`` count sites; ``clear``: those with
-         *     nothing to do; ``proposed``: whether what is not approved yet has been placed as well.
+         * @description The nights from a day on. ``booked``, ``unbooked`` and ``clear`` count sites: those that are
+         *     in these nights, those without a night, and those with nothing to do. ``proposed``: whether
+         *     what is not approved yet has been placed as well; where not, ``unbooked`` holds ``clear``.
          */
         Calendar: {
             /**

@@ -21,6 +21,7 @@ from windbreak.cli.output import (
 )
 from windbreak.cli.profile import connect
 from windbreak.cli.running import outside_if_meant
+from windbreak.wording.words import counted
 
 _TIME = "a time, as 2026-11-24T01:10 (local) or …Z"
 _OUTSIDE = "the time may lie outside of the windows of the site"
@@ -171,7 +172,9 @@ def _calendar(args: argparse.Namespace) -> None:
     start, end = calendar.start.astimezone(zone), calendar.end.astimezone(zone)
     say(
         f"**Nights of {start:%a} {start.day} {start:%b} to {end:%a} {end.day} {end:%b}**: "
-        f"{calendar.booked} sites in them, {calendar.unbooked} with nothing to come; times in "
+        f"{counted(calendar.booked, 'site')} in them"
+        f"{f', {calendar.unbooked} not booked' if calendar.unbooked else ''}"
+        f"{f', {calendar.clear} with nothing to do' if calendar.clear else ''}; times in "
         f"{args.zone}."
     )
     styled(LEGEND)

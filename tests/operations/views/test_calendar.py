@@ -25,6 +25,7 @@ class Nights(WithContext):
         told = calendar(self.context, None, 7, "UTC")
         self.assertEqual({b.state for b in told.bookings}, {"not yet"})
         self.assertEqual({b.site for b in told.bookings}, set(SITES))
+        self.assertEqual((told.booked, told.unbooked, told.clear), (len(SITES), 0, 0))
         rollouts.approve(self.context, NewRollout(), RHONA)
         after = calendar(self.context, None, 7, "UTC")
         self.assertEqual({b.state for b in after.bookings}, {"approved"})

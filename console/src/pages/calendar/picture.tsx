@@ -98,9 +98,9 @@ export function Picture({
         <line className="lane" x1="0" x2={width} y1={height - 0.5} y2={height - 0.5} />
         {now !== null && now > GUTTER && (
           <g className="now">
-            <line x1={now} x2={now} y1={16} y2={height} />
-            <rect x={now - 29} y={16} width="58" height="15" />
-            <text x={now} y={27} textAnchor="middle">
+            <line x1={now} x2={now} y1={top - 19} y2={height} />
+            <rect x={now - 29} y={top - 19} width="58" height="15" />
+            <text x={now} y={top - 8} textAnchor="middle">
               now {clock(nights.at)}
             </text>
           </g>

@@ -12,9 +12,8 @@ export function title(nights: Nights): string {
 }
 
 export function tally(nights: Nights): string {
-  const waits = nights.unbooked - nights.clear;
   const idle = nights.clear ? `${nights.clear} with nothing to do` : "";
-  return [`${plural(nights.booked, "site")} in them`, waits > 0 ? `${waits} not booked` : "", idle]
+  return [`${plural(nights.booked, "site")} in them`, nights.unbooked ? `${nights.unbooked} not booked` : "", idle]
     .filter(Boolean)
     .join(", ");
 }

@@ -62,7 +62,11 @@ class _Making:
         ]
         shown = [b for b in bookings if b.starts_at < self.end and b.ends_at > self.start]
         booked = {b.site for b in bookings if b.ends_at > self.now or b.run is not None}
-        clear = draft.nothing if draft else 0
+        left_out, stays_out = tuple(self._left_out()), draft.stays_out if draft else ()
+        without = self.sites.keys() - booked
+        if draft is not None:
+            told = [one.sites for one in left_out] + [one.sites for one in stays_out]
+            without &= {site for sites in told for site in sites}
         return Calendar(
             at=self.now,
             start=self.start,
@@ -72,11 +76,11 @@ class _Making:
             opened=tuple(self._opened()),
             frozen=tuple(self._frozen()),
             gates=tuple(self._gates()),
-            left_out=tuple(self._left_out()),
-            stays_out=draft.stays_out if draft else (),
-            clear=clear,
+            left_out=left_out,
+            stays_out=stays_out,
+            clear=draft.nothing if draft else 0,
             booked=len({b.site for b in shown}),
-            unbooked=len(self.sites.keys() - booked),
+            unbooked=len(without),
             proposed=draft is not None,
         )
 

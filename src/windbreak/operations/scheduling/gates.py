@@ -162,12 +162,20 @@ def shut(context: Context, booking: Booking) -> str:
 
 
 def name(context: Context, gate: Gate) -> str:
-    """What a gate is called: "the gate of Pilot House Inn's twin"."""
-    if gate.id == CANARIES:
-        return f"the gate of the canaries of rollout {gate.rollout.id}"
-    if gate.id.startswith(_WAVE):
-        return f"{of_wave(gate.before[0].turn)} of rollout {gate.rollout.id}"
-    return f"the gate of {context.store.sites.get(gate.id).label}’s twin"
+    """What a gate is called: "the gate of the canaries of rollout 3"."""
+    inside = name_inside(context, gate)
+    return inside if _of_twin(gate) else f"{inside} of rollout {gate.rollout.id}"
+
+
+def name_inside(context: Context, gate: Gate) -> str:
+    """What a gate is called where its rollout is told: "the gate of Pilot House Inn's twin"."""
+    if _of_twin(gate):
+        return f"the gate of {context.store.sites.get(gate.id).label}’s twin"
+    return in_short(gate)
+
+
+def _of_twin(gate: Gate) -> bool:
+    return gate.id != CANARIES and not gate.id.startswith(_WAVE)
 
 
 def in_short(gate: Gate) -> str:

@@ -18,6 +18,7 @@ def of_gates(context: Context) -> Iterator[Finding]:
         if not told.wants_a_word:
             continue
         gate, rollout = told.gate, told.gate.rollout
+        alone = len(gate.before) == 1
         behind = [starts[m.plan] for m in gate.before if m.plan in starts]
         bad = listed(
             [f"{context.store.sites.get(r.site).label} was {gates.ending(r)}" for r in told.badly]
@@ -28,9 +29,9 @@ def of_gates(context: Context) -> Iterator[Finding]:
             "failed",
             "high",
             None,
-            f"**Rollout {rollout.id}**: {gates.name(context, gate)} wants your word.",
-            f"{bad}. {counted(len(gate.before), 'site')} wait behind it; unsaid in time, they go a "
-            "night later. Open it, leave the site out, or stop.",
+            f"**Rollout {rollout.id}**: {gates.name_inside(context, gate)} wants your word.",
+            f"{bad}. {counted(len(gate.before), 'site')} behind it go{'es' if alone else ''} a "
+            "night later when nothing is said in time. Open it, leave the site out, or stop.",
             act("See the rollout", "see-rollout", rollout=str(rollout.id)),
             instant=min(behind, default=None),
         )

@@ -41,6 +41,15 @@ def add(commands: Any, common: argparse.ArgumentParser) -> None:
     one.add_argument("--data", type=Path, metavar="DIR", default=Path("demo-data"))
     one.set_defaults(do=_demo_fault)
     one = commands.add_parser(
+        "demo-release",
+        help="have a maker of the demo make one more release, which is then on its feed",
+        epilog="example: windbreak demo-release plugin/lee 5.5.1",
+    )
+    one.add_argument("product", metavar="PRODUCT", help="as plugin/lee")
+    one.add_argument("version", metavar="VERSION")
+    one.add_argument("--data", type=Path, metavar="DIR", default=Path("demo-data"))
+    one.set_defaults(do=_demo_release)
+    one = commands.add_parser(
         "demo-night",
         parents=[common],
         help="play what is booked at once: the demo’s clock goes from booking to booking",
@@ -126,6 +135,26 @@ def _demo(args: argparse.Namespace) -> int:
     return demo.run(data.resolve(), args.port)
 
 
+def _demo_release(args: argparse.Namespace) -> None:
+    from windbreak.operations.administration.clocks import shifted
+    from windbreak.standins.made_later import ReleaseRefused, make
+
+    folder = _demo_of(args) / "standins" / "feeds"
+    at = shifted(args.data / "clock")()
+    try:
+        make(folder, args.product, args.version, at)
+    except ReleaseRefused as error:
+        raise Refusal(str(error), 2) from None
+    say(f"{args.product} {args.version} is on its maker’s feed. Read it: **windbreak feed poll**")
+
+
+def _demo_of(args: argparse.Namespace) -> Path:
+    """Where the demo lies. Raises Refusal where there is none."""
+    if not (args.data / "standins").is_dir():
+        raise Refusal(f"{args.data} holds no demo; start one with `windbreak demo`, or say --data")
+    return Path(args.data)
+
+
 def _demo_night(args: argparse.Namespace) -> int:
     from datetime import timedelta
 
@@ -134,9 +163,7 @@ def _demo_night(args: argparse.Namespace) -> int:
     from windbreak.operations.administration.clocks import shifted
     from windbreak.standins.nights import play
 
-    clock = args.data / "clock"
-    if not (args.data / "standins").is_dir():
-        raise Refusal(f"{args.data} holds no demo; start one with `windbreak demo`, or say --data")
+    clock = _demo_of(args) / "clock"
     with connect(args) as windbreak:
         bookings = windbreak.bookings()
         if not bookings:

@@ -21,7 +21,9 @@ LOOM = "runtime/loom"
 
 @dataclass(frozen=True, eq=False)
 class Made:
-    """One release a maker made. ``package`` False: announced, but carried by something else."""
+    """One release a maker made, so many days ago, or ``at`` a time. ``package`` False: announced,
+    but carried by something else.
+    """
 
     product: str
     version: str
@@ -33,6 +35,7 @@ class Made:
     package: bool = True
     stores: int = 1
     made_by: str | None = None
+    at: datetime | None = None
 
     @property
     def slug(self) -> str:
@@ -267,8 +270,7 @@ def _leaves(made: Made, kind: str) -> int:
 
 
 @lru_cache(maxsize=512)
-def _archive(product: str, version: str, again: bool) -> bytes:
-    made = find(product, version)
+def _archive(made: Made, again: bool) -> bytes:
     note = f"{made.name} {made.version}\n" + ("Packed again.\n" if again else "")
     files = {
         f"{made.slug}/component.toml": header(made).encode(),
@@ -285,7 +287,7 @@ def archive(made: Made, *, again: bool = False) -> bytes:
 
     ``again``: as its maker packed it a second time, under the same version.
     """
-    return _archive(made.product, made.version, again)
+    return _archive(made, again)
 
 
 def complete_download(made: Made) -> bytes:
@@ -308,7 +310,7 @@ def _packed(files: dict[str, bytes]) -> bytes:
 
 
 def published(made: Made, today: date) -> datetime:
-    return datetime.combine(today - timedelta(days=made.days), time(9), tzinfo=UTC)
+    return made.at or datetime.combine(today - timedelta(days=made.days), time(9), tzinfo=UTC)
 
 
 @lru_cache(maxsize=64)
@@ -328,11 +330,11 @@ def feed_document(
     own: dict[str, Any] = {"headline": newest}
     if "theme/breakwater" in own["headline"]:
         own["headline"]["theme/breakwater"] = "5.1"  # its shop window is older than its list
-    if made is COMMONS:
+    if made[0] is COMMONS[0]:
         own["withdrawn"] = WITHDRAWN
     if check_url:
         needs = ["releases.read", "packages.read"]
-        needs += ["licences.read"] if made is CHANDLERY else []
+        needs += ["licences.read"] if made[0] is CHANDLERY[0] else []
         own["credential"] = {"check_url": check_url, "needs": needs}
     listed = [m for m in reversed(made) if not (later and (m.product, m.version) == TAKEN_BACK)]
     return {

@@ -23,7 +23,7 @@ from starlette.requests import Request
 from starlette.responses import JSONResponse, RedirectResponse, Response, StreamingResponse
 from starlette.routing import Route
 
-from windbreak.standins import catalogue, faults
+from windbreak.standins import catalogue, faults, made_later
 from windbreak.standins.catalogue import CHANDLERY, COMMONS, EBBING, GANTRY, NETLOFT, Made, archive
 
 # What the demo's credentials are. The Chandlery's lacks licences.read, and may do too much.
@@ -68,7 +68,8 @@ class Feeds:
             check = f"{base}/whoami" if asks else None
             marker = self.folder / f"{name}.later"
             changed = later and marker.exists()
-            document = catalogue.feed_document(title, made, base, _today(), check, later=changed)
+            every = made_later.of_maker(self.folder, made)
+            document = catalogue.feed_document(title, every, base, _today(), check, later=changed)
             answer = _conditional(request, json.dumps(document).encode(), "application/feed+json")
             if later and answer.status_code == 200:
                 marker.touch()
@@ -90,7 +91,7 @@ class Feeds:
     ) -> Route:
         async def package(request: Request) -> Response:
             changed = later and (self.folder / f"{name}.later").exists()
-            for one in made:
+            for one in made_later.of_maker(self.folder, made):
                 if one.file == request.path_params["file"] and one.package:
                     again = changed and (one.product, one.version) == catalogue.MADE_AGAIN
                     return Response(archive(one, again=again), media_type="application/zip")

@@ -1,0 +1,79 @@
+"""Releases that the demo's makers make after the start, kept in ``made-later.json``.
+
+    [{"product": "plugin/lee", "version": "5.5.1", "at": "2026-11-27T16:30:00Z"}]
+
+It is read at each look of the service, so that a release can be made meanwhile. Such a release asks
+for what the newest of its product asks for, and leaves no work.
+"""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterable, Mapping
+from dataclasses import replace
+from datetime import datetime
+from functools import lru_cache
+from pathlib import Path
+from typing import Any
+
+from windbreak.core.versions.version import parse_version
+from windbreak.standins.catalogue import CHANDLERY, COMMONS, EBBING, Made
+
+FILE = "made-later.json"
+MAKERS = {"commons": COMMONS, "chandlery": CHANDLERY, "ebbing": EBBING}
+_LEFT = ("tasks", "licence", "watch", "advisories")  # what only the release itself asked for
+
+
+class ReleaseRefused(ValueError):
+    """A release that no maker of the demo can make; the text says why."""
+
+
+def make(folder: Path, product: str, version: str, at: datetime) -> None:
+    """Have the maker of a product make one more release. Raises ReleaseRefused."""
+    made = [one for every in MAKERS.values() for one in every if one.package]
+    known = {one.product for one in made}
+    if product not in known:
+        raise ReleaseRefused(f"no maker makes {product!r}; there are {', '.join(sorted(known))}")
+    told = _told(folder)
+    versions = [one.version for one in made if one.product == product]
+    versions += [one["version"] for one in told if one["product"] == product]
+    newest = max(versions, key=parse_version)
+    if parse_version(version) <= parse_version(newest):
+        raise ReleaseRefused(f"{version} is not newer than {newest}, the newest of {product}")
+    told.append({"product": product, "version": version, "at": at.isoformat()})
+    beside = folder / f"{FILE}.new"
+    beside.write_text(json.dumps(told, indent=1) + "\n")
+    beside.replace(folder / FILE)
+
+
+def of_maker(folder: Path, made: tuple[Made, ...]) -> tuple[Made, ...]:
+    """What a maker has made, with what it made since the start."""
+    return _with(made, json.dumps(_told(folder)))
+
+
+@lru_cache(maxsize=16)
+def _with(made: tuple[Made, ...], told: str) -> tuple[Made, ...]:
+    more = list(made)
+    for one in json.loads(told):
+        of_product = [m for m in more if m.product == one["product"] and m.package]
+        if of_product:
+            more.append(_made(of_product, one))
+    return tuple(more)
+
+
+def _made(of_product: Iterable[Made], told: Mapping[str, Any]) -> Made:
+    newest = max(of_product, key=lambda made: parse_version(made.version))
+    changes = [{"kind": "fix", "text": "What some saw go wrong is mended."}]
+    says = {key: value for key, value in newest.says.items() if key not in _LEFT}
+    return replace(
+        newest,
+        version=told["version"],
+        days=0,
+        at=datetime.fromisoformat(told["at"]),
+        says={**says, "changes": changes},
+    )
+
+
+def _told(folder: Path) -> list[dict[str, Any]]:
+    path = folder / FILE
+    return list(json.loads(path.read_text())) if path.exists() else []

@@ -36,7 +36,8 @@ class Refused(TestCase):
             folder = Path(name)
             for product, version, told in (
                 ("plugin/nothing", "1.0", "no maker makes 'plugin/nothing'"),
-                ("plugin/lee", "5.5", "5.5 is not newer than 5.5"),
+                ("plugin/lee", "5.5", "5.5 was made already"),
+                ("plugin/lee", "1.0", "1.0 is older than all of plugin/lee: 5.4, 5.5"),
             ):
                 with self.assertRaisesRegex(made_later.ReleaseRefused, told):
                     made_later.make(folder, product, version, datetime.now(UTC))

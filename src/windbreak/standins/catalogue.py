@@ -15,6 +15,8 @@ from datetime import UTC, date, datetime, time, timedelta
 from functools import lru_cache
 from typing import Any
 
+from windbreak.core.versions.version import parse_version
+
 CORE = "core/millrace"
 LOOM = "runtime/loom"
 
@@ -325,7 +327,7 @@ def feed_document(
 ) -> dict[str, Any]:
     """A maker's feed, as docs/formats.md has it. ``later``: after what it changed."""
     newest: dict[str, str] = {}
-    for one in sorted(made, key=lambda m: -m.days):
+    for one in sorted(made, key=lambda m: parse_version(m.version)):
         newest[one.product] = one.version
     own: dict[str, Any] = {"headline": newest}
     if "theme/breakwater" in own["headline"]:

@@ -3,7 +3,7 @@
     [{"product": "plugin/lee", "version": "5.5.1", "at": "2026-11-27T16:30:00Z"}]
 
 It is read at each look of the service, so that a release can be made meanwhile. Such a release asks
-for what the newest of its product asks for, and leaves no work.
+for what the one before it asks for, and leaves no work.
 """
 
 from __future__ import annotations
@@ -37,9 +37,10 @@ def make(folder: Path, product: str, version: str, at: datetime) -> None:
     told = _told(folder)
     versions = [one.version for one in made if one.product == product]
     versions += [one["version"] for one in told if one["product"] == product]
-    newest = max(versions, key=parse_version)
-    if parse_version(version) <= parse_version(newest):
-        raise ReleaseRefused(f"{version} is not newer than {newest}, the newest of {product}")
+    if version in versions:
+        raise ReleaseRefused(f"{product} {version} was made already")
+    if all(parse_version(version) < parse_version(one) for one in versions):
+        raise ReleaseRefused(f"{version} is older than all of {product}: {', '.join(versions)}")
     told.append({"product": product, "version": version, "at": at.isoformat()})
     beside = folder / f"{FILE}.new"
     beside.write_text(json.dumps(told, indent=1) + "\n")
@@ -55,20 +56,24 @@ def of_maker(folder: Path, made: tuple[Made, ...]) -> tuple[Made, ...]:
 def _with(made: tuple[Made, ...], told: str) -> tuple[Made, ...]:
     more = list(made)
     for one in json.loads(told):
-        of_product = [m for m in more if m.product == one["product"] and m.package]
-        if of_product:
-            more.append(_made(of_product, one))
+        version = parse_version(one["version"])
+        before = [
+            made
+            for made in more
+            if made.product == one["product"] and parse_version(made.version) < version
+        ]
+        if before:
+            more.append(_made(before, one))
     return tuple(more)
 
 
-def _made(of_product: Iterable[Made], told: Mapping[str, Any]) -> Made:
-    newest = max(of_product, key=lambda made: parse_version(made.version))
+def _made(before: Iterable[Made], told: Mapping[str, Any]) -> Made:
+    newest = max(before, key=lambda made: parse_version(made.version))
     changes = [{"kind": "fix", "text": "What some saw go wrong is mended."}]
     says = {key: value for key, value in newest.says.items() if key not in _LEFT}
     return replace(
         newest,
         version=told["version"],
-        days=0,
         at=datetime.fromisoformat(told["at"]),
         says={**says, "changes": changes},
     )

@@ -51,8 +51,13 @@ class Nights(WithDemo):
         self.assertIn("left out", self.told("rollout", "show", "1"))
 
     def test_3_a_night_is_played_and_what_fails_waits_for_a_word(self) -> None:
-        played = self.ask("demo-night", "--nights", "2", "--data", str(self.demo.data))
+        data = str(self.demo.data)
+        self.told("demo-fault", "skerry-light-twin", "editor=core/millrace", "--data", data)
+        played = self.ask("demo-night", "--nights", "2", "--data", data)
         self.assertEqual(played.returncode, 1, played.stderr)
+        self.assertIn("A word of yours is wanted for 1 site: windbreak rollout show 1",
+                      " ".join(played.stdout.split()))  # fmt: skip
+        self.assertNotIn("skerry-light:", played.stdout)
         self.assertIn("put back", played.stdout)
         self.assertRegex(played.stdout, r"\d+ runs, \d of them ended badly")
         story = self.told("rollout", "show", "1")

@@ -161,7 +161,8 @@ def _demo_night(args: argparse.Namespace) -> int:
     from windbreak.cli.profile import connect
     from windbreak.core.values.runs import WENT_WRONG
     from windbreak.operations.administration.clocks import shifted
-    from windbreak.standins.nights import play
+    from windbreak.standins.nights import play, wants_a_word
+    from windbreak.wording.words import counted
 
     clock = _demo_of(args) / "clock"
     with connect(args) as windbreak:
@@ -172,6 +173,10 @@ def _demo_night(args: argparse.Namespace) -> int:
         first = noon if bookings[0].starts_at < noon else noon + timedelta(days=1)
         until = first + timedelta(days=args.nights - 1)
         runs = [run for one in play(windbreak, clock, until, say) for run in one.runs]
+        kept_back = wants_a_word(windbreak)
+    for rollout in sorted(set(kept_back.values())):
+        sites = counted(list(kept_back.values()).count(rollout), "site")
+        say(f"A word of yours is wanted for {sites}: **windbreak rollout show {rollout}**")
     bad = sum(run.state in WENT_WRONG for run in runs)
     say(
         f"{len(runs)} runs, {bad} of them ended badly. The demo’s clock is at "

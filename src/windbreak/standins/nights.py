@@ -11,6 +11,7 @@ from pathlib import Path
 
 from windbreak.client import Windbreak
 from windbreak.core.values.bookings import Booking
+from windbreak.core.values.rollouts import UNDER_WAY
 from windbreak.core.values.runs import Run
 from windbreak.operations.administration.clocks import put_ahead, shifted
 
@@ -30,10 +31,12 @@ def play(
     windbreak: Windbreak, clock: Path, until: datetime, tell: Callable[[str], None]
 ) -> Iterator[Played]:
     """Play what is booked up to an instant, one start after the other; the clock stays where it
-    came to. Raises TimeoutError where a run does not end.
+    came to. What waits for a person's word at a gate is left. Raises TimeoutError where a run does
+    not end.
     """
     while True:
-        waiting = windbreak.bookings()
+        kept_back = wants_a_word(windbreak)
+        waiting = [b for b in windbreak.bookings() if b.site not in kept_back]
         due = [booking for booking in waiting if booking.starts_at <= until]
         if not due:
             return
@@ -44,6 +47,18 @@ def play(
         for run in runs:
             tell(f"{at:%a %H:%M} UTC  {run.site}: {run.state}. {run.text}")
         yield Played(at, bookings, runs)
+
+
+def wants_a_word(windbreak: Windbreak) -> dict[str, int]:
+    """The sites that wait at a gate until somebody has given a word, each with its rollout."""
+    return {
+        site: rollout.id
+        for rollout in windbreak.rollouts()
+        if rollout.state in UNDER_WAY
+        for gate in windbreak.rollout(rollout.id).gates
+        if gate.state == "wants a word"
+        for site in gate.before
+    }
 
 
 def _to(clock: Path, at: datetime) -> None:

@@ -24,7 +24,7 @@ from windbreak.wording.words import counted, day
 
 if TYPE_CHECKING:
     from windbreak.client import Windbreak
-    from windbreak.core.values.rollouts import NewRollout, StaysOut
+    from windbreak.core.values.rollouts import NewRollout, Rollout, StaysOut
     from windbreak.documents.rollouts import DraftMember, MemberView, RolloutDraft, RolloutStory
 
     _Placed = TypeVar("_Placed", DraftMember, MemberView)
@@ -283,11 +283,17 @@ def _approve(args: argparse.Namespace) -> int:
 def _list(args: argparse.Namespace) -> None:
     with connect(args) as windbreak:
         every = windbreak.rollouts()
+        names = {row.product.id: row.product.name for row in windbreak.products()} if every else {}
     if args.json:
         return dump(every)
+
+    def what(one: Rollout) -> str:
+        named = names.get(one.product or "")
+        return f"{named} {one.version}" if named else one.what
+
     table(
         ["rollout", "what", "for", "sites", "state", "how it stands"],
-        ((r.id, r.what, r.where, len(r.going), r.state, r.text) for r in every),
+        ((r.id, what(r), r.where, len(r.going), r.state, r.text) for r in every),
         "There is no rollout.",
     )
     return None

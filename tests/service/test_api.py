@@ -2,7 +2,7 @@
 
 import threading
 import time
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 
 import httpx
 
@@ -10,6 +10,7 @@ from tests.running import WithDemo
 from windbreak.client import Problem, Unreachable, Windbreak
 from windbreak.core.values.rollouts import NewRollout
 from windbreak.core.values.sites import NewSite, Window
+from windbreak.operations.administration.clocks import put_ahead
 from windbreak.standins.feeds import SECRETS, TOKEN
 from windbreak.standins.fleet import FEW
 
@@ -41,6 +42,14 @@ class Api(WithDemo):
     def test_health_answers_anybody(self) -> None:
         for path in ("/health", "/ready"):
             self.assertEqual(httpx.get(self.demo.address + path, trust_env=False).status_code, 200)
+
+    def test_an_answer_tells_the_time_by_the_service_s_clock(self) -> None:
+        self.addCleanup(self.demo.clock.unlink)
+        for ahead in (timedelta(), timedelta(days=3)):
+            put_ahead(self.demo.clock, ahead)
+            told = self.http("GET", "/api/v1/today").headers["service-time"]
+            off = datetime.fromisoformat(told) - datetime.now(UTC) - ahead
+            self.assertLess(abs(off), timedelta(minutes=1))
 
     def test_every_route_says_what_it_does(self) -> None:
         for path, methods in self.openapi()["paths"].items():

@@ -1,5 +1,6 @@
 import { QueryClient } from "@tanstack/react-query";
 import createClient from "openapi-fetch";
+import { showsNow } from "../pieces/now";
 import type { paths } from "./schema";
 import type { Schemas } from "./schema-names";
 
@@ -25,6 +26,7 @@ api.use({
   onResponse({ request, response }) {
     const told = Number(response.headers.get("generation"));
     if (request.method !== "GET" && told > written) written = told;
+    showsNow(response.headers.get("service-time"));
   },
 });
 

@@ -1,6 +1,7 @@
 import { lazy, startTransition, Suspense, useEffect, useRef, useState } from "react";
 import { Link, NavLink } from "react-router";
 import { clock, day } from "../pieces/time";
+import { now } from "../pieces/now";
 
 const FindBox = lazy(() => import("./find-box").then((m) => ({ default: m.FindBox })));
 const whoMenu = () => import("./who-menu").then((m) => ({ default: m.WhoMenu }));
@@ -92,17 +93,17 @@ function Find() {
 
 /** Who is signed in, and when it is; its menu is loaded when somebody first goes there. */
 function Who({ name, live }: { name: string; live: boolean }) {
-  const [now, setNow] = useState(new Date());
+  const [at, setAt] = useState(() => new Date(now()));
   const [wanted, setWanted] = useState(false);
   useEffect(() => {
-    const timer = window.setInterval(() => setNow(new Date()), 20_000);
+    const timer = window.setInterval(() => setAt(new Date(now())), 20_000);
     return () => window.clearInterval(timer);
   }, []);
   const label = (
     <>
       {name}{" "}
       <span className="text-ink-3">
-        · {day(now)}, {clock(now)}
+        · {day(at)}, {clock(at)}
         {live ? "" : " · not live"}
       </span>
     </>

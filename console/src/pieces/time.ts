@@ -1,5 +1,7 @@
 /** Times and counts in words. No React here. */
 
+import { now } from "./now";
+
 const DAYS = ["Sun", "Mon", "Tue", "Wed", "Thu", "Fri", "Sat"];
 const MONTHS = "Jan Feb Mar Apr May Jun Jul Aug Sep Oct Nov Dec".split(" ");
 
@@ -14,14 +16,14 @@ export function clock(at: string | Date): string {
 /** "Tue 24 Nov", with the year where it is not this one. */
 export function day(at: string | Date): string {
   const when = new Date(at);
-  const year = when.getFullYear() === new Date().getFullYear() ? "" : ` ${when.getFullYear()}`;
+  const year = when.getFullYear() === new Date(now()).getFullYear() ? "" : ` ${when.getFullYear()}`;
   return `${DAYS[when.getDay()]} ${when.getDate()} ${MONTHS[when.getMonth()]}${year}`;
 }
 
 /** "4 min", "5 h", "2 days"; null is "never". */
-export function span(at: string | null | undefined, now = Date.now()): string {
+export function span(at: string | null | undefined, from = now()): string {
   if (!at) return "never";
-  const seconds = Math.abs(now - new Date(at).getTime()) / 1000;
+  const seconds = Math.abs(from - new Date(at).getTime()) / 1000;
   if (seconds < 60) return "1 min";
   if (seconds < 3600) return `${Math.floor(seconds / 60)} min`;
   if (seconds < 48 * 3600) return `${Math.floor(seconds / 3600)} h`;

@@ -63,7 +63,7 @@ describe("a rollout before it is approved", () => {
   });
 
   it("proposes a day so far ahead", () => {
-    expect(dayAhead(14, new Date("2026-11-27T10:00:00Z"))).toBe("2026-12-11");
+    expect(dayAhead(14, Date.parse("2026-11-27T10:00:00Z"))).toBe("2026-12-11");
   });
 });
 

@@ -165,7 +165,7 @@ def _around(app: FastAPI, context: Context) -> None:
 
 
 def _say_how_old(context: Context, request: Request, response: Response) -> None:
-    """Tell which generation an answer stands for, and what it is as of.
+    """Tell which generation an answer stands for, what it is as of, and the service's own time.
 
     After a write: the newest one, which its client may wait for. Of a read: that of the views.
     """
@@ -177,6 +177,7 @@ def _say_how_old(context: Context, request: Request, response: Response) -> None
         generation = context.store.database.generation()
         context.wake()
     response.headers["generation"] = str(generation)
+    response.headers["service-time"] = context.clock().isoformat(timespec="milliseconds")
 
 
 def _console(app: FastAPI) -> None:

@@ -513,7 +513,7 @@ def run(data: Path, port: int) -> int:
 
 def _greet(demo: Demo) -> None:
     print(f"\nWindbreak serves the demo fleet at {demo.address}")
-    print(f"  console, sign in once:  {demo.link()}")
+    print(f"  console, within 30 min: {demo.link()}")
     print(f"  this terminal, once:    .venv/bin/windbreak sign-in '{demo.link()}'")
     print(f"  everything lies in      {demo.data}")
     print("Ctrl-C ends it.", flush=True)

@@ -7,6 +7,7 @@ import { Glyph } from "../../states/states";
 import { Feeds } from "./feeds";
 import { EnterCode, GiveSeat } from "./seats";
 import { Uncovered } from "./uncovered";
+import { now } from "../../pieces/now";
 
 type View = Schemas["LicenceView"];
 type Seat = Schemas["SeatView"];
@@ -128,7 +129,7 @@ function squares(view: View, missing: number): string[] {
 function Licence({ view, missing }: { view: View; missing: number }) {
   const { licence } = view;
   const grace = view.seats.filter((s) => s.state === "grace" && !s.seat.riding);
-  const ended = licence.expires !== null && Date.parse(licence.expires ?? "") < Date.now() - 86_400_000;
+  const ended = licence.expires !== null && Date.parse(licence.expires ?? "") < now() - 86_400_000;
   const state = ended || grace.length || view.without.length || missing ? "blocked" : "clear";
   const drawn = squares(view, missing);
   const seated = licence.form === "per-site code" || licence.form === "seats";
@@ -199,7 +200,7 @@ const DAYS_DRAWN = 10;
 
 /** One tick a day, gone ones low and grey, a stroke where it stops. */
 function Grace({ seat }: { seat: Seat }) {
-  const left = Math.max(0, Math.round((Date.parse(seat.until ?? "") - Date.now()) / 86_400_000) + 1);
+  const left = Math.max(0, Math.round((Date.parse(seat.until ?? "") - now()) / 86_400_000) + 1);
   return (
     <p className="gr">
       <svg width="82" height="15" role="img" aria-label={`${left} of ${DAYS_DRAWN} days left`}>

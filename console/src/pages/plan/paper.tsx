@@ -1,5 +1,6 @@
 import type { Schemas } from "../../api/client";
 import { clock, day } from "../../pieces/time";
+import { now } from "../../pieces/now";
 
 type Sheet = Schemas["PlanSheet"];
 
@@ -27,7 +28,7 @@ export function Paper({ sheet, who }: { sheet: Sheet; who: string }) {
           <br />
           reckoned {day(sheet.reckoned_at)}, {clock(sheet.reckoned_at)}, {sheet.approved_by ? `approved by ${sheet.approved_by}` : "not yet approved"}
           <br />
-          printed {day(new Date())}, {clock(new Date())} by {who}
+          printed {day(new Date(now()))}, {clock(new Date(now()))} by {who}
         </p>
       </header>
       <p>

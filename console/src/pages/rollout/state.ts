@@ -1,6 +1,7 @@
 /** What a rollout says, before it is approved and as it goes. No React here. */
 import type { Schemas, State } from "../../api/client";
 import { plural } from "../../pieces/time";
+import { now } from "../../pieces/now";
 
 export type Draft = Schemas["RolloutDraft"];
 export type Member = Schemas["DraftMember"];
@@ -32,8 +33,8 @@ export function wavesOf<T extends Placed>(members: readonly T[]): { key: string;
 }
 
 /** The day so many days from now, as 2026-12-11. */
-export function dayAhead(days: number, now: Date = new Date()): string {
-  return new Date(now.getTime() + days * 86_400_000).toISOString().slice(0, 10);
+export function dayAhead(days: number, from = now()): string {
+  return new Date(from + days * 86_400_000).toISOString().slice(0, 10);
 }
 
 export const EVERYTHING: New = {

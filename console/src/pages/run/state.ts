@@ -1,6 +1,7 @@
 /** What a run's page says of a run. No React here. */
 
 import type { RunStory, Schemas, State } from "../../api/client";
+import { now } from "../../pieces/now";
 
 type Step = RunStory["steps"][number];
 
@@ -18,10 +19,10 @@ export const isCombined = (step: Step): boolean => step.moves.length > 1;
 export function took(
   from: string | null | undefined,
   to: string | null | undefined,
-  now = Date.now(),
+  at = now(),
 ): string {
   if (!from) return "";
-  const seconds = Math.max(0, Math.round(((to ? Date.parse(to) : now) - Date.parse(from)) / 1000));
+  const seconds = Math.max(0, Math.round(((to ? Date.parse(to) : at) - Date.parse(from)) / 1000));
   return `${Math.floor(seconds / 60)}:${String(seconds % 60).padStart(2, "0")}`;
 }
 

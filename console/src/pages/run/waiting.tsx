@@ -4,15 +4,16 @@ import { api, queries, type RunStory, told } from "../../api/client";
 import { clock, span } from "../../pieces/time";
 import { Glyph } from "../../states/states";
 import { inWords, marks, scale, type Scale, thinned, visitors, waitingScale } from "./lanes";
+import { now } from "../../pieces/now";
 
 /** Now, moved on each second while somebody looks. */
 export function useNow(): number {
-  const [now, setNow] = useState(Date.now());
+  const [at, setAt] = useState(now);
   useEffect(() => {
-    const timer = window.setInterval(() => setNow(Date.now()), 1000);
+    const timer = window.setInterval(() => setAt(now()), 1000);
     return () => window.clearInterval(timer);
   }, []);
-  return now;
+  return at;
 }
 
 /** A run whose site is silent: what is known, on one time line. */

@@ -12,6 +12,7 @@ import { StateWord, WORST_FIRST } from "../../states/states";
 import { RefreshSites } from "./refresh";
 import { RegisterSite } from "./register";
 import { type Filter, narrow, readFilter, writeFilter } from "./filter";
+import { now } from "../../pieces/now";
 
 const OLD_MINUTES = 60;
 
@@ -209,7 +210,7 @@ function Rows({ sites }: { sites: SiteSummary[] }) {
 const count = (n: number) => (n ? n : <span className="z">·</span>);
 
 function Row({ site }: { site: SiteSummary }) {
-  const old = site.facts_at && Date.now() - Date.parse(site.facts_at) > OLD_MINUTES * 60_000;
+  const old = site.facts_at && now() - Date.parse(site.facts_at) > OLD_MINUTES * 60_000;
   return (
     <tr>
       <td>

@@ -5,12 +5,13 @@ import { Ask } from "../../pieces/dialog";
 import { Field } from "../../pieces/field";
 import { day, plural } from "../../pieces/time";
 import { Sentence } from "../../pieces/words";
+import { now } from "../../pieces/now";
 
 const path = (id: string) => ({ params: { path: { id } } });
 const again = () => void queries.invalidateQueries({ queryKey: ["today"] });
 
 /** Tomorrow week, as a date field writes it. */
-const aWeekOn = () => new Date(Date.now() + 7 * 86_400_000).toISOString().slice(0, 10);
+const aWeekOn = () => new Date(now() + 7 * 86_400_000).toISOString().slice(0, 10);
 
 /** "Put aside…": to a day, with a reason. Dismissed is not solved. */
 export function Snooze({ finding }: { finding: Finding }) {

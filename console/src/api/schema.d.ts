@@ -6170,7 +6170,8 @@ export interface components {
         };
         /**
          * NightGate
-         * @description A gate between two waves: closed from when to when, and what it waits for.
+         * @description A gate between two waves: closed from when to when, and what it waits for. ``waits``: for a
+         *     word of a person, and ``end`` is when it could open at the soonest.
          */
         NightGate: {
             /**
@@ -6189,6 +6190,8 @@ export interface components {
             start: string;
             /** Text */
             text: string;
+            /** Waits */
+            waits: boolean;
         };
         /**
          * NightHost

@@ -111,7 +111,7 @@ describe("the nights laid out", () => {
           night("a", at(0, "01:00"), { rollout: 3, wave: "canary" }),
           night("b", at(1, "01:00"), { rollout: 3, wave: "rest" }),
         ],
-        { gates: [{ rollout: 3, label: "Canaries", start: at(0, "01:20"), end: at(0, "21:20"), text: "20 h passed" }] },
+        { gates: [{ rollout: 3, label: "Canaries", start: at(0, "01:20"), end: at(0, "21:20"), waits: false, text: "20 h passed" }] },
       ),
       1216,
     );

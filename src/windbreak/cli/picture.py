@@ -81,8 +81,8 @@ def _night(
                 yield f"    {plain(freeze.where)} is frozen: {plain(freeze.reason)}"
     for gate in calendar.gates:
         if start <= gate.end < end:
-            opens = gate.end.astimezone(zone)
-            yield f"  gate, {plain(gate.label)}: {gate.text}; it opens {opens:%a %H:%M}"
+            opens = f"; it opens {gate.end.astimezone(zone):%a %H:%M}" if not gate.waits else ""
+            yield f"  gate, {plain(gate.label)}: {gate.text}{opens}"
 
 
 def _host(

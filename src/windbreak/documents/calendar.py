@@ -61,12 +61,15 @@ class Frozen(Value):
 
 
 class NightGate(Value):
-    """A gate between two waves: closed from when to when, and what it waits for."""
+    """A gate between two waves: closed from when to when, and what it waits for. ``waits``: for a
+    word of a person, and ``end`` is when it could open at the soonest.
+    """
 
     rollout: int
     label: str
     start: datetime
     end: datetime
+    waits: bool
     text: str
 
 

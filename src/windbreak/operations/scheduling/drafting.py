@@ -193,10 +193,10 @@ class _Drafting:
                 state: State = "failed" if site.link.state == "down" else "unknown"
                 self.out.add(site, state, f"It can’t be worked on: {site.link.reason}")
             elif site.id in matters:
-                text = "Its last run ended badly: decide of that first"
+                text = "Its last run ended badly: decide about that first."
                 self.out.add(site, "failed", text, "see-site")
             elif site.id in running:
-                self.out.add(site, "running", "A run is under way")
+                self.out.add(site, "running", "A run is under way.")
             elif site.id in booked:
                 self.before.append(site.id)
             else:

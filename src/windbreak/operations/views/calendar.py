@@ -285,6 +285,7 @@ class _Making:
                 label=label_of(self.context, told.gate),
                 start=max(ends),
                 end=opens or max(ends) + told.gate.quiet,
+                waits=told.wants_a_word,
                 text="wants a word" if told.wants_a_word else _gate_text(told, after),
             )
 

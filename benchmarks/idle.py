@@ -12,6 +12,7 @@ from benchmarks.figures import Figure
 from benchmarks.views import RHONA, fleet
 from windbreak.core.values.feeds import NewFeed
 from windbreak.core.values.sites import Link
+from windbreak.core.values.visits import Visit
 from windbreak.notices.mail import MailSettings
 from windbreak.operations.administration.retention import Retention
 from windbreak.operations.context import close, open_context
@@ -31,6 +32,7 @@ def figures() -> Iterator[Figure]:
         with context.store.transaction():
             for site in context.store.sites.live():
                 context.store.sites.change(site.id, link=Link(state="linked", looked_at=now))
+                context.store.visits.put(Visit(id=site.id, state="fine", looked_at=now))
             for n in range(FEEDS):
                 new = NewFeed(id=f"feed-{n}", label=f"Feed {n}", url=f"http://127.0.0.1:9/{n}")
                 feeds.register(context, new, RHONA)
@@ -40,7 +42,7 @@ def figures() -> Iterator[Figure]:
         context.store.facts.set("day", now.date().isoformat())
         context.store.facts.set("hour", f"{now:%Y-%m-%dT%H}")
         catch_up(context)
-        driver = Driver(context, 240, ShelfSettings(), MailSettings(), 24, Retention())
+        driver = Driver(context, 240, 15, ShelfSettings(), MailSettings(), 24, Retention())
         driver.start()
         time.sleep(4)  # the first day, hour and looks are behind it
         start = time.process_time()

@@ -7871,6 +7871,15 @@ export interface components {
             link_state: string;
             /** Link Text */
             link_text: string;
+            /** Pages At */
+            pages_at: string | null;
+            /**
+             * Pages State
+             * @enum {string}
+             */
+            pages_state: "fine" | "broken" | "unreachable" | "not looked";
+            /** Pages Text */
+            pages_text: string;
             /** Plan */
             plan: number | null;
             /** Plan Text */

@@ -4,11 +4,14 @@ from __future__ import annotations
 
 import argparse
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from windbreak.cli.output import age, ask, dump, local, say, state, table
 from windbreak.cli.profile import connect, pick_product, pick_site
 from windbreak.wording.words import counted
+
+if TYPE_CHECKING:
+    from windbreak.documents.sites import SiteView
 
 
 def add(commands: Any, common: argparse.ArgumentParser) -> None:
@@ -256,6 +259,7 @@ def _show(args: argparse.Namespace) -> None:
     say(f"**{s.label}**  {s.address}")
     say(f"{s.client or 'no client'} · {s.host or 'no host'} · {s.environment} · {view.window}")
     say(f"{view.link_state}: {view.link_text} Facts: {age(s.facts_at)}.")
+    say(f"pages {view.pages_state}: {view.pages_text} {_looked(view)}")
     say(f"{'Twin' if s.twin_of else 'Backup'}: {view.backup}.")
     say(f"Its own updater: {view.updater}.")
     print()
@@ -311,13 +315,22 @@ def _refresh(args: argparse.Namespace) -> int:
 
 
 def _refresh_one(args: argparse.Namespace) -> int:
+    from windbreak.core.values.visits import WRONG
+
     with connect(args) as windbreak:
         site = windbreak.refresh_site(pick_site(windbreak, args.sites[0]))
+        view = windbreak.site(site.id)
     if args.json:
         dump(site)
     else:
         say(f"**{site.label}** {site.link.state}: {site.link.reason} Facts {age(site.facts_at)}.")
-    return 0 if site.link.state == "linked" else 1
+        say(f"pages {view.pages_state}: {view.pages_text} {_looked(view)}")
+    return 0 if site.link.state == "linked" and view.pages_state not in WRONG else 1
+
+
+def _looked(view: SiteView) -> str:
+    """How long ago its pages were looked at; "" where nobody has."""
+    return f"Looked at {age(view.pages_at)}." if view.pages_at else ""
 
 
 def _refresh_twin(args: argparse.Namespace) -> int:

@@ -9,6 +9,7 @@ from windbreak.core.explanation.passing import Passed
 from windbreak.core.values.basics import ProductId, Slug, State, Value
 from windbreak.core.values.ledger import LedgerEntry
 from windbreak.core.values.verdicts import Newest
+from windbreak.core.values.visits import PagesState
 
 
 class SiteSummary(Value):
@@ -88,6 +89,9 @@ class SiteView(Value):
     window: str
     link_text: str
     link_state: str
+    pages_text: str
+    pages_state: PagesState
+    pages_at: datetime | None
     components: tuple[ComponentView, ...]
     plan: int | None
     plan_text: str

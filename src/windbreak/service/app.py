@@ -50,6 +50,7 @@ def create_app(
     context: Context,
     *,
     refresh_minutes: int = 30,
+    pages_minutes: int = 15,
     drive: bool = True,
     mail: MailSettings | None = None,
     shelf: ShelfSettings | None = None,
@@ -60,6 +61,7 @@ def create_app(
     driver = Driver(
         context,
         refresh_minutes,
+        pages_minutes,
         shelf or ShelfSettings(),
         mail or MailSettings(),
         digest_hour,

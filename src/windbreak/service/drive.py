@@ -34,7 +34,7 @@ from windbreak.operations.scheduling import (
     rollouts,
     timetables,
 )
-from windbreak.operations.sites import keys, sites, tasks, twins
+from windbreak.operations.sites import keys, sites, tasks, twins, visits
 from windbreak.operations.tracking import credentials, polling, shelving
 from windbreak.operations.views.projector import Projector
 from windbreak.service.settings import ShelfSettings
@@ -75,6 +75,7 @@ class Driver:
         self,
         context: Context,
         refresh_minutes: int,
+        pages_minutes: int,
         shelf: ShelfSettings,
         mail: MailSettings,
         digest_hour: int,
@@ -84,11 +85,13 @@ class Driver:
         self.shelf, self.mail, self.digest_hour = shelf, mail, digest_hour
         self.retention = retention
         self.refresh_every = timedelta(minutes=refresh_minutes)
+        self.visit_every = timedelta(minutes=pages_minutes)
         self.stopping = threading.Event()
         self.asked = threading.Event()
         self.threads: list[threading.Thread] = []
         self._polling: threading.Thread | None = None
         self._asking: threading.Thread | None = None
+        self._visiting: threading.Thread | None = None
         self.projector = Projector(context)
         self._next: dict[str, tuple[int, datetime | None]] = {}
         self._mail_after = datetime.min.replace(tzinfo=UTC)
@@ -197,8 +200,9 @@ class Driver:
         """What is done in turn; a reader only asks feeds: nothing goes out of it."""
         if not instance.may_drive(self.context):
             return (self._broke, self._daily, self._feeds)
-        own = (self._calendars, self._outward, self._digest, self._refreshes, self._tend_tasks)
-        return (self._broke, self._bookings, self._rollouts, self._daily, self._feeds, *own)
+        first = (self._broke, self._bookings, self._rollouts, self._daily, self._feeds)
+        looks = (self._refreshes, self._visits)
+        return (*first, self._calendars, self._outward, self._digest, *looks, self._tend_tasks)
 
     def _broke(self) -> None:
         """What stopped on a fault of ours says so, as soon as that can be written: a run becomes a
@@ -289,6 +293,32 @@ class Driver:
                 target=self._refresh, args=(due,), name="refresh", daemon=True
             )
             self._asking.start()
+
+    def _visits(self) -> None:
+        """Pages are looked at beside everything else, on a time of their own."""
+        if not self.visit_every or (self._visiting is not None and self._visiting.is_alive()):
+            return
+        if not self._due(
+            "visits", ("site", "run"), lambda: visits.next_due(self.context, self.visit_every)
+        ):
+            return
+        due = visits.due(self.context, self.visit_every)
+        if due:
+            self._visiting = threading.Thread(
+                target=self._visit, args=(due,), name="visits", daemon=True
+            )
+            self._visiting.start()
+
+    def _visit(self, due: list[Site]) -> None:
+        try:
+            for _ in visits.visit_many(self.context, due):
+                if self.stopping.is_set():
+                    break
+        except Exception:
+            log.exception("pages were not all looked at; they are looked at again")
+        finally:
+            self._next.pop("visits", None)  # what was seen as before marks no change
+            self.context.store.close()
 
     def _next_refresh(self) -> datetime | None:
         owed = self.context.store.debts.sites_owed()

@@ -49,6 +49,7 @@ def serve(data: Path, settings: Settings) -> int:
     app = create_app(
         context,
         refresh_minutes=settings.refresh_minutes,
+        pages_minutes=settings.pages_minutes,
         mail=settings.mail,
         shelf=settings.shelf,
         digest_hour=settings.digest_hour,

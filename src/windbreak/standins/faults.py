@@ -31,6 +31,7 @@ class Kind:
 KINDS: dict[str, Kind] = {
     "silent": Kind("yes", "its agent does not answer, its pages do"),
     "down": Kind("yes", "neither its agent nor its pages answer"),
+    "broken": Kind("yes", "its pages answer 500, its agent is fine"),
     "clock": Kind("seconds", "its clock is so many seconds ahead"),
     "answer": Kind("deep or large", "its agent answers nonsense, signed"),
     "slow": Kind("call:seconds", "a call takes so much longer, with signs of life"),
@@ -173,6 +174,10 @@ class Faults:
     @property
     def silent(self) -> bool:
         return bool(self.all().get("silent")) or time.monotonic() < self._silent_until
+
+    @property
+    def broken(self) -> bool:
+        return bool(self.all().get("broken"))
 
     @property
     def down(self) -> bool:

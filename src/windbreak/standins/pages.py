@@ -78,6 +78,8 @@ def site_app(site: MillraceSite, agent: MillraceAgent) -> Starlette:
         return Response(text, media_type="application/xml")
 
     def page(request: Request) -> Response:
+        if agent.faults.broken:
+            return HTMLResponse("<title>Fault</title><p>It could not be shown.</p>", 500)
         past = "no-cache" in request.headers.get("cache-control", "")
         shown = agent.memory.holds_pass(request.headers.get(PASS, ""))
         status, text = site.page(request.url.path, past_caches=past, past_page=shown)

@@ -11,6 +11,7 @@ import peewee
 
 from windbreak.core.values.inventories import Inventory
 from windbreak.core.values.sites import Host, Site
+from windbreak.core.values.visits import Visit
 from windbreak.store.database import Database, Mark
 from windbreak.store.documents import Documents, Row, ids
 
@@ -42,6 +43,14 @@ class SiteRow(Row):
 
     class Meta:
         table_name = "site"
+
+
+class VisitRow(Row):
+    id = peewee.TextField(primary_key=True)
+    state = peewee.TextField()
+
+    class Meta:
+        table_name = "visit"
 
 
 class InventoryRow(Row):
@@ -114,6 +123,18 @@ class Sites(Documents[Site]):
             if rows:
                 return [Site.model_validate_json(row[0]) for row in rows]
         return []
+
+
+class Visits(Documents[Visit]):
+    """What visitors see. A look that sees the same as before touches nothing."""
+
+    model, value = VisitRow, Visit
+
+    def marks(self, before: Visit | None, after: Visit | None) -> Iterable[Mark]:
+        one = after or before
+        shown = [(v.state, v.reason) if v else None for v in (before, after)]
+        if one is not None and shown[0] != shown[1]:
+            yield "site", one.id
 
 
 class Inventories(Documents[Inventory]):

@@ -60,6 +60,8 @@ export function SitePage() {
   );
 }
 
+const PAGES_WRONG = new Set<View["pages_state"]>(["broken", "unreachable"]);
+
 function Head({ view }: { view: View }) {
   const site = view.summary;
   const refresh = useMutation({
@@ -74,6 +76,11 @@ function Head({ view }: { view: View }) {
       {view.link_state !== "linked" && (
         <span className={`is-${site.state} text-[13px]`}>
           <Glyph state={site.state} /> {view.link_text}
+        </span>
+      )}
+      {view.link_state !== "down" && PAGES_WRONG.has(view.pages_state) && (
+        <span className="is-failed text-[13px]">
+          <Glyph state="failed" /> {view.pages_text}
         </span>
       )}
       {site.running && (
@@ -133,6 +140,18 @@ function Facts({ view }: { view: View }) {
       <>
         <Glyph state={view.link_state === "linked" ? "clear" : "unknown"} /> {view.link_state}
       </>,
+    ],
+    [
+      "pages",
+      <span key="pages" title={view.pages_text} className={PAGES_WRONG.has(view.pages_state) ? "text-alarm" : ""}>
+        <Glyph state={PAGES_WRONG.has(view.pages_state) ? "failed" : view.pages_state === "fine" ? "clear" : "unknown"} />{" "}
+        {view.pages_state}
+        {view.pages_at && (
+          <span className="q">
+            , <Age at={view.pages_at} suffix=" ago" />
+          </span>
+        )}
+      </span>,
     ],
     [
       "facts from",

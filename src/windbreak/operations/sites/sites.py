@@ -26,6 +26,7 @@ from windbreak.core.values.sites import (
     Window,
     WindowsOf,
 )
+from windbreak.core.values.visits import Visit
 from windbreak.links import signing
 from windbreak.links.adapter import Agent
 from windbreak.links.errors import (
@@ -37,14 +38,13 @@ from windbreak.links.errors import (
     Unfit,
     clock_text,
 )
-from windbreak.links.probing import look_at
 from windbreak.links.systems import SYSTEMS
 from windbreak.links.visiting import Visiting
 from windbreak.operations.administration import instance
 from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
 from windbreak.operations.runs import debts
-from windbreak.operations.sites import clients, inventories
+from windbreak.operations.sites import clients, inventories, visits
 from windbreak.outside.at_once import at_once
 
 log = logging.getLogger("windbreak.sites")
@@ -210,7 +210,7 @@ def unlink(context: Context, site: str, by: Principal) -> Site:
 
 
 def refresh(context: Context, site: str) -> Site:
-    """Ask a site's agent what is installed; where it does not answer, look at the pages. Writes.
+    """Look at a site's pages, and ask its agent what is installed. Writes.
 
     Never raises for a site that can't be reached: its link then says what was seen.
     """
@@ -219,14 +219,16 @@ def refresh(context: Context, site: str) -> Site:
     if context.store.agents.key(site) is None:
         return known
     agent = agent_for(context, site)
+    visit = visits.visit(context, known)
     try:
         inventory = agent.inventory(site, now)
     except LinkError as error:
-        return _unreached(context, known, error)
+        return _unreached(context, known, error, visit)
     except Exception as error:
         # Whatever a site does costs that site only.
         log.exception("%s could not be asked; the others go on", site)
-        return _unreached(context, known, Unfit(f"its answer can't be used ({error})"))
+        unfit = Unfit(f"its answer can't be used ({error})")
+        return _unreached(context, known, unfit, visit)
     ahead = round(agent.ahead or 0)
     with context.store.transaction():
         inventory = inventories.take_in(context, inventory)
@@ -322,8 +324,10 @@ def mark_own(context: Context, site: str, product: str, by: Principal, *, own: b
     return changed
 
 
-def _unreached(context: Context, site: Site, error: LinkError) -> Site:
-    """Two separate looks: the agent did not serve, so what do the pages say?"""
+def _unreached(context: Context, site: Site, error: LinkError, visit: Visit) -> Site:
+    """Two separate looks: the agent did not serve; ``visit`` is what the pages say, unless a run is
+    at work there.
+    """
     state: LinkState
     if isinstance(error, Superseded):
         return site  # it is in order, and another service's
@@ -336,11 +340,15 @@ def _unreached(context: Context, site: Site, error: LinkError) -> Site:
             "server's clock right."
         )
     else:
-        look = look_at(visiting(context, site), "Front page", "/")
-        if look.status is None:
+        pages, seen = visit.state, visit.reason
+        if visits.is_worked_on(context, site.id):
+            pages, seen = visits.seen_now(context, site)
+        if pages == "unreachable":
             state, reason = "down", "Neither its pages nor its agent answer."
+        elif pages == "broken":
+            state, reason = "silent", f"{seen.rstrip('.')}, and {error}."
         else:
-            state, reason = "silent", f"Its pages answer ({look.status}), but {error}."
+            state, reason = "silent", f"Its pages answer, but {error}."
         if isinstance(error, NotTheAgent):
             reason = f"Something else answers in the agent's place: {error}."
     now = context.clock()

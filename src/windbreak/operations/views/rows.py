@@ -11,6 +11,7 @@ from windbreak.core.values.basics import State
 from windbreak.core.values.matters import Matter
 from windbreak.core.values.runs import Run
 from windbreak.core.values.sites import Site
+from windbreak.core.values.visits import WRONG, Visit
 from windbreak.documents.sites import SiteSummary
 from windbreak.operations.context import Context
 from windbreak.operations.views.standings import KINDS, SituationView
@@ -32,6 +33,7 @@ class Doings:
     matters: dict[str, Matter]
     next_booking: dict[str, datetime]
     approved: frozenset[str]
+    broken: dict[str, Visit]
 
     @classmethod
     def read(cls, context: Context, sites: Iterable[str] | None = None) -> Doings:
@@ -49,6 +51,7 @@ class Doings:
             {matter.site: matter for matter in store.matters.all(open=True, **of)},
             bookings,
             frozenset([plan.site for plan in store.plans.all(state="approved", **of)]),
+            {v.id: v for v in store.visits.all(state=WRONG) if some is None or v.id in some},
         )
 
 
@@ -59,10 +62,13 @@ def row_of(
     state: State = view.state if view else "clear"
     text = view.text if view else ""
     running, matter = doings.running.get(site.id), doings.matters.get(site.id)
+    broken = doings.broken.get(site.id)
     if running is not None:
         state, text = "running", running.waiting or running.text
     elif fault is not None:
         state, text = "unknown", f"It can’t be reasoned about: {fault}"
+    elif broken is not None and site.link.state not in ("down", "unlinked"):
+        state, text = "failed", broken.reason
     elif site.link.state != "linked":
         state, text = _UNLINKED[site.link.state], site.link.reason
     elif matter is not None:

@@ -27,6 +27,7 @@ from windbreak.operations.planning import proposals
 from windbreak.operations.reasoning import answers, supposing
 from windbreak.operations.reasoning.cases import Ground
 from windbreak.operations.reasoning.catalogue import catalogue
+from windbreak.operations.sites import visits
 from windbreak.operations.views.rows import Doings, row_of
 from windbreak.operations.views.standings import (
     Undecided,
@@ -101,12 +102,16 @@ def site_view(context: Context, site: str) -> SiteView:
     components = _components(context, known, reasoned) if reasoned else ()
     plans = context.store.plans.all(site=site, newest_first=True, limit=1)
     twins = context.store.sites.all(twin_of=site)
+    visit = visits.of(context, site)
     return SiteView(
         summary=summary,
         timezone=known.timezone,
         window=window_text(known),
         link_text=known.link.reason,
         link_state=known.link.state,
+        pages_text=visit.reason,
+        pages_state=visit.state,
+        pages_at=visit.looked_at,
         components=components,
         plan=plans[0].id if plans else None,
         plan_text=plan_text(context, plans[0]) if plans else "No plan has been made yet.",

@@ -132,6 +132,7 @@ def _cause(name: str, each: Sort, hangs_on: str, look: Look, *, timed: bool = Fa
 
 CAUSES: tuple[Cause, ...] = (
     _cause("link", "site", "site", _on_site(lambda s, x: sites.of_link(s.context, x))),
+    _cause("pages", "site", "site", _on_site(lambda s, x: sites.of_pages(s.context, x))),
     _cause("fault", "site", "row", _on_site(lambda s, x: sites.of_fault(s.context, x))),
     _cause(
         "other-hands",

@@ -10,6 +10,7 @@ from windbreak.core.values.findings import Finding, Weight
 from windbreak.core.values.inventories import Inventory
 from windbreak.core.values.runs import WENT_WRONG
 from windbreak.core.values.sites import Site
+from windbreak.core.values.visits import WRONG
 from windbreak.core.versions.version import parse_version
 from windbreak.operations.administration import instance
 from windbreak.operations.context import Context
@@ -45,7 +46,7 @@ def of_link(context: Context, site: Site) -> Iterator[Finding]:
         "silent": (
             "unknown",
             "medium",
-            "is silent: its pages answer, its agent does not",
+            "is silent: its agent does not answer",
             "Look again",
         ),
         "refused": ("unknown", "medium", "refuses our key", "Make a new line"),
@@ -62,6 +63,27 @@ def of_link(context: Context, site: Site) -> Iterator[Finding]:
         f"**{site.label}** {words}.",
         link.reason,
         act(label, verb, site=site.id),
+    )
+
+
+def of_pages(context: Context, site: Site) -> Iterator[Finding]:
+    """Pages that a visitor sees broken, whatever the agent says. Where nothing answers, the link's
+    finding tells it.
+    """
+    visit = context.store.visits.find(site.id)
+    if visit is None or visit.state not in WRONG or site.link.state in ("down", "unlinked"):
+        return
+    words = "are broken" if visit.state == "broken" else "give no answer"
+    agent = " Its agent answers." if site.link.state == "linked" else ""
+    yield finding(
+        context,
+        f"pages:{site.id}",
+        "failed",
+        "critical" if site.environment == "production" else "medium",
+        site,
+        f"**{site.label}**: its pages {words}.",
+        f"{visit.reason}{agent} Looked at twice from outside, past caches.",
+        act("Look again", "refresh", site=site.id),
     )
 
 

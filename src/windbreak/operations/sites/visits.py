@@ -1,0 +1,135 @@
+"""The second look at a site: its pages from outside, as a visitor sees them, past caches.
+
+It has its own time and says nothing of the agent. A page that answers 500 or above, with nothing,
+or with a fault's own words and no title, is broken, whatever the agent says. While a run works on a
+site, or its maintenance page is up, nobody looks: the run judges its pages itself.
+"""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Iterator, Sequence
+from datetime import datetime, timedelta
+
+from windbreak.core.values.runs import Look
+from windbreak.core.values.sites import Site
+from windbreak.core.values.visits import WRONG, PagesState, Visit
+from windbreak.links.probing import look_at
+from windbreak.links.visiting import Visiting
+from windbreak.operations.administration import instance
+from windbreak.operations.context import Context
+from windbreak.outside.at_once import at_once
+from windbreak.wording.words import listed
+
+FRONT = "/"
+AT_ONCE, PER_HOST = 16, 2
+_AGAIN_AFTER = 1.0  # seconds until what is wrong is looked at once more, before it is told
+BY_ITSELF = "Windbreak"
+
+
+def of(context: Context, site: str) -> Visit:
+    """What was seen of a site's pages last. Reads."""
+    return context.store.visits.find(site) or Visit(id=site)
+
+
+def visit(context: Context, site: Site) -> Visit:
+    """Look at a site's pages now, or leave it where a run is at work there. Writes. What changed
+    stands in the ledger.
+    """
+    before = of(context, site.id)
+    if is_worked_on(context, site.id):
+        return before
+    state, reason = seen_now(context, site)
+    now = context.clock()
+    since = before.since if before.state == state else now
+    after = Visit(id=site.id, state=state, reason=reason, since=since, looked_at=now)
+    with context.store.transaction():
+        context.store.visits.put(after)
+        turned = before.state != state and (state in WRONG or before.state in WRONG)
+        if turned:
+            word = "fine again" if state == "fine" else state
+            context.record(BY_ITSELF, f"{site.label}: its pages are {word}", site.id, result=reason)
+    if before.state != state:
+        context.tell("site", site.id, f"pages {state}")
+    return after
+
+
+def seen_now(context: Context, site: Site) -> tuple[PagesState, str]:
+    """How a site's pages are now, with the reason as a sentence. Nothing is kept."""
+    return _seen(Visiting(context.http, site.address), site.pages)
+
+
+def is_worked_on(context: Context, site: str) -> bool:
+    """Whether its pages are not what they are by themselves just now. Reads."""
+    if context.store.runs.count(site=site, state=("running", "waiting")):
+        return True
+    return any(debt.kind == "page" for debt in context.store.debts.all(site=site, paid=False))
+
+
+def visit_many(context: Context, sites: Sequence[Site]) -> Iterator[Visit]:
+    """Look at many sites' pages at once, few of one host at a time. Writes."""
+    yield from at_once(
+        sites,
+        lambda site: visit(context, site),
+        place=lambda site: site.host or site.id,
+        most=AT_ONCE,
+        per_place=PER_HOST,
+        finish=context.store.close,  # each thread's own connection
+    )
+
+
+def due(context: Context, every: timedelta) -> list[Site]:
+    """The linked sites whose pages are to be looked at now. Reads."""
+    now = context.clock()
+    return [site for site, at in _times(context, every) if at <= now]
+
+
+def next_due(context: Context, every: timedelta) -> datetime | None:
+    """When pages are to be looked at next; None where there is no site. Reads."""
+    return min([at for _, at in _times(context, every)], default=None)
+
+
+def _times(context: Context, every: timedelta) -> list[tuple[Site, datetime]]:
+    if not instance.may_drive(context):
+        return []
+    store, now = context.store, context.clock()
+    seen = {visit.id: visit.looked_at for visit in store.visits.all()}
+    busy = {run.site for run in store.runs.all(state=("running", "waiting"))}
+    busy |= {debt.site for debt in store.debts.all(paid=False) if debt.kind == "page"}
+    return [
+        (site, looked + every if (looked := seen.get(site.id)) else now)
+        for site in store.sites.live()
+        if site.link.state != "unlinked" and site.id not in busy
+    ]
+
+
+def _seen(site: Visiting, pages: Sequence[str]) -> tuple[PagesState, str]:
+    """How some pages are, the front page first. What is wrong is looked at twice."""
+    places = [FRONT, *(page for page in pages if page != FRONT)]
+    looks = [look_at(site, place, place) for place in places]
+    if any(_wrong(look) for look in looks):
+        time.sleep(_AGAIN_AFTER)
+        looks = [look_at(site, look.name, look.where) if _wrong(look) else look for look in looks]
+    wrong = [(look, why) for look in looks if (why := _wrong(look))]
+    if not wrong:
+        return "fine", "Its pages answer as they should."
+    if all(look.status is None for look in looks):
+        return "unreachable", f"Its pages give no answer: {wrong[0][0].faults[0]}."
+    return "broken", f"{listed([f'{_name(look)} {why}' for look, why in wrong])}."
+
+
+def _name(look: Look) -> str:
+    return "Its front page" if look.where == FRONT else look.where
+
+
+def _wrong(look: Look) -> str:
+    """What is wrong with a page, in words; "" where nothing is."""
+    if look.status is None:
+        return "gives no answer"
+    if look.status >= 500:
+        return f"answers {look.status}"
+    if not look.bytes:
+        return "is empty"
+    if look.faults and not look.marks:
+        return f"shows a fault (“{look.faults[0]}”)"
+    return ""

@@ -18,6 +18,7 @@ from benchmarks import (
     timetables,
     together,
     views,
+    visits,
 )
 from benchmarks.figures import Figure, keep
 
@@ -26,6 +27,7 @@ PARTS = {
     "feeds": feeds.figures,
     "views": views.figures,
     "idle": idle.figures,
+    "visits": visits.figures,
     "commands": commands.figures,
     "timetables": timetables.figures,
     "rollouts": rollouts.figures,

@@ -8,10 +8,13 @@ costs much, so that what is measured beside them is the service.
 from __future__ import annotations
 
 import asyncio
+import contextlib
 import json
 import socket
+import subprocess
 import sys
 from collections import defaultdict
+from collections.abc import Iterator
 from datetime import UTC, datetime
 from typing import Any
 
@@ -136,6 +139,17 @@ async def _send(send: Any, status: int, body: bytes, headers: dict[str, str]) ->
     lines.append((b"content-length", str(len(body)).encode()))
     await send({"type": "http.response.start", "status": status, "headers": lines})
     await send({"type": "http.response.body", "body": body})
+
+
+@contextlib.contextmanager
+def running(count: int, key: object) -> Iterator[subprocess.Popen[str]]:
+    """So many sleeping sites in a process of their own, which prints their ports."""
+    command = [sys.executable, "-m", "benchmarks.sleepers", str(count), signing.key_text(key)]  # type: ignore[arg-type]
+    with subprocess.Popen(command, stdout=subprocess.PIPE, text=True) as process:
+        try:
+            yield process
+        finally:
+            process.kill()
 
 
 def main() -> None:

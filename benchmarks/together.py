@@ -10,8 +10,6 @@ from __future__ import annotations
 import contextlib
 import json
 import statistics
-import subprocess
-import sys
 import tempfile
 import time
 from collections.abc import Iterator
@@ -21,7 +19,7 @@ from pathlib import Path
 import httpx
 
 from benchmarks.figures import Figure
-from benchmarks.sleepers import CAN, RUNS
+from benchmarks.sleepers import CAN, RUNS, running
 from windbreak.client import Windbreak
 from windbreak.core.values.accounts import Principal
 from windbreak.core.values.bookings import Booking
@@ -54,7 +52,7 @@ def figures() -> Iterator[Figure]:
         key = signing.new_key()
         ports: list[int] = []
         for _ in range(PROCESSES):
-            process = stack.enter_context(_sleepers(SITES // PROCESSES, key))
+            process = stack.enter_context(running(SITES // PROCESSES, key))
             assert process.stdout is not None
             ports += json.loads(process.stdout.readline())
         context = open_context(demo.service_folder, private_networks="127.0.0.0/8")
@@ -80,16 +78,6 @@ def figures() -> Iterator[Figure]:
         200,
         how="today, runs, sites and a run in turn",
     )
-
-
-@contextlib.contextmanager
-def _sleepers(count: int, key: object) -> Iterator[subprocess.Popen[str]]:
-    command = [sys.executable, "-m", "benchmarks.sleepers", str(count), signing.key_text(key)]  # type: ignore[arg-type]
-    with subprocess.Popen(command, stdout=subprocess.PIPE, text=True) as process:
-        try:
-            yield process
-        finally:
-            process.kill()
 
 
 def _fleet(context: Context, makers: str, ports: list[int], public: str) -> None:

@@ -244,7 +244,7 @@ REST: tuple[DemoSite, ...] = (
               "plugin/breakwater-keel": "2.3", "plugin/trestle": "4.7", "plugin/foglamp": "3.0"}, "breakwater", seats={"breakwater-4": ""}),
     DemoSite("cockle-row", "Cockle Row Market", "Cockle Row", "mole",
              {CORE: "6.4.3", LOOM: "8.2", "theme/lanternroom": "1.4", "theme/plainsail": "2.2", "plugin/oarlock": "7.2"}, "lanternroom", own=("theme/lanternroom",)),
-    DemoSite("sandbar-cinema", "Sandbar Cinema", "Sandbar", "quay", _plain("6.4.3", "8.0", oarlock="7.2", netloft="1.8", lee="5.5"), "plainsail"),
+    DemoSite("sandbar-cinema", "Sandbar Cinema", "Sandbar", "quay", _plain("6.4.3", "8.0", oarlock="7.2", lee="5.5"), "plainsail"),
     DemoSite("fulmar-cottages", "Fulmar Cottages", "Fulmar", "jetty",
              _breakwater("6.2.9", "8.0", "4.9", "2.3", "4.7", "3.0"), "breakwater", seats={"fulmar-breakwater": "BW4-FULMAR-0A7C-LL29"}),
     DemoSite("marram-press", "Marram Press", "Marram", "mole",

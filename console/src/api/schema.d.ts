@@ -8179,6 +8179,7 @@ export interface components {
             findings: components["schemas"]["Finding"][];
             /** Sites */
             sites: components["schemas"]["SiteSummary"][];
+            totals: components["schemas"]["Totals"];
         };
         /**
          * Token
@@ -8208,6 +8209,27 @@ export interface components {
             reason: components["schemas"]["ChannelExclusion"] | components["schemas"]["HoldExclusion"] | components["schemas"]["SoakExclusion"] | components["schemas"]["LicenceExclusion"] | components["schemas"]["OfferExclusion"] | components["schemas"]["BundleExclusion"] | components["schemas"]["AccessExclusion"] | components["schemas"]["FromExclusion"] | components["schemas"]["Conflict"] | components["schemas"]["Trade"];
             /** Text */
             text: string;
+        };
+        /**
+         * Totals
+         * @description The moves that wait on some sites, by kind. Those of sites that can't be reached are told
+         *     apart: nobody can make them now.
+         */
+        Totals: {
+            /** Beyond Moves */
+            beyond_moves: number;
+            /** Beyond Sites */
+            beyond_sites: number;
+            /** By Kind */
+            by_kind: {
+                [key: string]: number;
+            };
+            /** Held */
+            held: number;
+            /** Moves */
+            moves: number;
+            /** Sites */
+            sites: number;
         };
         /**
          * Trade

@@ -31,6 +31,20 @@ const WIDEST_PLACE = 40;
 export const waiting = (site: SiteSummary) =>
   Object.values(site.moves).reduce((sum, n) => sum + n, 0);
 
+/** The moves that wait on some sites; those that can't be reached are told apart. */
+export function totals(sites: readonly SiteSummary[]) {
+  const here = sites.filter((site) => site.link === "linked" && !site.fault);
+  const beyond = sites.filter((site) => !here.includes(site) && waiting(site) > 0);
+  return {
+    moves: here.reduce((sum, site) => sum + waiting(site), 0),
+    sites: here.filter((site) => waiting(site) > 0).length,
+    of: (kind: string) => here.reduce((sum, site) => sum + (site.moves[kind] ?? 0), 0),
+    held: here.reduce((sum, site) => sum + site.held, 0),
+    beyondMoves: beyond.reduce((sum, site) => sum + waiting(site), 0),
+    beyondSites: beyond.length,
+  };
+}
+
 /** Hosts in fixed order, sites in fixed order, a twin half as wide straight after its site. */
 export function layout(
   sites: SiteSummary[],

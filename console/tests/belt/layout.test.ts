@@ -1,5 +1,5 @@
 import { describe, expect, test } from "vitest";
-import { DENSE_FROM, hostNames, layout, overlap, siteNames, waiting, walked } from "../../src/belt/layout";
+import { DENSE_FROM, hostNames, layout, overlap, siteNames, waiting, walked, totals } from "../../src/belt/layout";
 import { site } from "../sites";
 
 const SIZE = { width: 880, left: 22, bar: 10, rise: 20 };
@@ -101,5 +101,20 @@ describe("names on the belt", () => {
     const ground = { host: "mole", name: "Mole at the far end", count: 2, from: 300, to: 340 };
     const [sign] = hostNames([ground], width, 138);
     expect(sign).toMatchObject({ anchor: "end", x: 340, text: "Mole at the far end · 2" });
+  });
+});
+
+describe("the moves that wait", () => {
+  const moves = { core: 1, plugin: 2 };
+
+  it("are those of sites that can be reached; the others are told apart", () => {
+    const told = totals([
+      site("a", { link: "linked", moves, held: 1 }),
+      site("b", { link: "linked", moves: {} }),
+      site("c", { link: "silent", moves, held: 1 }),
+      site("d", { link: "linked", moves, fault: "a fault of ours" }),
+    ]);
+    expect([told.moves, told.sites, told.of("plugin"), told.held]).toEqual([3, 1, 2, 1]);
+    expect([told.beyondMoves, told.beyondSites]).toEqual([6, 2]);
   });
 });

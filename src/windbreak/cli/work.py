@@ -22,6 +22,7 @@ from windbreak.cli.output import (
 )
 from windbreak.cli.profile import connect
 from windbreak.wording.acts import command, command_line
+from windbreak.wording.words import counted
 
 
 def add(commands: Any, common: argparse.ArgumentParser) -> None:
@@ -80,11 +81,20 @@ def _today(args: argparse.Namespace) -> None:
         return dump(today)
     if args.quiet:
         return print("\n".join(f["id"] for f in today["findings"]))
-    moves = [sum(site["moves"].values()) for site in today["sites"]]
+    totals = today["totals"]
     count = len(today["findings"])
     head = "1 finding wants you" if count == 1 else f"{count} findings want you"
     say(f"**{head if count else 'Nothing wants you'}**, most urgent first.")
-    say(f"{sum(moves)} moves are ready on {sum(map(bool, moves))} sites.")
+    beyond = (
+        f"; {totals['beyond_moves']} more on {counted(totals['beyond_sites'], 'site')} that can’t "
+        "be reached"
+        if totals["beyond_moves"]
+        else ""
+    )
+    say(
+        f"{counted(totals['moves'], 'move')} {'is' if totals['moves'] == 1 else 'are'} ready on "
+        f"{counted(totals['sites'], 'site')}{beyond}."
+    )
     for finding in today["findings"]:
         print()
         until = f"  {_due(_at(finding['deadline']))}" if finding["deadline"] else ""

@@ -37,6 +37,19 @@ class SiteSummary(Value):
     fault: str | None = None  # why it could not be reasoned about; the others go on
 
 
+class Totals(Value):
+    """The moves that wait on some sites, by kind. Those of sites that can't be reached are told
+    apart: nobody can make them now.
+    """
+
+    moves: int
+    sites: int
+    by_kind: dict[str, int]
+    held: int
+    beyond_moves: int
+    beyond_sites: int
+
+
 class Helps(Value):
     """A set of acts that would bring a component on; ``suppose`` are its acts as ``if`` takes
     them, to see it without changing anything.

@@ -7,7 +7,7 @@ from datetime import datetime
 from windbreak.core.values.basics import Value
 from windbreak.core.values.bookings import Booking
 from windbreak.core.values.findings import Finding
-from windbreak.documents.sites import SiteSummary
+from windbreak.documents.sites import SiteSummary, Totals
 
 
 class Today(Value):
@@ -17,6 +17,7 @@ class Today(Value):
     findings: tuple[Finding, ...]
     asleep: tuple[Finding, ...] = ()
     sites: tuple[SiteSummary, ...]
+    totals: Totals
     bookings: tuple[Booking, ...]
     feeds: tuple[tuple[str, str, datetime | None], ...]
     drives: bool = True

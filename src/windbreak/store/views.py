@@ -180,6 +180,17 @@ class Views:
         )
         return [(str(site), str(label), int(moves)) for site, label, moves in rows]
 
+    def moves_of_rows(self) -> list[tuple[bool, dict[str, int], int, int]]:
+        """What waits on the sites, alike ones as one: whether they can be reached, the moves by
+        kind, how many components are held, and how many sites it is so of. Reads.
+        """
+        rows = self.database.ask(
+            "SELECT link = 'linked' AND json_extract(body, '$.fault') IS NULL, "
+            "json_extract(body, '$.moves') AS moves, json_extract(body, '$.held') AS held, "
+            "count(*) FROM row GROUP BY 1, 2, 3"
+        )
+        return [(bool(r), json.loads(moves), int(held), int(n)) for r, moves, held, n in rows]
+
     def situation_of(self, site: str) -> str | None:
         """The situation a site is in, as its row was made. Reads."""
         rows = self.database.ask("SELECT situation FROM row WHERE site = ?", [site])

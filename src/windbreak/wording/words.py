@@ -4,8 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from datetime import date
+from typing import TYPE_CHECKING
 
-from windbreak.core.values.basics import Match
+if TYPE_CHECKING:
+    from windbreak.core.values.basics import Match
 
 
 def day(when: date, now: date | None = None) -> str:

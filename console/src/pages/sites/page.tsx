@@ -3,7 +3,7 @@ import { useEffect, useRef, useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import { asked, type SiteSummary, type State } from "../../api/client";
 import { Belt } from "../../belt/belt";
-import { waiting } from "../../belt/layout";
+import { totals } from "../../belt/layout";
 import { Load } from "../../pieces/load";
 import { clock, day, plural, span } from "../../pieces/time";
 import { Age } from "../../pieces/words";
@@ -129,17 +129,15 @@ function Fact({ value, onChange }: { value: string; onChange: (value: string) =>
 }
 
 function Caption({ sites, all }: { sites: SiteSummary[]; all: number }) {
-  const sum = (kind: string) => sites.reduce((n, s) => n + (s.moves[kind] ?? 0), 0);
-  const held = sites.reduce((n, s) => n + s.held, 0);
-  const total = sites.reduce((n, s) => n + waiting(s), 0);
-  const on = sites.filter((s) => waiting(s) > 0).length;
+  const { moves, sites: on, of: sum, held, beyondMoves, beyondSites } = totals(sites);
   return (
     <p className="caption">
       <b>
-        {plural(total, "move")} wait on {on} of {plural(all, "site")}
+        {plural(moves, "move")} wait on {on} of {plural(all, "site")}
       </b>
       {sum("core")} core, {plural(sum("theme"), "theme")}, {plural(sum("plugin"), "plugin")},{" "}
       {plural(sum("runtime"), "runtime")}.{held > 0 && ` Held: ${held}, not counted here.`}
+      {beyondMoves > 0 && ` ${plural(beyondMoves, "more")} on ${plural(beyondSites, "site")} out of reach.`}
     </p>
   );
 }

@@ -3,7 +3,7 @@ import { Link } from "react-router";
 import { commandOf, pageOf } from "../../api/acts";
 import { asked, type Finding, type Schemas } from "../../api/client";
 import { Belt } from "../../belt/belt";
-import { waiting } from "../../belt/layout";
+
 import { Tally } from "../../belt/tally";
 import { Load } from "../../pieces/load";
 import { clock, day, plural } from "../../pieces/time";
@@ -48,8 +48,7 @@ export function TodayPage() {
 }
 
 function Queue({ told }: { told: Told }) {
-  const moves = told.sites.reduce((sum, site) => sum + waiting(site), 0);
-  const on = told.sites.filter((site) => waiting(site) > 0).length;
+  const { moves, sites: on, beyond_moves: beyond, beyond_sites: far } = told.totals;
   const count = told.findings.length;
   return (
     <section aria-label="What wants attention">
@@ -58,6 +57,7 @@ function Queue({ told }: { told: Told }) {
         <span className="q">
           {count > 0 && "most urgent first · "}
           {plural(moves, "move")} wait on {plural(on, "site")}
+          {beyond > 0 && `, ${beyond} more on ${far} out of reach`}
         </span>
         {told.drives && moves > 0 && <ApproveReady />}
       </div>

@@ -298,8 +298,13 @@ def metrics(context: Context) -> bytes:
     for state in WORST_FIRST:
         states.labels(state).set(sum(r.state == state for r in rows))
     moves = Gauge("windbreak_moves", "Moves that wait, by kind.", ["kind"], registry=registry)
-    for kind in ("core", "theme", "plugin", "runtime"):
-        moves.labels(kind).set(sum(r.moves.get(kind, 0) for r in rows))
+    totals = site_views.totals(context)
+    for kind, count in totals.by_kind.items():
+        moves.labels(kind).set(count)
+    beyond = Gauge(
+        "windbreak_moves_beyond_reach", "Moves on sites that can’t be reached.", registry=registry
+    )
+    beyond.set(totals.beyond_moves)
     held = Gauge("windbreak_held", "Components that are held.", registry=registry)
     held.set(sum(r.held for r in rows))
     weights = Gauge("windbreak_findings", "Open findings by weight.", ["weight"], registry=registry)

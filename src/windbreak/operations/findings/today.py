@@ -26,6 +26,7 @@ def today(context: Context) -> str:
         findings=tuple(awake),
         asleep=tuple(asleep),
         sites=(),
+        totals=site_views.totals(context),
         bookings=tuple(bookings),
         feeds=tuple(ages),
         drives=instance.may_drive(context),

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections import Counter
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from zoneinfo import ZoneInfo
@@ -20,7 +21,7 @@ from windbreak.core.values.sites import Site
 from windbreak.core.values.verdicts import Newest, Verdict
 from windbreak.core.versions.ranges import parse_range
 from windbreak.core.versions.version import parse_version
-from windbreak.documents.sites import ComponentView, SiteSummary, SiteView
+from windbreak.documents.sites import ComponentView, SiteSummary, SiteView, Totals
 from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
 from windbreak.operations.planning import proposals
@@ -30,6 +31,7 @@ from windbreak.operations.reasoning.catalogue import catalogue
 from windbreak.operations.sites import visits
 from windbreak.operations.views.rows import Doings, row_of
 from windbreak.operations.views.standings import (
+    KINDS,
     Undecided,
     carried_here,
     sentence,
@@ -91,6 +93,34 @@ def _running(context: Context, fact: str) -> set[str]:
     if not there:
         raise Refused("unknown-product", f"no site runs anything called {wanted!r}")
     return store.running([(p, v) for p, v in there if parse_version(v) in range_])
+
+
+def totals(context: Context) -> Totals:
+    """The moves that wait on all sites; the one place that adds them up. Reads."""
+    generation, _ = context.store.views.reached()
+    return context.cache.kept("totals", generation, lambda _: _totals(context))
+
+
+def _totals(context: Context) -> Totals:
+    by_kind, sites, held = Counter(dict.fromkeys(KINDS, 0)), 0, 0
+    beyond_moves = beyond_sites = 0
+    for reachable, moves, kept, count in context.store.views.moves_of_rows():
+        waiting = sum(moves.values())
+        if reachable:
+            by_kind.update({kind: n * count for kind, n in moves.items()})
+            sites += count * bool(waiting)
+            held += kept * count
+        else:
+            beyond_moves += waiting * count
+            beyond_sites += count * bool(waiting)
+    return Totals(
+        moves=by_kind.total(),
+        sites=sites,
+        by_kind=dict(by_kind),
+        held=held,
+        beyond_moves=beyond_moves,
+        beyond_sites=beyond_sites,
+    )
 
 
 def site_view(context: Context, site: str) -> SiteView:

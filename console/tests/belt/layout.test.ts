@@ -107,7 +107,7 @@ describe("names on the belt", () => {
 describe("the moves that wait", () => {
   const moves = { core: 1, plugin: 2 };
 
-  it("are those of sites that can be reached; the others are told apart", () => {
+  test("are those of sites that can be reached; the others are told apart", () => {
     const told = totals([
       site("a", { link: "linked", moves, held: 1 }),
       site("b", { link: "linked", moves: {} }),

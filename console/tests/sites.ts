@@ -13,6 +13,7 @@ export function site(id: string, more: Partial<SiteSummary> = {}): SiteSummary {
     twin_of: null,
     tags: [],
     moves: {},
+    held: 0,
     progress: null,
   };
   return { ...bare, ...more } as unknown as SiteSummary;

@@ -137,7 +137,7 @@ function Caption({ sites, all }: { sites: SiteSummary[]; all: number }) {
       </b>
       {sum("core")} core, {plural(sum("theme"), "theme")}, {plural(sum("plugin"), "plugin")},{" "}
       {plural(sum("runtime"), "runtime")}.{held > 0 && ` Held: ${held}, not counted here.`}
-      {beyondMoves > 0 && ` ${plural(beyondMoves, "more")} on ${plural(beyondSites, "site")} out of reach.`}
+      {beyondMoves > 0 && ` ${beyondMoves} more on ${plural(beyondSites, "site")} out of reach.`}
     </p>
   );
 }

@@ -124,7 +124,7 @@ class Cases(WithContext):
         view = site_views.site_view(self.context, "tarnsey-harbour")
         oarlock = next(c for c in view.components if c.product == "plugin/oarlock")
         self.assertEqual(oarlock.origin, "no feed covers it")
-        self.assertEqual(oarlock.state, "clear")
+        self.assertEqual(oarlock.state, "unknown")
 
 
 class Grouped(WithContext):

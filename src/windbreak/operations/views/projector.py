@@ -210,7 +210,6 @@ class _Situations:
         self.ground = ground
         few = [site.id for site in sites] if len(sites) <= _AT_ONCE else None
         self.signatures = context.store.inventories.signatures(few)
-        self.undecided = standings.undecided_in(ground.catalogue)
         self.views: dict[Hashable, tuple[standings.SituationView | None, str | None]] = {}
         self._cases: dict[Hashable, Case] = {}
         if context.executor is not None:
@@ -246,7 +245,7 @@ class _Situations:
             try:
                 case = self._cases.get(key) or self._case(site)
                 reasoned = answers.reason(self.context, case)
-                self.views[key] = standings.view_of(reasoned, self.undecided), None
+                self.views[key] = standings.view_of(reasoned, self.ground.catalogue), None
             except Exception as error:
                 log.exception("%s can't be reasoned about; it is put aside", site.id)
                 self.views[key] = None, f"{type(error).__name__}: {error}"

@@ -14,7 +14,7 @@ from windbreak.core.case.situation import Case
 from windbreak.core.errors import RangeError
 from windbreak.core.explanation.newest import newest
 from windbreak.core.explanation.passing import Passed, passed
-from windbreak.core.values.basics import WORST_FIRST
+from windbreak.core.values.basics import WORST_FIRST, State
 from windbreak.core.values.inventories import Inventory
 from windbreak.core.values.plans import SitePlan
 from windbreak.core.values.sites import Site
@@ -32,11 +32,9 @@ from windbreak.operations.sites import visits
 from windbreak.operations.views.rows import Doings, row_of
 from windbreak.operations.views.standings import (
     KINDS,
-    Undecided,
     carried_here,
     sentence,
-    state_of,
-    undecided_in,
+    states_of,
 )
 from windbreak.store import views
 from windbreak.wording.words import counted, day
@@ -191,12 +189,12 @@ def _components(
     inventory = context.store.inventories.get(site.id)
     own = Catalogue.of(case)
     by_product = {m.product: m for m in members(case, own)}
-    undecided = undecided_in(catalogue(context))
+    known, verdicts = catalogue(context), reasoned.answer.verdicts
     views = [
         _component(
-            context, case, site, inventory, v, newest(case, own, by_product[v.product]), undecided
+            context, case, site, inventory, v, newest(case, own, by_product[v.product]), state
         )
-        for v in reasoned.answer.verdicts
+        for v, state in zip(verdicts, states_of(case, verdicts, known), strict=True)
     ]
     shown = [v for v in views if v.version is not None or v.target is not None]
     shown.sort(key=lambda v: (WORST_FIRST.index(v.state), _kind_order(v.kind), v.name))
@@ -246,7 +244,7 @@ def _component(
     inventory: Inventory,
     verdict: Verdict,
     four: Newest,
-    undecided: Undecided,
+    state: State,
 ) -> ComponentView:
     product = verdict.product
     installed = next((c for c in inventory.components if c.product == product), None)
@@ -258,10 +256,10 @@ def _component(
         version=verdict.from_,
         target=verdict.to if verdict.to != verdict.from_ else None,
         newest=verdict.newest,
-        state=state_of(case, verdict, undecided),
+        state=state,
         origin=origin(context, case, site, inventory, product),
         active=active,
-        text=sentence(case, verdict, active=active),
+        text=sentence(case, verdict, catalogue(context), active=active),
         four=four,
         passes=_passes(context, product, verdict),
         folder=installed.folder if installed else None,

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import hashlib
 from collections import Counter
-from collections.abc import Callable, Iterable
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 
 from windbreak.core.case.situation import Advisory, Case
@@ -31,7 +31,6 @@ from windbreak.wording.words import counted
 KINDS = ("core", "theme", "plugin", "runtime")
 MOVING = ("move", "part", "add")
 _SEVERITIES = ("low", "medium", "high", "critical")
-Undecided = Callable[[str, str], bool]  # whether a product's version waits for a person's word
 
 
 @dataclass(frozen=True)
@@ -46,22 +45,12 @@ class SituationView:
     standings: tuple[Standing, ...]
 
 
-def undecided_in(known: KnownCatalogue) -> Undecided:
-    """Which versions wait for a person's word, by a catalogue."""
-
-    def waits(product: str, version: str) -> bool:
-        told = known.told.get(product)
-        return told is not None and version in told.undecided
-
-    return waits
-
-
-def view_of(reasoned: Reasoned, undecided: Undecided) -> SituationView:
+def view_of(reasoned: Reasoned, known: KnownCatalogue) -> SituationView:
     """What is shown of a situation."""
     case, verdicts = reasoned.case, reasoned.answer.verdicts
     moves = Counter(dict.fromkeys(KINDS, 0))
-    states = [state_of(case, verdict, undecided) for verdict in verdicts]
-    standings = tuple([_standing(case, v, s) for v, s in zip(verdicts, states, strict=True)])
+    states = states_of(case, verdicts, known)
+    standings = tuple([_standing(case, v, s, known) for v, s in zip(verdicts, states, strict=True)])
     for verdict in verdicts:
         if verdict.outcome in MOVING:
             moves[verdict.product.partition("/")[0]] += 1
@@ -71,7 +60,7 @@ def view_of(reasoned: Reasoned, undecided: Undecided) -> SituationView:
         state,
         dict(moves),
         states.count("held"),
-        _worst_reason(case, verdicts, states, state),
+        _worst_reason(standings, state, sum(moves.values())),
         standings,
     )
 
@@ -100,21 +89,57 @@ def _key(standings: Iterable[Standing]) -> str:
     return hashlib.sha256("\n".join(parts).encode()).hexdigest()[:24]
 
 
-def state_of(case: Case, verdict: Verdict, undecided: Undecided) -> State:
-    """The one word for a component: what becomes of it, or why it does not move."""
+def states_of(case: Case, verdicts: Iterable[Verdict], known: KnownCatalogue) -> list[State]:
+    """The one word for each component: what becomes of it, or why it does not move."""
+    every = {verdict.product: verdict for verdict in verdicts}
+    return [_state_of(case, verdict, known, every) for verdict in every.values()]
+
+
+def _state_of(
+    case: Case, verdict: Verdict, known: KnownCatalogue, every: Mapping[str, Verdict]
+) -> State:
     if exposures(case, verdict):
         return "exposed"
     if verdict.outcome in MOVING:
         return "ready"
+    product = case.product[verdict.product]
+    if product.access == "custom":
+        return "clear"
+    if product.closed or is_withdrawn(known, verdict):
+        return "blocked"
+    if verdict.blocked is None:
+        return "unknown" if _is_untold(case, verdict) else "clear"
+    kinds = {told.reason.kind for told in verdict.blocked.reasons}
+    if kinds and kinds <= {"licence", "bundle"}:
+        theme = carried_here(case, verdict.product)
+        if theme is not None and theme in every:
+            return _kept_back(every[theme], known)  # as new as its theme lets it be
+    return _kept_back(verdict, known)
+
+
+def _kept_back(verdict: Verdict, known: KnownCatalogue) -> State:
+    """The word for what keeps a component from its newest; "clear" where nothing does."""
     blocked = verdict.blocked
     kinds = {told.reason.kind for told in blocked.reasons} if blocked else set()
     if blocked is not None and "hold" in kinds:
-        return "blocked" if undecided(verdict.product, blocked.version) else "held"
+        told = known.told.get(verdict.product)
+        waits = told is not None and blocked.version in told.undecided
+        return "blocked" if waits else "held"
     if kinds == {"soak"}:
         return "waiting"
-    if kinds and kinds <= {"licence", "bundle"} and carried_here(case, verdict.product):
-        return "clear"  # as new as its theme lets it be
     return "blocked" if kinds and kinds != {"trade"} else "clear"
+
+
+def is_withdrawn(known: KnownCatalogue, verdict: Verdict) -> bool:
+    """Whether the installed release was taken back by its maker."""
+    told = known.told.get(verdict.product)
+    return told is not None and verdict.from_ in told.withdrawn
+
+
+def _is_untold(case: Case, verdict: Verdict) -> bool:
+    """Whether nobody tells of a component's releases."""
+    runtime = verdict.product.startswith("runtime/")
+    return not runtime and not case.releases_of[verdict.product]
 
 
 def carried_here(case: Case, product: str) -> str | None:
@@ -146,25 +171,19 @@ def worst(states: Iterable[State]) -> State:
     return min(found, key=WORST_FIRST.index, default="clear")
 
 
-def _worst_reason(
-    case: Case, verdicts: Iterable[Verdict], states: list[State], state: State
-) -> str:
-    for verdict, own in zip(verdicts, states, strict=True):
-        if own != state:
-            continue
-        if state == "exposed":
-            return exposed_text(case, verdict)
-        if verdict.blocked is not None and state != "ready":
-            return verdict.blocked.text
-    moving = sum(v.outcome in MOVING for v in verdicts)
-    if moving:
-        return f"{counted(moving, 'move')} ready; nothing stands in the way."
-    if "held" in states:
+def _worst_reason(standings: Iterable[Standing], state: State, moves: int) -> str:
+    """Why a site is what it is: the sentence of the first component that is so."""
+    every = list(standings)
+    if state not in ("ready", "clear"):
+        return next(one.text for one in every if one.state == state)
+    if moves:
+        return f"{counted(moves, 'move')} ready; nothing stands in the way."
+    if any(one.state == "held" for one in every):
         return "Only held items are left."
     return "As new as it may be."
 
 
-def _standing(case: Case, verdict: Verdict, state: State) -> Standing:
+def _standing(case: Case, verdict: Verdict, state: State, known: KnownCatalogue) -> Standing:
     blocked = verdict.blocked
     reasons = [told.reason for told in blocked.reasons] if blocked else []
     soak = next((r for r in reasons if isinstance(r, SoakExclusion)), None)
@@ -176,7 +195,7 @@ def _standing(case: Case, verdict: Verdict, state: State) -> Standing:
         newest=verdict.newest,
         state=state,
         reason=reasons[0].kind if reasons else "",
-        text=sentence(case, verdict, active=True),
+        text=sentence(case, verdict, known, active=True),
         blocked=blocked.version if blocked else None,
         until=soak.over if soak else None,
         soak=soak.soak_class if soak else None,
@@ -198,9 +217,12 @@ def exposed_text(case: Case, verdict: Verdict) -> str:
     return f"{text} No release that could be taken closes it."
 
 
-def sentence(case: Case, verdict: Verdict, *, active: bool) -> str:
+def sentence(case: Case, verdict: Verdict, known: KnownCatalogue, *, active: bool) -> str:
     if exposures(case, verdict):
         return exposed_text(case, verdict)
+    if is_withdrawn(known, verdict):
+        text = f"{case.label(verdict.product)} {verdict.from_} was withdrawn by its maker."
+        return f"{text} {verdict.blocked.text}" if verdict.blocked is not None else text
     if verdict.blocked is not None:
         return verdict.blocked.text
     if verdict.outcome == "add":
@@ -214,11 +236,11 @@ def sentence(case: Case, verdict: Verdict, *, active: bool) -> str:
         return f"A {jump(start, end, product.major_place)} move; nothing stands in the way."
     if verdict.product.startswith("runtime/"):
         return "Nothing here gains by a newer one."
-    known = case.product[verdict.product]
-    if known.access == "custom":
+    component = case.product[verdict.product]
+    if component.access == "custom":
         return "Made for this site; what is offered under its folder's name is not it."
-    if known.closed:
+    if component.closed:
         return "Its maker has withdrawn it; nothing newer will come."
-    if not case.releases_of[verdict.product]:
+    if _is_untold(case, verdict):
         return "No feed tells of its releases."
     return "Newest." if active else "Newest. It is switched off."

@@ -160,6 +160,7 @@ class OverTheDemo(WithDemo):
             (("site", "list"), "tarnsey-harbour"),
             (("site", "show", "tarnsey"), "carried by Breakwater"),
             (("why", "tarnsey", "millrace"), "soaks until"),
+            (("why", "tarnsey", "sextant"), "stays at 2.3.1 on Tarnsey Harbour Museum. Newest."),
             (("resolve", "whinchat"), "Trestle"),
             (("acts",), "Get a licence for"),
             (("acts", "--show", "1"), "frees"),

@@ -111,11 +111,13 @@ def _why(args: argparse.Namespace) -> None:
         return dump(verdict)
     _supposed(found)
     if blocked is None:
-        words = {"move": "goes to", "add": "joins at", "current": "is at its newest,"}
+        shown = next((c for c in view.components if c.product == product), None)
+        name = shown.name if shown else product
+        if verdict.outcome == "current" and shown is not None and not args.suppose:
+            return say(f"**{name}** stays at {verdict.from_} on {found.label}. {shown.text}")
+        words = {"move": "goes to", "add": "joins at", "current": "stays at"}
         said = words.get(verdict.outcome, verdict.outcome)
-        name = next((c.name for c in view.components if c.product == product), product)
-        say(f"**{name}** {said} {verdict.to or 'absent'} on {found.label}.")
-        return None
+        return say(f"**{name}** {said} {verdict.to or 'absent'} on {found.label}.")
     say(f"On **{found.label}**: {blocked.text}")
     if blocked.unblock:
         say("What would change it")

@@ -32,7 +32,7 @@ class States(WithContext):
         self.context.store.products.put(lee.model_copy(update=gone))
         told = self.component("skerry-light-twin", "plugin/lee")
         self.assertEqual(told.state, "blocked")
-        self.assertIn("has withdrawn it", told.text)
+        self.assertIn("was withdrawn by its maker; nothing newer", told.text)
         self.assertEqual(self.row("skerry-light-twin"), ("blocked", told.text))
 
     def test_an_installed_release_that_was_withdrawn_is_blocked_until_something_follows(

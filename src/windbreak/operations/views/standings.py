@@ -240,7 +240,7 @@ def sentence(case: Case, verdict: Verdict, known: KnownCatalogue, *, active: boo
     if component.access == "custom":
         return "Made for this site; what is offered under its folder's name is not it."
     if component.closed:
-        return "Its maker has withdrawn it; nothing newer will come."
+        return f"{component.name} was withdrawn by its maker; nothing newer will come."
     if _is_untold(case, verdict):
-        return "No feed tells of its releases."
+        return f"No feed tells of {component.name}; whether there is a newer one is not known."
     return "Newest." if active else "Newest. It is switched off."

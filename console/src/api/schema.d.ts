@@ -7891,6 +7891,8 @@ export interface components {
             proposals: components["schemas"]["Proposal"][];
             /** Reasoned At */
             reasoned_at?: string | null;
+            /** Retired At */
+            retired_at: string | null;
             /** Situation */
             situation?: string | null;
             summary: components["schemas"]["SiteSummary"];

@@ -258,6 +258,8 @@ def _show(args: argparse.Namespace) -> None:
     s = view.summary
     say(f"**{s.label}**  {s.address}")
     say(f"{s.client or 'no client'} · {s.host or 'no host'} · {s.environment} · {view.window}")
+    if view.retired_at:
+        say(f"**Retired {local(view.retired_at)}**: it is worked on no more; its history stays.")
     say(f"{view.link_state}: {view.link_text} Facts: {age(s.facts_at)}.")
     say(f"pages {view.pages_state}: {view.pages_text} {_looked(view)}")
     say(f"{'Twin' if s.twin_of else 'Backup'}: {view.backup}.")

@@ -105,6 +105,7 @@ class SiteView(Value):
     pages_text: str
     pages_state: PagesState
     pages_at: datetime | None
+    retired_at: datetime | None
     components: tuple[ComponentView, ...]
     plan: int | None
     plan_text: str

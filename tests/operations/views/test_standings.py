@@ -5,7 +5,10 @@ from datetime import timedelta
 from tests.operations.within import RHONA, WithContext, catch_up
 from windbreak.core.values.licences import LicenceChange
 from windbreak.documents.sites import ComponentView
+from windbreak.operations.errors import Refused
 from windbreak.operations.licensing import licensing
+from windbreak.operations.planning import planning
+from windbreak.operations.sites import retiring
 from windbreak.operations.views import sites as site_views
 
 
@@ -65,3 +68,17 @@ class States(WithContext):
         trestle = self.component("tarnsey-harbour", "plugin/trestle")
         self.assertEqual((trestle.version, trestle.newest), ("5.1", "5.2"))
         self.assertEqual(trestle.state, "clear")
+
+
+class Retired(WithContext):
+    def test_it_says_so_and_takes_no_plan(self) -> None:
+        self.feeds()
+        self.site("seapink-florists")
+        retiring.retire(self.context, "seapink-florists", RHONA, "it closed")
+        view = site_views.site_view(self.context, "seapink-florists")
+        self.assertEqual(view.retired_at, self.context.store.sites.get(view.summary.id).retired_at)
+        self.assertIsNotNone(view.retired_at)
+        with self.assertRaises(Refused) as caught:
+            planning.draft(self.context, "seapink-florists")
+        self.assertEqual(caught.exception.code, "retired")
+        self.assertEqual(self.context.store.plans.count(), 0)

@@ -73,6 +73,7 @@ function Head({ view }: { view: View }) {
     <div className="head">
       <h1>{site.label}</h1>
       <span className="v text-ink-3">{site.address}</span>
+      {view.retired_at && <b className="text-[13px]">Retired {day(view.retired_at)}: its history stays</b>}
       {view.link_state !== "linked" && (
         <span className={`is-${site.state} text-[13px]`}>
           <Glyph state={site.state} /> {view.link_text}

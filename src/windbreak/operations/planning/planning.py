@@ -52,14 +52,16 @@ def draft(
 ) -> SitePlan:
     """Make a plan for a site as it stands, and keep it as a draft; ``ground`` where many are made.
     With ``only`` nothing else moves, and nothing else is spoken of; ``jumps``: how far some may go.
-    Writes.
+    Writes. Raises Refused for a site that is retired, or of which nothing is known.
     """
+    known = context.store.sites.get(site)
+    if known.retired_at is not None:
+        raise Refused("retired", f"{known.label} is retired: it is worked on no more")
     inventory = context.store.inventories.find(site)
     if ground is None or inventory is None:
-        # Refuses a site of which nothing is known.
         case = case_of(context, site, only=only, jumps=jumps)
     else:
-        case = ground.case(context.store.sites.get(site), inventory, only=only, jumps=jumps)
+        case = ground.case(known, inventory, only=only, jumps=jumps)
     found = reason(context, case)
     inventory = context.store.inventories.get(site)
     targets = {

@@ -140,6 +140,7 @@ def site_view(context: Context, site: str) -> SiteView:
         pages_text=visit.reason,
         pages_state=visit.state,
         pages_at=visit.looked_at,
+        retired_at=known.retired_at,
         components=components,
         plan=plans[0].id if plans else None,
         plan_text=plan_text(context, plans[0]) if plans else "No plan has been made yet.",

@@ -190,4 +190,16 @@ class Typed(WithRuns):
         for bad in ("sleepy", "slow=apply", "clock=soon", "timed-out=apply:maybe", "lie"):
             with self.subTest(bad=bad), self.assertRaises(FaultRefused):
                 read([bad])
-        self.assertEqual(len(KINDS), 22)
+        typed = {
+            "yes": "",
+            "seconds": "=3",
+            "MB": "=50",
+            "deep or large": "=deep",
+            "products": "=plugin/lee",
+            "call": "=apply",
+            "call:seconds": "=apply:3",
+            "call:did or call:did-not": "=apply:did",
+        }
+        for name, kind in KINDS.items():
+            with self.subTest(kind=name):
+                self.assertEqual(list(read([f"{name}{typed[kind.takes]}"])), [name])

@@ -5,6 +5,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from datetime import UTC, datetime, timedelta
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+from unittest import mock
 
 from icalendar import Calendar
 
@@ -117,9 +118,10 @@ class Calendars(WithContext):
             new = NewFreezeCalendar(id="season", url=url, client="Skerry Light Trust")
             self.assertEqual(freeze_calendars.add(self.context, new, RHONA).moved, ())
             (fair,) = freezes.listed(self.context)
-            self.later = timedelta(hours=7)
             freeze_calendars.read_due(self.context)
-            self.later = timedelta()
+            self.assertEqual(len(freezes.listed(self.context)), 1)  # it is not due yet
+            with mock.patch.object(freeze_calendars, "EVERY", timedelta()):
+                freeze_calendars.read_due(self.context)
             self.assertEqual(
                 {f.reason for f in freezes.listed(self.context)}, {"Fair", "The season"}
             )

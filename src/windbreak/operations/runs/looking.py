@@ -23,7 +23,7 @@ from windbreak.links.site_map import locations
 from windbreak.links.visiting import Visiting
 from windbreak.operations.context import Context
 from windbreak.operations.runs.acting import Acting
-from windbreak.operations.sites import sites
+from windbreak.operations.sites import visits
 from windbreak.wording.words import counted
 
 _LOOKS = 5
@@ -38,7 +38,7 @@ T = TypeVar("T")
 
 def baseline(run: Acting) -> Probe:
     """The look before a run. Raises LinkError."""
-    here = sites.visiting(run.context, run.site)
+    here = visits.visiting(run.context, run.site)
     began = time.monotonic()
 
     def several(site: Visiting, page: Page) -> Look:
@@ -66,7 +66,7 @@ def probed(run: Acting) -> Probe:
     """A look at the pages of the baseline; one that seems slow is looked at again, and judged by
     the middle of its times. Raises LinkError.
     """
-    here = sites.visiting(run.context, run.site)
+    here = visits.visiting(run.context, run.site)
     before = {look.name: look for look in run.baseline.looks}
 
     def judged(site: Visiting, page: Page) -> Look:
@@ -181,7 +181,7 @@ def as_a_visitor(run: Acting) -> list[str]:
     """What a visitor sees amiss, caches and all, in words. A page that was not fine before is not
     held against the run.
     """
-    here = sites.visiting(run.context, run.site)
+    here = visits.visiting(run.context, run.site)
     told = []
     for was in run.baseline.looks:
         if was.name == "Editor" or was.status != 200 or not was.bytes:

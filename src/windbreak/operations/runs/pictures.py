@@ -19,7 +19,7 @@ from windbreak.documents.runs import Box, PicturePair
 from windbreak.links.camera import Camera, NoPicture
 from windbreak.operations.context import Context
 from windbreak.operations.runs.acting import Acting
-from windbreak.operations.sites import sites
+from windbreak.operations.sites import visits
 from windbreak.store.errors import NotFound
 from windbreak.wording.words import counted
 
@@ -82,7 +82,7 @@ def _once(run: Acting, act: str, take: Callable[[], dict[str, Any]]) -> None:
 def _take(run: Acting, pages: list[Wanted], kind: str) -> None:
     folder = _folder(run.context, run.run.id)
     folder.mkdir(parents=True, exist_ok=True)
-    visiting = sites.visiting(run.context, run.site)
+    visiting = visits.visiting(run.context, run.site)
     visiting = visiting.past_page(run.journal.ask(run.agent.look).pass_)
     with Camera(run.context.browser, visiting) as camera:
         for page in pages:

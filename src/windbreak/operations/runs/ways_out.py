@@ -24,7 +24,7 @@ from windbreak.operations.planning import planning
 from windbreak.operations.runs import debts, going_back, lengths, looking, runs
 from windbreak.operations.runs.acting import Acting
 from windbreak.operations.runs.journal import StepFailed
-from windbreak.operations.sites import sites
+from windbreak.operations.sites import visits
 from windbreak.wording.matters import (
     came_fact,
     link_fact,
@@ -67,7 +67,7 @@ def story(context: Context, matter: int) -> MatterStory:
 
 def _facts(context: Context, matter: Matter, asked: _Asked, *, page: bool) -> tuple[Fact, ...]:
     site, now = context.store.sites.get(matter.site), context.clock()
-    here = sites.visiting(context, site)
+    here = visits.visiting(context, site)
     seen, why = None, asked.why
     if asked.acting is not None and asked.look is not None:
         if page and not asked.look.pass_:

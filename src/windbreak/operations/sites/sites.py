@@ -39,7 +39,6 @@ from windbreak.links.errors import (
     clock_text,
 )
 from windbreak.links.systems import SYSTEMS
-from windbreak.links.visiting import Visiting
 from windbreak.operations.administration import instance
 from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
@@ -379,14 +378,9 @@ def agent_for(context: Context, site: str) -> Agent:
     return _agent_of(context, known, key)
 
 
-def visiting(context: Context, site: Site) -> Visiting:
-    """A site, as everything that is asked of it goes there."""
-    return Visiting(context.http, site.address)
-
-
 def _agent_of(context: Context, site: Site, key: tuple[str, str] | None) -> Agent:
     """The agent of a site, of which id and key are known, or not yet."""
     id, public = (key[0], signing.public_from(key[1])) if key else (None, None)
     return SYSTEMS[site.system](
-        visiting(context, site), instance.caller(context, site.id), id, public
+        visits.visiting(context, site), instance.caller(context, site.id), id, public
     )

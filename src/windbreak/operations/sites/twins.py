@@ -23,7 +23,7 @@ from windbreak.links.errors import CallFailed, LinkError, UnderWay
 from windbreak.links.probing import look_at
 from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
-from windbreak.operations.sites import inventories, sites
+from windbreak.operations.sites import inventories, sites, visits
 
 _CALLS = ("snapshot", "restore", "fetch", "bring", "drop")
 _PATIENCE = 1800.0  # seconds for one change
@@ -196,7 +196,7 @@ def _compared(context: Context, twin: Site, here: Agent, before: _Standing) -> s
     )
     copied = here.look().counts
     fewer = [f"{copied.get(k, 0)} {k} of {n}" for k, n in counts.items() if copied.get(k, 0) < n]
-    look = look_at(sites.visiting(context, twin), "Front page", "/")
+    look = look_at(visits.visiting(context, twin), "Front page", "/")
     faults = [f"{product} {version}" for product, version in differs] + fewer
     if look.status != 200 or not look.bytes:
         faults.append(f"its front page answers {look.status}")

@@ -24,7 +24,11 @@ from windbreak.wording.words import listed
 FRONT = "/"
 AT_ONCE, PER_HOST = 16, 2
 _AGAIN_AFTER = 1.0  # seconds until what is wrong is looked at once more, before it is told
-BY_ITSELF = "Windbreak"
+
+
+def visiting(context: Context, site: Site) -> Visiting:
+    """A site, as everything that is asked of it goes there."""
+    return Visiting(context.http, site.address)
 
 
 def of(context: Context, site: str) -> Visit:
@@ -48,7 +52,9 @@ def visit(context: Context, site: Site) -> Visit:
         turned = before.state != state and (state in WRONG or before.state in WRONG)
         if turned:
             word = "fine again" if state == "fine" else state
-            context.record(BY_ITSELF, f"{site.label}: its pages are {word}", site.id, result=reason)
+            context.record(
+                "Windbreak", f"{site.label}: its pages are {word}", site.id, result=reason
+            )
     if before.state != state:
         context.tell("site", site.id, f"pages {state}")
     return after
@@ -56,7 +62,7 @@ def visit(context: Context, site: Site) -> Visit:
 
 def seen_now(context: Context, site: Site) -> tuple[PagesState, str]:
     """How a site's pages are now, with the reason as a sentence. Nothing is kept."""
-    return _seen(Visiting(context.http, site.address), site.pages)
+    return _seen(visiting(context, site), site.pages)
 
 
 def is_worked_on(context: Context, site: str) -> bool:

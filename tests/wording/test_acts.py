@@ -25,6 +25,13 @@ ON = {
     "folder": "lee-forms",
     "rollout": "1",
     "calendar": "season",
+    "host": "jetty",
+    "hold": "29e0b38a",
+    "rule": "163d3ccd",
+    "text": "Remove Lee",
+    "file": "lee-5.5.zip",
+    "channels": "stable,preview",
+    "why": "to have it early",
 }
 
 

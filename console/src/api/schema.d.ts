@@ -871,7 +871,11 @@ export interface paths {
          */
         put: operations["put_host_api_v1_hosts__id__put"];
         post?: never;
-        delete?: never;
+        /**
+         * Drop Host
+         * @description Forget a host that no site is on.
+         */
+        delete: operations["drop_host_api_v1_hosts__id__delete"];
         options?: never;
         head?: never;
         patch?: never;
@@ -2365,6 +2369,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sites/{id}/rights/{kind}/{slug}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show Right
+         * @description Whether a site may take a release of a product, and by which right; what would bring it.
+         */
+        get: operations["show_right_api_v1_sites__id__rights__kind___slug__get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/sites/{id}/twin-refresh": {
         parameters: {
             query?: never;
@@ -2699,11 +2723,12 @@ export interface components {
         };
         /**
          * ActRow
-         * @description A set of acts, where it would be done, and what it frees across the fleet.
+         * @description A set of acts and what it frees across the fleet: one purchase, one request, one decision.
+         *
+         *     ``ways`` are its operations; where one is done for each site (a seat), there is one for each,
+         *     and ``times`` says how often that is.
          */
         ActRow: {
-            /** Acts */
-            acts: components["schemas"]["Act"][];
             /**
              * Alike
              * @default []
@@ -2711,40 +2736,50 @@ export interface components {
             alike: components["schemas"]["Alike"][];
             /** Frees */
             frees: components["schemas"]["FreedMove"][];
-            /** Host */
-            host?: string | null;
             /** Moves */
             moves: number;
             /** Security */
             security: number;
-            /** Site */
-            site?: string | null;
             /** Sites */
             sites: string[];
             /** Suppose */
             suppose: string[];
             /** Text */
             text: string;
+            /** Times */
+            times: number;
+            /** Ways */
+            ways: components["schemas"]["NextAct"][];
         };
         /**
          * ActSet
          * @description Acts after which the version is part of an allowed choice.
+         *
+         *     ``ways`` are the same acts as things that somebody can do here, each with its command and its
+         *     page; ``brings`` is the version, where that is nearer than the newest.
          */
         ActSet: {
             /** Acts */
             acts: components["schemas"]["Act"][];
+            /** Brings */
+            brings?: string | null;
             /** Text */
             text: string;
+            /**
+             * Ways
+             * @default []
+             */
+            ways: components["schemas"]["NextAct"][];
         };
         /**
          * Alike
          * @description Another set of acts that frees just the same.
          */
         Alike: {
-            /** Acts */
-            acts: components["schemas"]["Act"][];
             /** Text */
             text: string;
+            /** Ways */
+            ways: components["schemas"]["NextAct"][];
         };
         /** AnnouncedTask */
         AnnouncedTask: {
@@ -2858,6 +2893,16 @@ export interface components {
             verdicts: components["schemas"]["Verdict"][];
         };
         /**
+         * Apart
+         * @description What would stand in the way even if the release were to be had.
+         */
+        Apart: {
+            /** Leads To */
+            leads_to: components["schemas"]["RootReason"][];
+            /** Text */
+            text: string;
+        };
+        /**
          * Approval
          * @description Who let a plan go, when and why. ``restore_anyway``: also when orders came in meanwhile;
          *     ``changed_files``: what becomes of files of components that were changed in place;
@@ -2934,10 +2979,23 @@ export interface components {
         /**
          * Blocked
          * @description Why a component does not reach ``version``; ``text`` is the whole in one or two sentences.
+         *
+         *     ``leads_to`` is where the reasons lead; ``roots`` are the same as they are called here.
          */
         Blocked: {
+            apart?: components["schemas"]["Apart"] | null;
+            /**
+             * Leads To
+             * @default []
+             */
+            leads_to: components["schemas"]["RootReason"][];
             /** Reasons */
             reasons: components["schemas"]["ToldReason"][];
+            /**
+             * Roots
+             * @default []
+             */
+            roots: components["schemas"]["Root"][];
             /**
              * Searched
              * @default true
@@ -3727,6 +3785,36 @@ export interface components {
             why: string;
         };
         /**
+         * Entitlement
+         * @description The one answer to: may this site take this release, and by which right?
+         *
+         *     ``by`` is the licence that gives it, the client's own before the agency's; None where none
+         *     does: ``lacks`` are then those that could, the nearest first, and never another client's own.
+         *     ``acts`` are what would bring the right.
+         */
+        Entitlement: {
+            /**
+             * Acts
+             * @default []
+             */
+            acts: components["schemas"]["NextAct"][];
+            /** By */
+            by: string | null;
+            /** Lacks */
+            lacks: components["schemas"]["Lack"][];
+            /** Product */
+            product: string;
+            /** Site */
+            site: string;
+            /**
+             * Text
+             * @default
+             */
+            text: string;
+            /** Version */
+            version: string;
+        };
+        /**
          * EntryResult
          * @description What came of entering a code on one site: read back from it, never judged by its word.
          */
@@ -4255,13 +4343,18 @@ export interface components {
         /**
          * Helps
          * @description A set of acts that would bring a component on; ``suppose`` are its acts as ``if`` takes
-         *     them, to see it without changing anything.
+         *     them, to see it without changing anything; ``ways`` are its operations, and ``brings`` the
+         *     version, where that is nearer than the newest.
          */
         Helps: {
+            /** Brings */
+            brings: string | null;
             /** Suppose */
             suppose: string[];
             /** Text */
             text: string;
+            /** Ways */
+            ways: components["schemas"]["NextAct"][];
         };
         /** HoldExclusion */
         HoldExclusion: {
@@ -4865,6 +4958,38 @@ export interface components {
             withdrawn_at?: string | null;
         };
         /**
+         * Lack
+         * @description A licence that gives no right to a release here, and why that is.
+         *
+         *     ``since`` is the day it ended, or the last on which a release may have come out; ``range`` the
+         *     versions it covers; ``here``: the site holds a seat of it, or needs none.
+         */
+        Lack: {
+            /**
+             * Here
+             * @default false
+             */
+            here: boolean;
+            /** Label */
+            label: string;
+            /** Licence */
+            licence: string;
+            /**
+             * Range
+             * @default *
+             */
+            range: string;
+            /** Seats */
+            seats?: number | null;
+            /** Since */
+            since?: string | null;
+            /**
+             * Why
+             * @enum {string}
+             */
+            why: "ended" | "not covered" | "seat free" | "seat elsewhere" | "no seat free";
+        };
+        /**
          * Lag
          * @description How long a theme takes to carry a plugin's releases, from the record.
          *
@@ -4962,6 +5087,8 @@ export interface components {
              * @default
              */
             bought_by: string;
+            /** Client */
+            client?: string | null;
             /** Code */
             code?: string | null;
             /** Covers Until */
@@ -5024,6 +5151,8 @@ export interface components {
         LicenceChange: {
             /** Bought By */
             bought_by?: string | null;
+            /** Client */
+            client?: string | null;
             /** Covers Until */
             covers_until?: string | null;
             /** Expires */
@@ -5632,6 +5761,7 @@ export interface components {
          *     ``code`` is the one code of all seats; a "per-site code" licence has one for each seat
          *     instead. ``seats`` None means without limit. ``riding``: one copy (staging or development) may
          *     ride along with each live seat. ``through`` is the theme of the form "through a theme".
+         *     ``client``: whose own it is; it is good for that client's sites and no others.
          * @example {
          *       "bought_by": "saltgrass",
          *       "covers_until": "2027-08-31",
@@ -5651,6 +5781,8 @@ export interface components {
              * @default
              */
             bought_by: string;
+            /** Client */
+            client?: string | null;
             /** Code */
             code?: string | null;
             /** Covers Until */
@@ -6667,7 +6799,9 @@ export interface components {
         };
         /**
          * ProductRow
-         * @description A product as one row: versions in use from oldest to newest, who may move, who can't.
+         * @description A product as one row: versions in use from oldest to newest, and how many sites, twins too,
+         *     stand how: each in exactly one of ``may``, ``wait``, ``cannot``, ``held``, ``newest_on`` and
+         *     ``unknown``.
          */
         ProductRow: {
             /** Advisories */
@@ -6688,6 +6822,8 @@ export interface components {
             may: number;
             /** Newest */
             newest: string | null;
+            /** Newest On */
+            newest_on: number;
             /** Origin */
             origin: string;
             product: components["schemas"]["KnownProduct"];
@@ -6709,6 +6845,8 @@ export interface components {
             to_decide: number;
             /** Twins */
             twins: number;
+            /** Unknown */
+            unknown: number;
             /** Versions */
             versions: components["schemas"]["VersionUse"][];
             /** Wait */
@@ -6716,7 +6854,8 @@ export interface components {
         };
         /**
          * ProductView
-         * @description A product across the fleet: releases, versions in use, what lies above each, who may move.
+         * @description A product across the fleet: releases, versions in use, what lies above each, and every site
+         *     in exactly one of may, wait, cannot, held, newest and unknown.
          */
         ProductView: {
             /** Above */
@@ -6738,6 +6877,8 @@ export interface components {
             feed_read_at: string | null;
             /** Feed State */
             feed_state: string;
+            /** Held */
+            held: components["schemas"]["OnSite"][];
             /** Lags */
             lags: components["schemas"]["Lag"][];
             /**
@@ -6747,11 +6888,15 @@ export interface components {
             lockstep: components["schemas"]["KnownLockstep"][];
             /** May */
             may: components["schemas"]["OnSite"][];
+            /** Newest */
+            newest: components["schemas"]["OnSite"][];
             /** On Sites */
             on_sites: components["schemas"]["OnSite"][];
             /** Releases */
             releases: components["schemas"]["KnownRelease"][];
             row: components["schemas"]["ProductRow"];
+            /** Unknown */
+            unknown: components["schemas"]["OnSite"][];
             /** Wait */
             wait: components["schemas"]["OnSite"][];
         };
@@ -7107,6 +7252,44 @@ export interface components {
             stays_out: components["schemas"]["StaysOut"][];
             /** Title */
             title: string;
+        };
+        /**
+         * Root
+         * @description One thing that keeps components back; ``text`` is a sentence, ``ways`` what would change it.
+         *
+         *     Two roots with the same ``kind`` and ``on`` are one.
+         */
+        Root: {
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "ended" | "not covered" | "no seat" | "no licence" | "offer" | "hold" | "rule" | "undecided" | "scope" | "soak" | "channel" | "unshipped" | "package" | "from" | "conflict";
+            /** On */
+            on: {
+                [key: string]: string;
+            };
+            /** Text */
+            text: string;
+            /**
+             * Ways
+             * @default []
+             */
+            ways: components["schemas"]["NextAct"][];
+        };
+        /**
+         * RootReason
+         * @description Where a chain of reasons ends: what keeps a release of a product back by itself.
+         *
+         *     ``version`` is None for a product that is not to be had at all.
+         */
+        RootReason: {
+            /** Product */
+            product: string;
+            /** Reason */
+            reason: components["schemas"]["ChannelExclusion"] | components["schemas"]["HoldExclusion"] | components["schemas"]["SoakExclusion"] | components["schemas"]["LicenceExclusion"] | components["schemas"]["OfferExclusion"] | components["schemas"]["BundleExclusion"] | components["schemas"]["AccessExclusion"] | components["schemas"]["FromExclusion"] | components["schemas"]["Conflict"] | components["schemas"]["Trade"] | components["schemas"]["Unshipped"];
+            /** Version */
+            version: string | null;
         };
         /**
          * Rule
@@ -8292,6 +8475,21 @@ export interface components {
              * @enum {string}
              */
             why: "covered" | "made for this site" | "namesake" | "withdrawn" | "feed down" | "never listed";
+        };
+        /**
+         * Unshipped
+         * @description ``by`` has no release yet that would do: the theme that carries the plugin, or a product
+         *     whose newest release is too old for what is asked.
+         */
+        Unshipped: {
+            /** By */
+            by: string;
+            /**
+             * Kind
+             * @default unshipped
+             * @constant
+             */
+            kind: "unshipped";
         };
         /**
          * Verdict
@@ -12276,6 +12474,71 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Host"];
                 };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    drop_host_api_v1_hosts__id__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description That can't be read */
             400: {
@@ -18224,6 +18487,78 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Site"];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    show_right_api_v1_sites__id__rights__kind___slug__get: {
+        parameters: {
+            query?: {
+                /** @description the release asked about; the newest when not given */
+                version?: string | null;
+            };
+            header?: never;
+            path: {
+                id: string;
+                kind: string;
+                slug: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Entitlement"];
                 };
             };
             /** @description That can't be read */

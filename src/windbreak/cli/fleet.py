@@ -1,4 +1,4 @@
-"""``windbreak site``, ``host``: what there is, and how it is linked."""
+"""``windbreak site``: what there is, and how it is linked."""
 
 from __future__ import annotations
 
@@ -100,7 +100,6 @@ def add(commands: Any, common: argparse.ArgumentParser) -> None:
     one.add_argument("--timezone", help="each keeps its own where none is told")
     one.set_defaults(do=_windows)
     _add_more(verbs, common)
-    _add_hosts(commands, common)
 
 
 def _add_more(verbs: Any, common: argparse.ArgumentParser) -> None:
@@ -141,23 +140,6 @@ def _add_more(verbs: Any, common: argparse.ArgumentParser) -> None:
     one = verbs.add_parser("import", parents=[common], help="register the sites of a CSV")
     one.add_argument("file", metavar="FILE", type=Path)
     one.set_defaults(do=_import)
-
-
-def _add_hosts(commands: Any, common: argparse.ArgumentParser) -> None:
-    host = commands.add_parser("host", help="hosts: list, add")
-    verbs = host.add_subparsers(dest="verb", metavar="VERB", required=True)
-    verbs.add_parser("list", parents=[common], help="every host").set_defaults(do=_hosts)
-    one = verbs.add_parser(
-        "add",
-        parents=[common],
-        help="register a host or change one",
-        epilog="example: windbreak host add mole Mole --at-once 4 --offers loom 8.1 8.2 8.3",
-    )
-    one.add_argument("id", metavar="ID")
-    one.add_argument("name", metavar="NAME")
-    one.add_argument("--at-once", type=int, default=1, metavar="N")
-    one.add_argument("--offers", nargs="+", action="append", default=[], metavar="RUNTIME")
-    one.set_defaults(do=_add_host)
 
 
 def _list(args: argparse.Namespace) -> None:
@@ -448,34 +430,3 @@ def _windows(args: argparse.Namespace) -> None:
         f"{counted(len(changed), 'site')} may be worked on from {args.start} to {args.end}: "
         f"{', '.join(site.label for site in changed)}."
     )
-
-
-def _hosts(args: argparse.Namespace) -> None:
-    with connect(args) as windbreak:
-        found = windbreak.hosts()
-    if args.json:
-        return dump(found)
-    offered = [
-        "; ".join(f"{p.partition('/')[2]} {', '.join(vs)}" for p, vs in h.offers.items())
-        for h in found
-    ]
-    table(
-        ["host", "name", "at once", "offers"],
-        ((h.id, h.name, h.at_once, o) for h, o in zip(found, offered, strict=True)),
-        "No host is registered. Add one: windbreak host add ID NAME",
-    )
-    return None
-
-
-def _add_host(args: argparse.Namespace) -> None:
-    from windbreak.core.values.sites import Host
-
-    offers = {
-        name if "/" in name else f"runtime/{name}": tuple(versions)
-        for name, *versions in args.offers
-    }
-    with connect(args) as windbreak:
-        host = windbreak.put_host(
-            Host(id=args.id, name=args.name, at_once=args.at_once, offers=offers)
-        )
-    dump(host) if args.json else say(f"**{host.name}** is registered.")

@@ -3,10 +3,14 @@
 from __future__ import annotations
 
 import argparse
-from typing import Any
+import sys
+from typing import TYPE_CHECKING, Any
 
-from windbreak.cli.output import a_day, ask, dump, say, secret, table
+from windbreak.cli.output import Refusal, a_day, ask, dump, say, secret, table
 from windbreak.cli.profile import connect, pick_product, pick_site
+
+if TYPE_CHECKING:
+    from windbreak.core.values.licences import Licence
 
 FORMS = ("per-site code", "seats", "account", "membership", "through a theme")
 
@@ -14,7 +18,8 @@ FORMS = ("per-site code", "seats", "account", "membership", "through a theme")
 def add(commands: Any, common: argparse.ArgumentParser) -> None:
     licence = commands.add_parser(
         "licence",
-        help="licences: list, show, add, set, drop, seat, unseat, rotate, enter, forecast",
+        help="licences: list, show, add, set, drop, seat, unseat, rotate, enter, "
+        "right, renew, forecast",
     )
     verbs = licence.add_subparsers(dest="verb", metavar="VERB", required=True)
     one = verbs.add_parser("list", parents=[common], help="every licence, ending first first")
@@ -60,7 +65,9 @@ def add(commands: Any, common: argparse.ArgumentParser) -> None:
     )
     one.add_argument("licence", metavar="LICENCE")
     one.add_argument("site", metavar="SITE")
-    one.add_argument("--code", action="store_true", help="it has a code of its own")
+    one.add_argument(
+        "--code", action="store_true", help="it has a code of its own; asked for where it needs one"
+    )
     one.set_defaults(do=_seat)
     one = verbs.add_parser("unseat", parents=[common], help="take a seat back")
     one.add_argument("licence", metavar="LICENCE")
@@ -80,6 +87,25 @@ def add(commands: Any, common: argparse.ArgumentParser) -> None:
     one.add_argument("--site", help="only there")
     one.add_argument("--yes", action="store_true")
     one.set_defaults(do=_enter)
+    one = verbs.add_parser(
+        "right",
+        parents=[common],
+        help="whether a site may take a release of a product, by which right, or what is wanting",
+        epilog="example: windbreak licence right marram-press breakwater 5.2",
+    )
+    one.add_argument("site", metavar="SITE")
+    one.add_argument("product", metavar="PRODUCT")
+    one.add_argument("version", metavar="VERSION", nargs="?", help="the newest when not given")
+    one.set_defaults(do=_right)
+    one = verbs.add_parser(
+        "renew",
+        parents=[common],
+        help="a licence was renewed at its maker: note until when it runs now",
+        epilog="example: windbreak licence renew fulmar-breakwater --until 2027-11-06",
+    )
+    one.add_argument("licence", metavar="LICENCE")
+    one.add_argument("--until", type=a_day, metavar="DAY", help="its new last day")
+    one.set_defaults(do=_renew)
     one = verbs.add_parser("forecast", parents=[common], help="seats that will be asked for")
     one.set_defaults(do=_forecast)
 
@@ -216,7 +242,11 @@ def _seat(args: argparse.Namespace) -> None:
 
     with connect(args) as windbreak:
         site = pick_site(windbreak, args.site)
-        code = secret("Code: ") if args.code else None
+        held = windbreak.licence(args.licence)
+        leads = {one.seat.site for one in held.seats if not one.seat.riding}
+        rides = windbreak.site(site).summary.twin_of in leads
+        needs = held.licence.form == "per-site code" and not rides
+        code = secret("Code: ") if args.code or needs else None
         seat = windbreak.seat_site(
             args.licence, NewSeat.model_validate({"site": site, "code": code})
         )
@@ -263,6 +293,50 @@ def _enter(args: argparse.Namespace) -> int:
             say(result.text)
     well = sum(r.state == "registered" for r in results)
     return 0 if well == len(results) else 5 if well else 1
+
+
+def _right(args: argparse.Namespace) -> None:
+    with connect(args) as windbreak:
+        site = pick_site(windbreak, args.site)
+        right = windbreak.right(site, pick_product(windbreak, args.product), args.version)
+    if args.json:
+        return dump(right)
+    say(right.text)
+    for act in right.acts:
+        say(f"  {act.label}. {_HOW[act.act].format(**act.on)}")
+    return None
+
+
+# How a right is brought about, once it is paid for.
+_HOW = {
+    "give-seat": "windbreak licence seat {licence} {site}",
+    "renew": "Then: windbreak licence renew {licence} --until DAY",
+    "buy-seat": "Then: windbreak licence set {licence} --seats N, its new number of seats; and: "
+    "windbreak licence seat {licence} {site}",
+    "buy-licence": "Then enter it: windbreak licence add ID LABEL FORM --product {product}; "
+    "and, where it has seats: windbreak licence seat ID {site}",
+}
+
+
+def _renew(args: argparse.Namespace) -> None:
+    from windbreak.core.values.licences import LicenceChange
+
+    with connect(args) as windbreak:
+        known = windbreak.licence(args.licence).licence
+        until = args.until or _new_end(known)
+        dated = "expires" if known.expires is not None else "covers_until"
+        windbreak.change_licence(args.licence, LicenceChange.model_validate({dated: until}))
+        view = windbreak.licence(args.licence)
+    dump(view) if args.json else say(f"**{known.label}**: {view.text}")
+
+
+def _new_end(licence: Licence) -> str:
+    """Until when a renewed licence runs, asked for where somebody can be. Raises Refusal."""
+    if not sys.stdin.isatty():
+        raise Refusal(
+            f"say until when it runs now: windbreak licence renew {licence.id} --until DAY", 2
+        )
+    return input(f"Until when does {licence.label} run now? As 2027-11-06: ").strip()
 
 
 def _forecast(args: argparse.Namespace) -> None:

@@ -20,7 +20,18 @@ from windbreak.cli.output import Refusal
 INDEX = Path(__file__).parent / "index.json"
 # The modules that declare commands, in the order in which ``--help`` lists them.
 MODULES = (
-    *("server", "work", "reasoning", "policy", "ties", "fleet", "feeds", "products", "licences"),
+    *(
+        "server",
+        "work",
+        "reasoning",
+        "policy",
+        "ties",
+        "fleet",
+        "hosts",
+        "feeds",
+        "products",
+        "licences",
+    ),
     *("shelf", "outward", "rollouts", "nights", "running", "matters", "errands", "cases"),
     *("timetables", "freezes", "completion"),
 )

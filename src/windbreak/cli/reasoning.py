@@ -7,12 +7,14 @@ from typing import TYPE_CHECKING, Any
 
 from windbreak.cli.output import Refusal, age, dump, local, say, table
 from windbreak.cli.profile import connect, pick_product, pick_site
+from windbreak.wording.acts import command
 from windbreak.wording.words import counted, listed
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
     from windbreak.core.values.errands import Brought
+    from windbreak.core.values.findings import NextAct
     from windbreak.core.values.plans import SitePlan
     from windbreak.core.values.verdicts import Plan, Verdict
     from windbreak.documents.outlook import ActRow, Outlook
@@ -122,14 +124,19 @@ def _why(args: argparse.Namespace) -> None:
     if blocked.unblock:
         say("What would change it")
         for number, acts in enumerate(blocked.unblock, start=1):
+            brings = f"; brings {acts.brings}" if acts.brings else ""
+            say(f"  {number}  {acts.text}{brings}")
+            for way in (w for w in acts.ways if w.act != "wait"):
+                say(f"       {command(way)}")
             place = next(
-                (n for n, r in enumerate(rows, 1) if _is_among(acts.acts, r) and id in r.sites),
+                (n for n, r in enumerate(rows, 1) if _is_among(acts.ways, r) and id in r.sites),
                 None,
             )
             freed = rows[place - 1] if place else None
-            more = f"   {_frees(freed.moves, len(freed.sites), freed.security)}" if freed else ""
-            show = f"   windbreak acts --show {place}" if place else ""
-            say(f"  {number}  {acts.text}{more}{show}")
+            if freed and len(freed.sites) > 1:
+                more = _frees(freed.moves, len(freed.sites), freed.security)
+                say(f"       Across the fleet, {freed.text[:1].lower()}{freed.text[1:]} {more}: "
+                    f"windbreak acts --show {place}")  # fmt: skip
         first = next((c.acts[0] for c in view.components if c.product == product and c.acts), None)
         if first is not None and not args.suppose:
             ifs = " ".join(f"--if '{text}'" for text in first.suppose)
@@ -141,8 +148,10 @@ def _why(args: argparse.Namespace) -> None:
     return None
 
 
-def _is_among(acts: object, row: ActRow) -> bool:
-    return acts == row.acts or any(acts == one.acts for one in row.alike)
+def _is_among(ways: Sequence[NextAct], row: ActRow) -> bool:
+    """Whether a row is of some ways, or of others that free the same."""
+    every = (row.ways, *(one.ways for one in row.alike))
+    return any(all(way in of for way in ways) for of in every)
 
 
 def _frees(moves: int, sites: int, security: int) -> str:

@@ -24,6 +24,7 @@ if TYPE_CHECKING:
     from windbreak.core.values.advisories import KnownAdvisory
     from windbreak.core.values.bookings import BookedAll, Booking
     from windbreak.core.values.charts import Chart
+    from windbreak.core.values.entitlements import Entitlement
     from windbreak.core.values.errands import Errand
     from windbreak.core.values.feeds import CredentialCheck, Feed, FeedChange, NewFeed, PollResult
     from windbreak.core.values.findings import Finding, SnoozeFinding
@@ -87,6 +88,7 @@ HOMES = {
     "core.values.freezes": "CalendarRead FreezeCalendar Frozen SiteFreeze",
     "core.values.charts": "Chart",
     "core.values.errands": "Errand",
+    "core.values.entitlements": "Entitlement",
     "core.values.feeds": "CredentialCheck Feed PollResult",
     "core.values.findings": "Finding",
     "core.values.holds": "StandingHold",
@@ -235,6 +237,11 @@ def hosts() -> Call[list[Host]]:
 def put_host(host: Host) -> Call[Host]:
     """Register a host, or change what it offers."""
     return _send("PUT", _at("/hosts/{}", host.id), host)
+
+
+def drop_host(id: str) -> Call[None]:
+    """Forget a host that no site is on."""
+    return _send("DELETE", _at("/hosts/{}", id))
 
 
 def sites(
@@ -386,6 +393,11 @@ def verdicts(id: str, suppose: Sequence[str] = ()) -> Call[Answer]:
 def verdict(id: str, product: str, suppose: Sequence[str] = ()) -> Call[Verdict]:
     """What the reasoning says of one product on a site; with ``if``, what it would say."""
     return _supposing(_at("/sites/{}/verdicts/{}/{}", id, *_parts(product)), suppose)
+
+
+def right(id: str, product: str, version: str | None = None) -> Call[Entitlement]:
+    """Whether a site may take a release of a product, and by which right; what would bring it."""
+    return _get(_at("/sites/{}/rights/{}/{}", id, *_parts(product)), version=version)
 
 
 def outlook(id: str, suppose: Sequence[str] = ()) -> Call[Outlook]:

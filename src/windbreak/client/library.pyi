@@ -24,6 +24,7 @@ from windbreak.core.values.accounts import Account, Principal, Token
 from windbreak.core.values.advisories import KnownAdvisory
 from windbreak.core.values.bookings import BookedAll, Booking
 from windbreak.core.values.charts import Chart
+from windbreak.core.values.entitlements import Entitlement
 from windbreak.core.values.errands import Errand
 from windbreak.core.values.feeds import CredentialCheck, Feed, FeedChange, NewFeed, PollResult
 from windbreak.core.values.findings import Finding, SnoozeFinding
@@ -115,6 +116,8 @@ service that is away for a while is waited for."""
         """The hosts."""
     def put_host(self, host: Host) -> Host:
         """Register a host, or change what it offers."""
+    def drop_host(self, id: str) -> None:
+        """Forget a host that no site is on."""
     def sites(self, client: str | None=None, host: str | None=None, text: str | None=None, state: str | None=None, tag: str | None=None, runs: str | None=None, limit: int | None=None, after: str | None=None) -> list[SiteSummary]:
         """The sites as rows, worst first, each twin after its site."""
     def site(self, id: str) -> SiteView:
@@ -167,6 +170,8 @@ service that is away for a while is waited for."""
         """What the reasoning says of each component; with ``if``, what it would say."""
     def verdict(self, id: str, product: str, suppose: Sequence[str]=()) -> Verdict:
         """What the reasoning says of one product on a site; with ``if``, what it would say."""
+    def right(self, id: str, product: str, version: str | None=None) -> Entitlement:
+        """Whether a site may take a release of a product, and by which right; what would bring it."""
     def outlook(self, id: str, suppose: Sequence[str]=()) -> Outlook:
         """A site's verdicts and plan, with acts taken as done. Nothing is changed or kept."""
     def acts(self, suppose: Sequence[str]=()) -> list[ActRow]:
@@ -437,6 +442,8 @@ service that is away for a while is waited for."""
         """The hosts."""
     async def put_host(self, host: Host) -> Host:
         """Register a host, or change what it offers."""
+    async def drop_host(self, id: str) -> None:
+        """Forget a host that no site is on."""
     async def sites(self, client: str | None=None, host: str | None=None, text: str | None=None, state: str | None=None, tag: str | None=None, runs: str | None=None, limit: int | None=None, after: str | None=None) -> list[SiteSummary]:
         """The sites as rows, worst first, each twin after its site."""
     async def site(self, id: str) -> SiteView:
@@ -489,6 +496,8 @@ service that is away for a while is waited for."""
         """What the reasoning says of each component; with ``if``, what it would say."""
     async def verdict(self, id: str, product: str, suppose: Sequence[str]=()) -> Verdict:
         """What the reasoning says of one product on a site; with ``if``, what it would say."""
+    async def right(self, id: str, product: str, version: str | None=None) -> Entitlement:
+        """Whether a site may take a release of a product, and by which right; what would bring it."""
     async def outlook(self, id: str, suppose: Sequence[str]=()) -> Outlook:
         """A site's verdicts and plan, with acts taken as done. Nothing is changed or kept."""
     async def acts(self, suppose: Sequence[str]=()) -> list[ActRow]:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from datetime import datetime
 
 from windbreak.core.values.basics import ProductId, Slug, Value
+from windbreak.core.values.findings import NextAct
 from windbreak.core.values.reasons import Act
 from windbreak.core.values.verdicts import Answer, Plan
 
@@ -63,16 +64,19 @@ class FreedMove(Value):
 class Alike(Value):
     """Another set of acts that frees just the same."""
 
-    acts: tuple[Act, ...]
+    ways: tuple[NextAct, ...]
     text: str
 
 
 class ActRow(Value):
-    """A set of acts, where it would be done, and what it frees across the fleet."""
+    """A set of acts and what it frees across the fleet: one purchase, one request, one decision.
 
-    acts: tuple[Act, ...]
-    host: Slug | None = None
-    site: Slug | None = None
+    ``ways`` are its operations; where one is done for each site (a seat), there is one for each,
+    and ``times`` says how often that is.
+    """
+
+    ways: tuple[NextAct, ...]
+    times: int
     text: str
     moves: int
     security: int

@@ -8,8 +8,10 @@ from typing import Literal
 from windbreak.core.explanation.passing import Lag, Passed
 from windbreak.core.values.advisories import KnownAdvisory
 from windbreak.core.values.basics import Day, ProductId, Severity, Slug, State, Value
+from windbreak.core.values.findings import NextAct
 from windbreak.core.values.products import KnownProduct
 from windbreak.core.values.releases import KnownRelease
+from windbreak.core.values.roots import Root
 from windbreak.core.values.ties import KnownClash, KnownLockstep
 
 Covered = Literal[
@@ -17,11 +19,19 @@ Covered = Literal[
 ]
 
 
+class Way(Value):
+    """Acts that would bring a component on, in words and as they are done."""
+
+    text: str
+    acts: tuple[NextAct, ...]
+
+
 class Standing(Value):
     """How one component stands on one site; ``reason`` is the kind of what keeps it, or "".
 
     ``blocked`` is the version it is kept from, ``until`` and ``soak`` say how long and why where
-    only time is wanting, ``helps`` which acts would change it.
+    only time is wanting; ``roots`` are what keeps it, ``ways`` what would change that: their acts
+    do not name the site, as all sites of one situation share them.
     """
 
     site: Slug
@@ -35,8 +45,13 @@ class Standing(Value):
     blocked: str | None = None
     until: Day | None = None
     soak: str | None = None
-    helps: str = ""
-    root: str = ""  # equal where the same things keep it back, whatever the versions
+    roots: tuple[Root, ...] = ()
+    ways: tuple[Way, ...] = ()
+
+    @property
+    def root(self) -> str:
+        """What is equal where the same things keep it back, whatever the versions."""
+        return "; ".join(root.id for root in self.roots)
 
 
 class VersionUse(Value):
@@ -53,7 +68,10 @@ Decision = Literal["asked", "held", "made"]  # asked: a person's word is wanted
 
 
 class ProductRow(Value):
-    """A product as one row: versions in use from oldest to newest, who may move, who can't."""
+    """A product as one row: versions in use from oldest to newest, and how many sites, twins too,
+    stand how: each in exactly one of ``may``, ``wait``, ``cannot``, ``held``, ``newest_on`` and
+    ``unknown``.
+    """
 
     product: KnownProduct
     newest: str | None
@@ -65,6 +83,8 @@ class ProductRow(Value):
     wait: int
     cannot: int
     held: int
+    newest_on: int
+    unknown: int
     advisories: int
     severity: Severity | None = None
     decided: str
@@ -95,7 +115,9 @@ class Group(Value):
 
 
 class ProductView(Value):
-    """A product across the fleet: releases, versions in use, what lies above each, who may move."""
+    """A product across the fleet: releases, versions in use, what lies above each, and every site
+    in exactly one of may, wait, cannot, held, newest and unknown.
+    """
 
     row: ProductRow
     releases: tuple[KnownRelease, ...]
@@ -104,6 +126,9 @@ class ProductView(Value):
     may: tuple[OnSite, ...]
     wait: tuple[OnSite, ...]
     cannot: tuple[Group, ...]
+    held: tuple[OnSite, ...]
+    newest: tuple[OnSite, ...]
+    unknown: tuple[OnSite, ...]
     lags: tuple[Lag, ...]
     advisories: tuple[KnownAdvisory, ...]
     feed_state: str

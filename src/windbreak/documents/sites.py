@@ -7,6 +7,7 @@ from typing import Literal
 
 from windbreak.core.explanation.passing import Passed
 from windbreak.core.values.basics import ProductId, Slug, State, Value
+from windbreak.core.values.findings import NextAct
 from windbreak.core.values.ledger import LedgerEntry
 from windbreak.core.values.verdicts import Newest
 from windbreak.core.values.visits import PagesState
@@ -52,10 +53,13 @@ class Totals(Value):
 
 class Helps(Value):
     """A set of acts that would bring a component on; ``suppose`` are its acts as ``if`` takes
-    them, to see it without changing anything.
+    them, to see it without changing anything; ``ways`` are its operations, and ``brings`` the
+    version, where that is nearer than the newest.
     """
 
     text: str
+    ways: tuple[NextAct, ...]
+    brings: str | None
     suppose: tuple[str, ...]
 
 

@@ -327,6 +327,7 @@ def register_licences(windbreak: Windbreak, sites: Sequence[DemoSite]) -> None:
             "products": keel,
             "seats": 1,
             "expires": today - timedelta(days=21),
+            "client": "Fulmar",
             "bought_by": "Fulmar Cottages",
             "renewal": "the client pays; asked three weeks ago",
         },
@@ -355,6 +356,7 @@ def register_licences(windbreak: Windbreak, sites: Sequence[DemoSite]) -> None:
             "products": ["plugin/trestle"],
             "seats": 1,
             "expires": today + timedelta(days=218),
+            "client": "Ropewalk",
             "bought_by": "Ropewalk Arts",
         },
         {

@@ -21,6 +21,7 @@ class SiteNote(NamedTuple):
 
     id: str
     label: str
+    client: str
     production: bool
     own: frozenset[str]
 
@@ -91,12 +92,15 @@ class Sites(Documents[Site]):
     def notes(self) -> dict[str, SiteNote]:
         """The few things of every site that views of many sites need, by id. Reads."""
         rows = self.database.ask(
-            "SELECT id, label, json_extract(body, '$.environment') = 'production', "
+            "SELECT id, label, json_extract(body, '$.client'), "
+            "json_extract(body, '$.environment') = 'production', "
             "json_extract(body, '$.own') FROM site"
         )
         return {
-            str(id): SiteNote(str(id), str(label), bool(live), frozenset(json.loads(own or "[]")))
-            for id, label, live, own in rows
+            str(id): SiteNote(
+                str(id), str(label), str(client), bool(live), frozenset(json.loads(own or "[]"))
+            )
+            for id, label, client, live, own in rows
         }
 
     def live_ids(self) -> list[str]:

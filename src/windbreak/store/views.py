@@ -17,6 +17,8 @@ from windbreak.documents.products import Standing
 from windbreak.documents.sites import SiteSummary
 from windbreak.store.database import Database
 
+# Of a row: whether anything can be moved there now.
+_REACHED = "link = 'linked' AND json_extract(body, '$.fault') IS NULL"
 _KEY = "r.lead_rank, r.lead_label, r.lead, r.follows, r.site"
 
 
@@ -185,11 +187,18 @@ class Views:
         kind, how many components are held, and how many sites it is so of. Reads.
         """
         rows = self.database.ask(
-            "SELECT link = 'linked' AND json_extract(body, '$.fault') IS NULL, "
+            f"SELECT {_REACHED}, "
             "json_extract(body, '$.moves') AS moves, json_extract(body, '$.held') AS held, "
             "count(*) FROM row GROUP BY 1, 2, 3"
         )
         return [(bool(r), json.loads(moves), int(held), int(n)) for r, moves, held, n in rows]
+
+    def beyond_reach(self, sites: Sequence[str] | None = None) -> set[str]:
+        """The sites whose rows say that nothing can be moved there now, of some or all. Reads."""
+        some = [] if sites is None else list(sites)
+        among = "" if sites is None else f" AND site IN ({', '.join('?' * len(some))})"
+        rows = self.database.ask(f"SELECT site FROM row WHERE NOT ({_REACHED}){among}", some)
+        return {str(site) for (site,) in rows}
 
     def situation_of(self, site: str) -> str | None:
         """The situation a site is in, as its row was made. Reads."""

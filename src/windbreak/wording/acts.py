@@ -28,18 +28,27 @@ class Surface(NamedTuple):
 
 ACTS: dict[str, Surface] = {
     "approve-release": Surface("rollout approve {product} {version}", "/products/{product}"),
+    "ask-host": Surface("host ask {host} {product} {version}", "/sites?host={host}"),
     "book": Surface("book {plan}", "/sites/{site}/plan"),
+    "buy-licence": Surface("licence right {site} {product}", "/licences"),
+    "buy-seat": Surface("licence right {site} {product}", "/licences"),
+    "change-rule": Surface("policy list", ""),
     "check-credential": Surface("feed check {feed}", "/licences"),
     "decide": Surface("product decide {product} {version}", "/products/{product}"),
     "enter-code": Surface("licence enter {licence}", "/licences"),
+    "enter-host": Surface("host list", "/sites/{site}"),
     "export-case": Surface("case export {site} --to {site}.json", ""),
+    "give-seat": Surface("licence seat {licence} {site}", "/licences"),
     "let-go": Surface("rollout let-go {product} {version}", "/products/{product}"),
+    "lift": Surface("product lift {hold}", "/products/{product}"),
     "link": Surface("site link {site}", "/sites/{site}"),
     "mark-own": Surface("site mark-own {site} {product}", ""),
     "poll": Surface("feed poll {feed}", "/licences"),
     "prove": Surface("site prove {site}", "/sites/{site}"),
     "read-calendar": Surface("freeze read {calendar}", "/calendar"),
     "refresh": Surface("site refresh {site}", "/sites/{site}"),
+    "remove": Surface("errand add {site} {text}", "/sites/{site}"),
+    "renew": Surface("licence renew {licence}", "/licences"),
     "replace-credential": Surface("feed credential {feed}", "/licences"),
     "see-errand": Surface("errand show {errand}", "/sites/{site}"),
     "see-forecasts": Surface("licence forecast", "/licences"),
@@ -56,7 +65,13 @@ ACTS: dict[str, Surface] = {
     "see-site": Surface("site show {site}", "/sites/{site}"),
     "see-sites": Surface("site list --state {state}", "/sites?state={state}"),
     "set-folder": Surface("product set {product} --folder {folder}", ""),
+    "shelve": Surface("shelf add {file} --for {site}", "/licences"),
+    "switch-on": Surface("errand add {site} {text}", "/sites/{site}"),
+    "take-channel": Surface(
+        "policy set --site {site} --product {product} --channels {channels} --why {why}", ""
+    ),
     "take-over": Surface("take-over", ""),
+    "wait": Surface("why {site} {product}", "/sites/{site}"),
     "why": Surface("why {site} {product}", "/sites/{site}"),
 }
 

@@ -21,6 +21,7 @@ from windbreak.core.values.reasons import Conflict
 from windbreak.core.values.verdicts import (
     ActSet,
     Answer,
+    Apart,
     Blocked,
     Plan,
     PlannedMove,
@@ -99,11 +100,13 @@ def _blocked(resolution: Resolution, v: int, blocking: Blocking) -> Blocked:
         for reason in blocking.reasons
     )
     texts = [one.text for one in reasons]
+    apart = None
     if blocking.further is not None:
         then, facts = blocking.further
         supposed = Resolution(case, then, resolution.choice)
         text = tell(supposed, member, version, Conflict(facts=facts))
         texts.append(f"Apart from that, {text}")
+        apart = Apart(text=text, leads_to=blocking.apart)
     return Blocked(
         version=str(version),
         text=sentence(resolution, v, version, texts),
@@ -113,6 +116,8 @@ def _blocked(resolution: Resolution, v: int, blocking: Blocking) -> Blocked:
             for acts in blocking.unblock
         ),
         searched=blocking.searched,
+        leads_to=blocking.leads_to,
+        apart=apart,
     )
 
 

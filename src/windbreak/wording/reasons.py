@@ -44,13 +44,17 @@ def sentence(resolution: Resolution, v: int, version: Version, told: Sequence[st
     member = resolution.problem.members[v]
     label = resolution.problem.catalogue.label(member.product)
     target = resolution.version(v)
-    if member.component is None:
-        head = f"{label} {version} is not taken"
-    elif resolution.choice[v] == member.start:
-        head = f"{label} stays at {target}"
-    else:
-        head = f"{label} goes to {target}, not {version}"
-    return f"{head}. " + " ".join(told)
+    there = None if member.component is None else member.component.version
+    stays = resolution.choice[v] == member.start
+    text = head(label, str(version), there, there if stays else str(target))
+    return f"{text} " + " ".join(told)
+
+
+def head(label: str, version: str, there: str | None, to: str | None) -> str:
+    """What becomes of a component that does not reach a version; ``there`` is what runs now."""
+    if there is None:
+        return f"{label} {version} is not taken."
+    return f"{label} stays at {to}." if to == there else f"{label} goes to {to}, not {version}."
 
 
 def tell(resolution: Resolution, member: Member, version: Version, reason: Reason) -> str:

@@ -98,7 +98,11 @@ class Licensing(WithContext):
             self.assertEqual(caught.exception.code, "no-seats")
         rights = licence_rights.rights(self.context)
         self.assertEqual(
-            {x.product for x in licence_rights.for_case(rights, "inn")}, {"theme/breakwater"}
+            {
+                x.product
+                for x in licence_rights.for_case(rights, self.context.store.sites.get("inn"))
+            },
+            {"theme/breakwater"},
         )
 
     def test_fewer_seats_than_are_taken_are_refused(self) -> None:

@@ -5,6 +5,7 @@ from datetime import timedelta
 from tests.operations.within import RHONA, WithContext, catch_up
 from windbreak.core.values.holds import NewHold
 from windbreak.core.values.licences import NewSeat
+from windbreak.core.values.roots import Root
 from windbreak.documents.products import Standing
 from windbreak.operations.errors import Refused
 from windbreak.operations.licensing import licensing
@@ -64,7 +65,7 @@ class Cases(WithContext):
         view = site_views.site_view(self.context, "tarnsey-harbour")
         theme = next(c for c in view.components if c.product == "theme/breakwater")
         self.assertEqual(theme.state, "blocked")
-        self.assertIn("needs a licence", theme.text)
+        self.assertIn("Breakwater 5 has a seat free, and this site has none of it.", theme.text)
         self.assertEqual(view.summary.state, "blocked")
         seat = NewSeat.model_validate({"site": "tarnsey-harbour", "code": "BW5-AGAIN-1234"})
         licensing.seat(self.context, "breakwater", seat, RHONA)
@@ -139,7 +140,7 @@ class Grouped(WithContext):
         for site in told:
             self.site(site)
         catch_up(self.context)
-        roots = {"skerry-light": "expired", "whinchat-radio": "expired"}
+        ended = ("skerry-light", "whinchat-radio")
         catch_up(self.context)
         for summary in site_views.summaries(self.context):
             standing = Standing(
@@ -151,7 +152,13 @@ class Grouped(WithContext):
                 state="blocked",
                 reason="licence",
                 text=f"Breakwater stays at 4.9. {told[summary.id]}",
-                root=f"licence {roots.get(summary.id, 'not-covered')}",
+                roots=(
+                    Root(
+                        kind="ended" if summary.id in ended else "not covered",
+                        on={"licence": "breakwater"},
+                        text="x",
+                    ),
+                ),
             )
             self.context.store.views.put_standings(f"situation of {summary.id}", [standing])
             self.context.store.views.put_rows([(summary, f"situation of {summary.id}")])

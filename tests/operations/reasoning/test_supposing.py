@@ -8,6 +8,7 @@ from windbreak.core.values.sites import Host
 from windbreak.operations.errors import Refused
 from windbreak.operations.planning import policy
 from windbreak.operations.reasoning import answers, cases, supposing
+from windbreak.operations.reasoning.explaining import explained
 from windbreak.operations.sites import sites
 
 SITE = "tarnsey-harbour"
@@ -79,7 +80,8 @@ class Supposing(WithContext):
     def test_without_acts_it_is_how_it_is_with_the_key_and_the_age_of_the_answer(self) -> None:
         found = supposing.outlook(self.context, SITE)
         now = answers.reason(self.context, cases.case_of(self.context, SITE))
-        self.assertEqual(found.answer, now.answer)
+        ground, site = cases.Ground.read(self.context), self.context.store.sites.get(SITE)
+        self.assertEqual(found.answer, explained(ground, site, now).answer)
         self.assertEqual((found.situation, found.reasoned_at), (now.key, now.made_at))
 
     def test_the_fleets_acts_are_ranked_by_what_each_frees_when_tried(self) -> None:

@@ -6,14 +6,16 @@ sentences are made of it in ``wording``, which decides nothing.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Iterator
+from dataclasses import dataclass, replace
 
 from windbreak.core.case.candidates import newest, reasons
 from windbreak.core.explanation.conflicts import conflict, further, trade
 from windbreak.core.explanation.corrections import Explored, SearchTooLong, smallest
+from windbreak.core.explanation.roots import Roots
 from windbreak.core.resolution.problem import Problem
 from windbreak.core.resolution.resolve import Resolution, outcome
-from windbreak.core.values.reasons import Act, Conflict, Fact, Reason
+from windbreak.core.values.reasons import Act, Conflict, Fact, Reason, RootReason
 from windbreak.core.values.verdicts import Outcome
 from windbreak.core.versions.version import Version
 
@@ -25,6 +27,7 @@ class Blocking:
     ``unblock`` are the smallest sets of acts after which it could; ``searched`` is False where so
     many acts could bear on it that not all were tried. ``further`` are the facts that would stand
     in the way even if the release were a candidate, and the problem as it would be then.
+    ``leads_to`` are the roots of the reasons, ``apart`` those of the further facts.
     """
 
     version: Version
@@ -32,6 +35,8 @@ class Blocking:
     unblock: tuple[tuple[Act, ...], ...] = ()
     searched: bool = True
     further: tuple[Problem, tuple[Fact, ...]] | None = None
+    leads_to: tuple[RootReason, ...] = ()
+    apart: tuple[RootReason, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -47,10 +52,32 @@ class Fate:
 def explain(resolution: Resolution, *, acts: bool = True) -> list[Fate]:
     """What becomes of every member, by product id, and with ``acts`` what would change it."""
     explored: Explored | None = {} if acts else None
-    return [fate(resolution, v, explored) for v in range(len(resolution.problem.members))]
+    fates = [_fate(resolution, v, explored) for v in range(len(resolution.problem.members))]
+    return list(_rooted(resolution, fates))
 
 
-def fate(resolution: Resolution, v: int, explored: Explored | None) -> Fate:
+def _rooted(resolution: Resolution, fates: list[Fate]) -> Iterator[Fate]:
+    """The fates with their roots, which may lie in another's."""
+    members = resolution.problem.members
+    roots = Roots(
+        resolution,
+        {
+            fate.v: (members[fate.v].line.number(fate.blocked.version), fate.blocked.reasons)
+            for fate in fates
+            if fate.blocked is not None
+        },
+    )
+    for fate in fates:
+        if fate.blocked is None:
+            yield fate
+        else:
+            further = fate.blocked.further
+            apart = roots.of(fate.v, further[1]) if further else ()
+            blocked = replace(fate.blocked, leads_to=roots.of(fate.v), apart=apart)
+            yield replace(fate, blocked=blocked)
+
+
+def _fate(resolution: Resolution, v: int, explored: Explored | None) -> Fate:
     """What becomes of one member; with acts where what was ``explored`` can be kept."""
     member = resolution.problem.members[v]
     result, target = outcome(resolution, v), resolution.version(v)

@@ -21,6 +21,7 @@ class NewLicence(Value):
     ``code`` is the one code of all seats; a "per-site code" licence has one for each seat
     instead. ``seats`` None means without limit. ``riding``: one copy (staging or development) may
     ride along with each live seat. ``through`` is the theme of the form "through a theme".
+    ``client``: whose own it is; it is good for that client's sites and no others.
     """
 
     model_config = example(
@@ -40,6 +41,7 @@ class NewLicence(Value):
     maker: str | None = None
     range: RangeText = "*"
     through: ProductId | None = None
+    client: str | None = None
     code: SecretStr | None = None
     seats: Annotated[int, Field(ge=0, le=100_000)] | None = None
     riding: bool = True
@@ -69,6 +71,7 @@ class LicenceChange(Value):
     range: RangeText | None = None
     seats: Annotated[int, Field(ge=0, le=100_000)] | None = None
     riding: bool | None = None
+    client: str | None = None
     covers_until: Day | None = None
     expires: Day | None = None
     bought_by: str | None = None
@@ -85,6 +88,7 @@ class Licence(Value):
     maker: str | None = None
     range: RangeText = "*"
     through: ProductId | None = None
+    client: str | None = None
     code: str | None = None
     former: str | None = None
     seats: int | None = None
@@ -100,6 +104,10 @@ class Licence(Value):
     def seated(self) -> bool:
         """Whether its right is a seat's."""
         return self.form in SEATED
+
+    def good_for(self, client: str) -> bool:
+        """Whether sites of a client may have it."""
+        return self.client is None or self.client.casefold() == client.casefold()
 
     def ended(self, day: date) -> bool:
         return self.expires is not None and self.expires < day

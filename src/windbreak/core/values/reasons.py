@@ -126,6 +126,26 @@ class Trade(Frozen):
 Reason = Exclusion | Conflict | Trade
 
 
+class Unshipped(Frozen):
+    """``by`` has no release yet that would do: the theme that carries the plugin, or a product
+    whose newest release is too old for what is asked.
+    """
+
+    kind: Literal["unshipped"] = "unshipped"
+    by: str
+
+
+class RootReason(Frozen):
+    """Where a chain of reasons ends: what keeps a release of a product back by itself.
+
+    ``version`` is None for a product that is not to be had at all.
+    """
+
+    product: str
+    version: str | None
+    reason: Exclusion | Conflict | Trade | Unshipped
+
+
 ActKind = Literal["wait", "activate", "lift-hold", "licence", "offer", "remove", "channel", "shelf"]
 
 

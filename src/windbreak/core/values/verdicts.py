@@ -11,7 +11,9 @@ from typing import Annotated, Literal
 from pydantic import Field
 
 from windbreak.core.values.basics import ALIASED, Frozen, Value
-from windbreak.core.values.reasons import Act, Objective, Reason, Way
+from windbreak.core.values.findings import NextAct
+from windbreak.core.values.reasons import Act, Objective, Reason, RootReason, Way
+from windbreak.core.values.roots import Root
 
 Outcome = Literal["move", "part", "current", "held", "stay", "add", "absent"]
 
@@ -34,20 +36,39 @@ class ToldReason(Frozen):
 
 
 class ActSet(Frozen):
-    """Acts after which the version is part of an allowed choice."""
+    """Acts after which the version is part of an allowed choice.
+
+    ``ways`` are the same acts as things that somebody can do here, each with its command and its
+    page; ``brings`` is the version, where that is nearer than the newest.
+    """
 
     acts: tuple[Act, ...]
     text: str
+    ways: tuple[NextAct, ...] = ()
+    brings: str | None = None
+
+
+class Apart(Frozen):
+    """What would stand in the way even if the release were to be had."""
+
+    text: str
+    leads_to: tuple[RootReason, ...]
 
 
 class Blocked(Frozen):
-    """Why a component does not reach ``version``; ``text`` is the whole in one or two sentences."""
+    """Why a component does not reach ``version``; ``text`` is the whole in one or two sentences.
+
+    ``leads_to`` is where the reasons lead; ``roots`` are the same as they are called here.
+    """
 
     version: str
     text: str
     reasons: tuple[ToldReason, ...]
     unblock: tuple[ActSet, ...] = ()
     searched: bool = True  # False: so many acts could bear on it that not all were tried
+    leads_to: tuple[RootReason, ...] = ()
+    apart: Apart | None = None
+    roots: tuple[Root, ...] = ()
 
 
 class Verdict(Frozen):

@@ -82,13 +82,13 @@ def _otherwise_licensed(context: Context, licence: Licence, covers: tuple[str, .
     """Sites whose right to every covered product they run comes from elsewhere. Reads."""
     known = licence_rights.rights(context)
     others = licence_rights.Rights(
-        tuple((x, p) for x, p in known.licences if x.id != licence.id), known.seats
+        tuple((x, p) for x, p in known.licences if x.id != licence.id), known.seats, known.taken
     )
     found = set()
     for site in _users(context, covers):
-        have = {x.product for x in licence_rights.for_case(others, site)} | _carried_on(
-            context, site
-        )
+        there = context.store.sites.get(site)
+        have = {x.product for x in licence_rights.for_case(others, there)}
+        have |= _carried_on(context, site)
         if set(licence_codes.installed_of(context, site, covers)) <= have:
             found.add(site)
     return found

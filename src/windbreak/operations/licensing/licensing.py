@@ -111,6 +111,11 @@ def _check_seat(
         raise Refused("no-seats", f"{licence.label} ({licence.form}) has no seats to give")
     if site.retired_at is not None:
         raise Refused("retired", f"{site.label} is retired; a seat would be wasted on it")
+    if not licence.good_for(site.client):
+        raise Refused(
+            "another-clients",
+            f"{licence.label} is {licence.client}’s own, and {site.label} is {site.client}’s",
+        )
     if any(one.site == site.id for one in taken):
         raise Refused("has-a-seat", f"{site.label} has a seat of {licence.label} already")
     lead = site.twin_of

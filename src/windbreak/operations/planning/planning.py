@@ -15,6 +15,7 @@ from windbreak.operations.planning import brought
 from windbreak.operations.reasoning.answers import reason
 from windbreak.operations.reasoning.cases import Ground, case_of
 from windbreak.operations.reasoning.catalogue import compiled
+from windbreak.operations.reasoning.explaining import explained
 from windbreak.wording.charts import charts
 
 
@@ -62,7 +63,7 @@ def draft(
         case = case_of(context, site, only=only, jumps=jumps)
     else:
         case = ground.case(known, inventory, only=only, jumps=jumps)
-    found = reason(context, case)
+    found = explained(ground or Ground.read(context), known, reason(context, case))
     inventory = context.store.inventories.get(site)
     targets = {
         v.product: v.to
@@ -122,7 +123,8 @@ def draft_for(context: Context, site: str, product: str, version: str) -> SitePl
         if any(v.product == product and v.to == version for v in found.verdicts):
             return draft(context, site, only=only)
     label = case.label(product)
-    for verdict in reason(context, case).answer.verdicts:
+    ground, known = Ground.read(context), context.store.sites.get(site)
+    for verdict in explained(ground, known, reason(context, case)).answer.verdicts:
         if verdict.product == product:
             why = verdict.blocked.text if verdict.blocked else f"it goes to {verdict.to}."
             raise Refused("not-to-be-reached", f"{label} {version} can't be taken now: {why}")

@@ -141,7 +141,7 @@ class Ground:
         holds += _too_far(products, releases, inventory, jumps or {})
         rules = self.policy_of(site, products)
         holds += [
-            Hold(product=p, reason=f"never taken, by the rule for {rule.take_by}")
+            Hold(product=p, reason=never_taken(rule))
             for p, rule in rules.items()
             if rule.take == "never"
         ]
@@ -185,11 +185,7 @@ class Ground:
             ),
             offers={p: v for p, v in (host.offers if host else {}).items() if p in products},
             licences=tuple(
-                [
-                    x
-                    for x in licence_rights.for_case(self.licences, site.id)
-                    if x.product in products
-                ]
+                [x for x in licence_rights.for_case(self.licences, site) if x.product in products]
             ),
             shelf=tuple(
                 [
@@ -199,6 +195,11 @@ class Ground:
                 ]
             ),
         )
+
+
+def never_taken(rule: InForce) -> str:
+    """The reason of a hold by a rule that never takes a product."""
+    return f"never taken, by the rule for {rule.take_by}"
 
 
 def _too_far(

@@ -230,7 +230,7 @@ def _of_product(
 def why_withheld(release: KnownRelease) -> str | None:
     """Why nothing takes a release until somebody has decided, or None."""
     if release.undecided:
-        return "somebody has to decide: it came twice, with different packages"
+        return "it came twice, with different packages"
     if release.refused is not None:
-        return f"somebody has to decide: its package is not what it claims ({release.refused})"
+        return f"its package is not what it claims ({release.refused})"
     return None

@@ -14,9 +14,10 @@ from windbreak.core.case.catalogue import Catalogue
 from windbreak.core.case.situation import Case
 from windbreak.core.explanation.acts import applied
 from windbreak.core.fleet import key_of_day, spread
+from windbreak.core.values.findings import NextAct
 from windbreak.core.values.reasons import Act
 from windbreak.core.values.sites import Site
-from windbreak.core.values.verdicts import Answer, Verdict
+from windbreak.core.values.verdicts import ActSet, Answer, Verdict
 from windbreak.core.versions.ranges import parse_range
 from windbreak.core.versions.version import parse_version
 from windbreak.documents.outlook import ActRow, Alike, Difference, FreedMove, Outlook, Supposed
@@ -24,8 +25,10 @@ from windbreak.documents.sites import Helps
 from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
 from windbreak.operations.reasoning import answers, cases, catalogue
+from windbreak.operations.reasoning.explaining import explained
+from windbreak.wording import roots as words
 from windbreak.wording.answers import Asked, answered
-from windbreak.wording.reasons import tell_act, tell_acts
+from windbreak.wording.reasons import tell_act
 
 FORMS = (
     "offer PRODUCT VERSION [on HOST]",
@@ -130,9 +133,11 @@ def outlook(context: Context, id: str, texts: Sequence[str] = ()) -> Outlook:
         s.model_copy(update={"here": s.host in (None, site.host) and s.site in (None, site.id)})
         for s in (read(context, text) for text in texts)
     ]
-    case = cases.case_of(context, id)
-    now = answers.reason(context, case)
-    then = answers.reason(context, _with(case, site, supposed)) if supposed else now
+    case, ground = cases.case_of(context, id), cases.Ground.read(context)
+    now = explained(ground, site, answers.reason(context, case))
+    then = now
+    if supposed:
+        then = explained(ground, site, answers.reason(context, _with(case, site, supposed)))
     return Outlook(
         site=id,
         label=site.label,
@@ -193,59 +198,53 @@ class _Fleet:
         self.sites: dict[str, Site] = {}
         self.cases: dict[str, Case] = {}
         self.now: dict[str, Answer] = {}
-        for site in context.store.sites.all():
-            if site.retired_at is None and context.store.inventories.find(site.id):
+        ground = cases.Ground.read(context)
+        for site in context.store.sites.live():
+            inventory = context.store.inventories.find(site.id)
+            if inventory is not None:
                 self.sites[site.id] = site
-                self.cases[site.id] = _with(cases.case_of(context, site.id), site, supposed)
+                self.cases[site.id] = _with(ground.case(site, inventory), site, supposed)
         for id, case in self.cases.items():
-            self.now[id] = answers.reason(context, case).answer
+            reasoned = answers.reason(context, case)
+            self.now[id] = explained(ground, self.sites[id], reasoned).answer
 
     def ranked(self) -> list[ActRow]:
-        where: dict[tuple[tuple[Act, ...], str | None, str | None], set[str]] = {}
+        """The rows, what frees most first; sets that are one purchase or request are one row."""
+        rows: dict[tuple[str, ...], dict[str, _Wanted]] = {}
         for id, answer in self.now.items():
             for verdict in answer.verdicts:
                 for one in verdict.blocked.unblock if verdict.blocked else ():
-                    if any(a.act != "wait" for a in one.acts):
-                        key = (one.acts, *self._place(id, one.acts))
-                        where.setdefault(key, set()).add(id)
-        found = []
-        for (acts, host, site), ids in where.items():
-            if host is not None:
-                ids = {i for i, s in self.sites.items() if s.host == host}
-            row = self._row(acts, host, site, sorted(ids))
-            if row.moves:
-                found.append(row)
-        found.sort(key=lambda r: (-r.moves, -r.security, -len(r.sites), len(r.acts)))
+                    if any(way.act != "wait" for way in one.ways):
+                        here = rows.setdefault(_of_any_site(one.ways), {})
+                        here.setdefault(id, _Wanted()).add(one)
+        found = [row for wanted in rows.values() if (row := self._row(wanted)).moves]
+        found.sort(key=lambda r: (-r.moves, -r.security, -len(r.sites), len(r.ways), r.text))
         return list(_told_once(found))
 
-    def _place(self, id: str, acts: Iterable[Act]) -> tuple[str | None, str | None]:
-        """Where a set of acts is done: on a host, on one site, or wherever it is wanted."""
-        kinds = {a.act for a in acts}
-        if "offer" in kinds:
-            return self.sites[id].host, None
-        return None, id if kinds & {"remove", "activate"} else None
-
-    def _row(
-        self, acts: tuple[Act, ...], host: str | None, site: str | None, ids: list[str]
-    ) -> ActRow:
-        then = {id: applied(self.cases[id], acts) for id in ids}
+    def _row(self, wanted: dict[str, _Wanted]) -> ActRow:
+        acts = {id: tuple(one.acts) for id, one in wanted.items()}
+        hosts = {way.on["host"] for one in wanted.values() for way in one.ways if "host" in way.on}
+        if hosts:  # what a host is asked for comes to all its sites
+            every = next(iter(acts.values()))
+            acts = {i: every for i, s in self.sites.items() if s.host in hosts}
+        then = {id: applied(self.cases[id], some) for id, some in acts.items()}
         answers = self._answers(then)
-        frees = [move for id in ids for move in self._freed(id, self.now[id], answers[id])]
-        day = self.context.clock().date()
-        text = tell_acts(self.compiled, day, acts)
-        label = (self.context.store.hosts.get(host).name if host else None) or (
-            self.sites[site].label if site else None
-        )
+        frees = [move for id in then for move in self._freed(id, self.now[id], answers[id])]
+        ways = tuple({str(w.on): w for one in wanted.values() for w in one.ways}.values())
+        leads = {self.sites[id].twin_of or id for id in wanted}
+        text = words.fleet_text(next(iter(wanted.values())).ways, len(leads))
+        supposed = dict.fromkeys(a for some in acts.values() for a in some)
         return ActRow(
-            acts=acts,
-            host=host,
-            site=site,
-            text=f"{text} on {label}" if label else text,
+            ways=ways,
+            times=len(leads) if any(words.is_for_each(way) for way in ways) else 1,
+            text=text,
             moves=len(frees),
             security=sum(f.security for f in frees),
             sites=tuple(sorted({f.site for f in frees})),
             frees=tuple(frees),
-            suppose=tuple(_written(a, host if a.act == "offer" else site) for a in acts),
+            suppose=tuple(
+                _written(a, next(iter(hosts), None) if a.act == "offer" else None) for a in supposed
+            ),
         )
 
     def _answers(self, cases: dict[str, Case]) -> dict[str, Answer]:
@@ -287,16 +286,39 @@ class _Fleet:
 
 def _told_once(rows: Iterable[ActRow]) -> Iterable[ActRow]:
     """The rows without those that free just the same as one before: they are named with it."""
-    first: dict[tuple[object, ...], ActRow] = {}
+    first: dict[tuple[FreedMove, ...], ActRow] = {}
     for row in rows:
-        key = (row.host, row.site, row.frees)
-        known = first.get(key)
+        known = first.get(row.frees)
         if known is None:
-            first[key] = row
+            first[row.frees] = row
         else:
-            alike = (*known.alike, Alike(acts=row.acts, text=row.text))
-            first[key] = known.model_copy(update={"alike": alike})
+            alike = (*known.alike, Alike(ways=row.ways, text=row.text))
+            first[row.frees] = known.model_copy(update={"alike": alike})
     return first.values()
+
+
+class _Wanted:
+    """What one row's ways are at one site: the acts they come to, and their operations."""
+
+    def __init__(self) -> None:
+        self.acts: dict[Act, None] = {}
+        self.ways: tuple[NextAct, ...] = ()
+
+    def add(self, one: ActSet) -> None:
+        self.acts |= dict.fromkeys(one.acts)
+        self.ways = self.ways or one.ways
+
+
+def _of_any_site(ways: Iterable[NextAct]) -> tuple[str, ...]:
+    """What is equal for the same purchase, request or decision, whichever site asks for it."""
+    return tuple(sorted(" ".join([way.act, *_beside_the_site(way)]) for way in ways))
+
+
+def _beside_the_site(way: NextAct) -> Iterable[str]:
+    covered = "licence" in way.on  # then the product is one of several that it covers
+    for name, value in sorted(way.on.items()):
+        if name != "site" and not (covered and name == "product"):
+            yield f"{name}={value}"
 
 
 def _up(old: str | None, verdict: Verdict) -> bool:
@@ -311,6 +333,8 @@ def helps(verdict: Verdict, site: Site) -> tuple[Helps, ...]:
     return tuple(
         Helps(
             text=one.text,
+            ways=one.ways,
+            brings=one.brings,
             suppose=tuple(
                 _written(a, site.host if a.act == "offer" else site.id) for a in one.acts
             ),

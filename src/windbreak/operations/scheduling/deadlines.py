@@ -93,7 +93,7 @@ def _by_what_moves(sight: Sight, site: Site, moved: Mapping[str, Span]) -> Itera
         last = (one.published or today) + timedelta(days=DAYS[one.severity])
         why = f"advisory {one.id}, {one.severity}, by {day(last, today)}"
         yield Deadline(_end_of(last), 1 + SEVERITY[one.severity], why)
-    for licence in licence_rights.for_case(sight.rights, site.id):
+    for licence in licence_rights.for_case(sight.rights, site):
         ends_soon = licence.expires and today <= licence.expires < today + SOON
         if licence.product in moved and licence.expires and ends_soon:
             why = f"its licence ends {day(licence.expires, today)}"

@@ -26,6 +26,7 @@ from windbreak.operations.planning import brought, planning
 from windbreak.operations.reasoning import answers
 from windbreak.operations.reasoning.answers import Reasoned
 from windbreak.operations.reasoning.cases import Ground
+from windbreak.operations.reasoning.explaining import explained
 from windbreak.operations.scheduling import deadlines, gates, nights
 from windbreak.operations.scheduling.nights import Reckoned
 from windbreak.operations.sites import clients
@@ -238,7 +239,7 @@ class _Drafting:
             return self._told(whole, None) if whole.plan.steps else None
         wanted = self._wanted(whole)
         if not wanted:
-            return self._why_not(whole)
+            return self._why_not(site, whole)
         for scope in planning.scopes(case, wanted):
             reasoned = (
                 whole
@@ -248,7 +249,7 @@ class _Drafting:
             reached = {v.product: v.to for v in reasoned.answer.verdicts if v.outcome in MOVING}
             if all(reached.get(product) == to for product, to in wanted.items()):
                 return self._told(reasoned, scope)
-        return self._why_not(whole)
+        return self._why_not(site, whole)
 
     def _wanted(self, whole: Reasoned) -> dict[str, str]:
         """The products that are to reach a version, by what is asked for."""
@@ -264,10 +265,10 @@ class _Drafting:
             return {}
         return {product: version}
 
-    def _why_not(self, whole: Reasoned) -> str | None:
+    def _why_not(self, site: Site, whole: Reasoned) -> str | None:
         """Why a release can't be taken, None where there is nothing to take."""
         product, version = self.new.product, self.new.version
-        for verdict in whole.answer.verdicts:
+        for verdict in explained(self.ground, site, whole).answer.verdicts:
             if verdict.product != product or verdict.from_ in (None, version):
                 continue
             if verdict.blocked is not None:

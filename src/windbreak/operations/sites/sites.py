@@ -45,6 +45,7 @@ from windbreak.operations.errors import Refused
 from windbreak.operations.runs import debts
 from windbreak.operations.sites import clients, inventories, visits
 from windbreak.outside.at_once import at_once
+from windbreak.wording.words import listed
 
 log = logging.getLogger("windbreak.sites")
 
@@ -58,6 +59,19 @@ def put_host(context: Context, host: Host, by: Principal) -> Host:
     context.record(by.name, f"host {host.name} set", host.id)
     context.tell("host", host.id, "set")
     return kept
+
+
+def drop_host(context: Context, id: str, by: Principal) -> None:
+    """Forget a host. Writes. Raises Refused while sites are on it, retired ones aside."""
+    host = context.store.hosts.get(id)
+    on_it = [s.label for s in context.store.sites.all(host=id) if s.retired_at is None]
+    if on_it:
+        named = listed(on_it[:4]) + (f" and {len(on_it) - 4} more" if len(on_it) > 4 else "")
+        raise Refused("host-in-use", f"{named} {'is' if len(on_it) == 1 else 'are'} on {host.name}")
+    with context.store.transaction():
+        context.store.hosts.drop(id)
+        context.record(by.name, f"host {host.name} dropped", id)
+    context.tell("host", id, "dropped")
 
 
 def register(context: Context, new: NewSite, by: Principal, id: str | None = None) -> Site:

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections import defaultdict
+from collections import Counter, defaultdict
 from collections.abc import Iterable
+from typing import Literal
 
 from windbreak.core.explanation.passing import Lag, Passed, lag, passed
 from windbreak.core.values.advisories import KnownAdvisory
@@ -72,6 +73,7 @@ class _Fleet:
         self.ground = ground
         self.today = context.clock().date()
         self.sites = context.store.sites.notes()
+        self.beyond = context.store.views.beyond_reach()
         self.holds: dict[str, list[StandingHold]] = defaultdict(list)
         for hold in context.store.holds.all():
             if hold.until is None or hold.until >= self.today:
@@ -92,7 +94,11 @@ class _Fleet:
 
     def licensed(self, site: str) -> set[str]:
         """The products that a site has a licence for."""
-        return {x.product for x in licence_rights.for_case(self.ground.licences, site)}
+        return {x.product for x in licence_rights.for_case(self.ground.licences, self.sites[site])}
+
+    def reachable(self, site: str) -> bool:
+        """Whether a site's agent can be asked to move anything now."""
+        return site not in self.beyond
 
     def is_twin(self, site: str) -> bool:
         return not self.sites[site].production
@@ -112,7 +118,8 @@ def _row(fleet: _Fleet, product: KnownProduct, standings: list[Standing]) -> Pro
     twins = sum(fleet.is_twin(s.site) for s in installed)
     advisories = fleet.advisories(product.id)
     reaching = _reaching(advisories, installed)
-    may = sum(s.state == "ready" or (s.state == "exposed" and bool(s.target)) for s in standings)
+    places = Counter(_place(fleet, s) for s in standings)
+    may = places["may"]
     states: list[State] = [s.state for s in standings if s.state != "held"]
     exposed = any(s.state == "exposed" for s in standings)
     undecided = sum(r.undecided for r in known)
@@ -126,11 +133,11 @@ def _row(fleet: _Fleet, product: KnownProduct, standings: list[Standing]) -> Pro
         sites=len(installed) - twins,
         twins=twins,
         may=may,
-        wait=sum(s.state == "waiting" for s in standings),
-        cannot=sum(
-            s.state == "blocked" or (s.state == "exposed" and not s.target) for s in standings
-        ),
-        held=sum(s.state == "held" for s in standings),
+        wait=places["wait"],
+        cannot=places["cannot"],
+        held=places["held"],
+        newest_on=places["newest"],
+        unknown=places["unknown"],
         advisories=len(reaching),
         severity=max((a.severity for a in reaching), key=_SEVERITIES.index, default=None),
         decision=decision,
@@ -232,7 +239,10 @@ def product(context: Context, id: str) -> ProductView:
     standings = context.store.views.standings_of_product(id)
     releases = fleet.releases(id)
     row = _row(fleet, known, standings)
-    on_sites = [_on_site(fleet, s) for s in standings]
+    by_place: dict[Place, list[Standing]] = defaultdict(list)
+    for standing in standings:
+        by_place[_place(fleet, standing)].append(standing)
+    told = {place: tuple(_on_site(fleet, s) for s in here) for place, here in by_place.items()}
     feed = context.store.feeds.find(known.feed) if known.feed else None
     aged = feed.aged(context.clock()) if feed else None
     carried_newest, carried_in = _carried_newest(fleet, id)
@@ -240,11 +250,14 @@ def product(context: Context, id: str) -> ProductView:
     return ProductView(
         row=row,
         releases=tuple(sorted(releases, key=lambda r: parse_version(r.version).key, reverse=True)),
-        on_sites=tuple(on_sites),
+        on_sites=tuple(_on_site(fleet, s) for s in standings),
         above=tuple(_above(row, releases)),
-        may=tuple(s for s in on_sites if s.state == "ready" or (s.state == "exposed" and s.target)),
-        wait=tuple(s for s in on_sites if s.state in ("waiting", "running")),
-        cannot=tuple(_groups(fleet, [s for s in standings if _stands_still(s)])),
+        may=told.get("may", ()),
+        wait=told.get("wait", ()),
+        cannot=tuple(_groups(fleet, by_place["cannot"])),
+        held=told.get("held", ()),
+        newest=told.get("newest", ()),
+        unknown=told.get("unknown", ()),
         lags=tuple(_lags(fleet, id)),
         advisories=tuple(fleet.advisories(id)),
         lockstep=tuple(lockstep),
@@ -256,8 +269,22 @@ def product(context: Context, id: str) -> ProductView:
     )
 
 
-def _stands_still(standing: Standing) -> bool:
-    return standing.state == "blocked" or (standing.state == "exposed" and not standing.target)
+Place = Literal["may", "wait", "cannot", "held", "newest", "unknown"]
+
+
+def _place(fleet: _Fleet, standing: Standing) -> Place:
+    """The one group that a site is in, of those that run a product."""
+    if standing.target is not None:
+        return "may" if fleet.reachable(standing.site) else "cannot"
+    match standing.state:
+        case "waiting" | "running":
+            return "wait"
+        case "held" | "unknown":
+            return standing.state
+        case "clear" | "ready":
+            return "newest"
+        case _:
+            return "cannot"
 
 
 def _on_site(fleet: _Fleet, standing: Standing) -> OnSite:
@@ -282,6 +309,9 @@ def _above(row: ProductRow, releases: list[KnownRelease]) -> Iterable[Passed]:
         yield passed(row.product.id, releases, parse_version(use.version), end)
 
 
+_BEYOND = "It could move; the site can’t be reached."
+
+
 def _groups(fleet: _Fleet, standings: list[Standing]) -> list[Group]:
     """Sites that cannot, grouped by reason, the largest group first.
 
@@ -290,11 +320,13 @@ def _groups(fleet: _Fleet, standings: list[Standing]) -> list[Group]:
     """
     by_root: dict[tuple[str, str], list[Standing]] = defaultdict(list)
     for standing in standings:
-        by_root[standing.reason, standing.root].append(standing)
+        beyond = standing.target is not None
+        reason = ("unreachable", "") if beyond else (standing.reason, standing.root)
+        by_root[reason].append(standing)
     groups = [
         Group(
             reason=reason or "none",
-            text=found[0].text,
+            text=_BEYOND if reason == "unreachable" else found[0].text,
             sites=tuple(_on_site(fleet, s) for s in found),
         )
         for (reason, _), found in by_root.items()

@@ -27,6 +27,7 @@ from windbreak.operations.findings import findings
 from windbreak.operations.reasoning import answers
 from windbreak.operations.reasoning.cases import Ground
 from windbreak.operations.reasoning.catalogue import KnownCatalogue
+from windbreak.operations.reasoning.explaining import explained
 from windbreak.operations.views import products, rows, standings
 from windbreak.store.database import Mark
 
@@ -173,7 +174,11 @@ class Projector:
                     view, fault = situations.of(site)
                     made.append((rows.row_of(site, view, doings, fault), view))
                 self._note_standings(made, touched)
+                beyond = store.views.beyond_reach([site.id for site in batch])
                 store.views.put_rows((row, view.key if view else None) for row, view in made)
+                now = store.views.beyond_reach([site.id for site in batch])
+                for id in beyond ^ now:  # whoever counts moves that can be made counts others
+                    touched.product(*(s.product for s in store.views.standings_of_site(id)))
             touched.marks.update(("row", site.id) for site in batch)
         store.views.forget_situations()
         return True
@@ -245,7 +250,8 @@ class _Situations:
             try:
                 case = self._cases.get(key) or self._case(site)
                 reasoned = answers.reason(self.context, case)
-                self.views[key] = standings.view_of(reasoned, self.ground.catalogue), None
+                told = explained(self.ground, site, reasoned)
+                self.views[key] = standings.view_of(told, self.ground.catalogue), None
             except Exception as error:
                 log.exception("%s can't be reasoned about; it is put aside", site.id)
                 self.views[key] = None, f"{type(error).__name__}: {error}"

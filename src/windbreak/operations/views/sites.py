@@ -28,6 +28,7 @@ from windbreak.operations.planning import proposals
 from windbreak.operations.reasoning import answers, supposing
 from windbreak.operations.reasoning.cases import Ground
 from windbreak.operations.reasoning.catalogue import catalogue
+from windbreak.operations.reasoning.explaining import explained
 from windbreak.operations.sites import visits
 from windbreak.operations.views.rows import Doings, row_of
 from windbreak.operations.views.standings import (
@@ -180,7 +181,8 @@ def _reasoned(context: Context, site: Site) -> answers.Reasoned | None:
     inventory = context.store.inventories.find(site.id)
     if inventory is None:
         return None
-    return answers.reason(context, Ground.read(context).case(site, inventory))
+    ground = Ground.read(context)
+    return explained(ground, site, answers.reason(context, ground.case(site, inventory)))
 
 
 def _components(

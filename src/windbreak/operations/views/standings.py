@@ -12,18 +12,13 @@ from dataclasses import dataclass
 
 from windbreak.core.case.situation import Advisory, Case
 from windbreak.core.values.basics import WORST_FIRST, State
-from windbreak.core.values.reasons import (
-    Conflict,
-    HoldExclusion,
-    LicenceExclusion,
-    Reason,
-    SoakExclusion,
-    Trade,
-)
+from windbreak.core.values.findings import NextAct
+from windbreak.core.values.reasons import SoakExclusion
+from windbreak.core.values.roots import Root
 from windbreak.core.values.verdicts import Verdict
 from windbreak.core.versions.ranges import parse_range
 from windbreak.core.versions.version import jump, parse_version
-from windbreak.documents.products import Standing
+from windbreak.documents.products import Standing, Way
 from windbreak.operations.reasoning.answers import Reasoned
 from windbreak.operations.reasoning.catalogue import KnownCatalogue
 from windbreak.wording.words import counted
@@ -63,24 +58,6 @@ def view_of(reasoned: Reasoned, known: KnownCatalogue) -> SituationView:
         _worst_reason(standings, state, sum(moves.values())),
         standings,
     )
-
-
-def _root(reasons: Iterable[Reason]) -> str:
-    """What is equal where the same things keep components back, whatever the versions are."""
-    parts = []
-    for reason in reasons:
-        match reason:
-            case Conflict(facts=facts):
-                parts += [f"{f.fact} {f.subject or f.product} {f.object or ''}" for f in facts]
-            case Trade(pay=pay):
-                parts.append(f"trade {' '.join(pay)}")
-            case LicenceExclusion(state=state):
-                parts.append(f"licence {state}")
-            case HoldExclusion(reason=why):
-                parts.append(f"hold {why}")
-            case _:
-                parts.append(reason.kind)
-    return "; ".join(parts)
 
 
 def _key(standings: Iterable[Standing]) -> str:
@@ -199,9 +176,21 @@ def _standing(case: Case, verdict: Verdict, state: State, known: KnownCatalogue)
         blocked=blocked.version if blocked else None,
         until=soak.over if soak else None,
         soak=soak.soak_class if soak else None,
-        root=_root(reasons),
-        helps="; or: ".join(act.text for act in blocked.unblock) if blocked else "",
+        roots=tuple(_anywhere_root(root) for root in blocked.roots) if blocked else (),
+        ways=tuple(
+            Way(text=a.text, acts=tuple(_anywhere(way) for way in a.ways))
+            for a in (blocked.unblock if blocked else ())
+        ),
     )
+
+
+def _anywhere(way: NextAct) -> NextAct:
+    """An act as it is kept for all sites of a situation: whoever tells it of one adds that."""
+    return way.model_copy(update={"on": {k: v for k, v in way.on.items() if k != "site"}})
+
+
+def _anywhere_root(root: Root) -> Root:
+    return root.model_copy(update={"ways": tuple(_anywhere(way) for way in root.ways)})
 
 
 def exposed_text(case: Case, verdict: Verdict) -> str:

@@ -7,6 +7,7 @@ from typing import Annotated, Any
 from fastapi import APIRouter, Query, Request, Response
 
 from windbreak.core.values.basics import State, Value, Zone, example
+from windbreak.core.values.entitlements import Entitlement
 from windbreak.core.values.inventories import Inventory
 from windbreak.core.values.plans import SitePlan
 from windbreak.core.values.sites import (
@@ -26,7 +27,7 @@ from windbreak.documents.sites import SiteSummary, SiteView
 from windbreak.operations import naming
 from windbreak.operations.errors import Refused
 from windbreak.operations.planning import planning
-from windbreak.operations.reasoning import cases, supposing
+from windbreak.operations.reasoning import cases, explaining, supposing
 from windbreak.operations.sites import retiring, sites
 from windbreak.operations.views import sites as site_views
 from windbreak.service.paging import After, next_of, page
@@ -73,6 +74,12 @@ def put_host(
     if host.id != id:
         raise Refused("other-id", f"the address says {id!r}, the host says {host.id!r}")
     return sites.put_host(context, host, who)
+
+
+@router.delete("/hosts/{id}", status_code=204)
+def drop_host(context: Ctx, who: Who, id: str) -> None:
+    """Forget a host that no site is on."""
+    sites.drop_host(context, id, who)
 
 
 @router.get("/sites", response_model=list[SiteSummary])
@@ -225,6 +232,21 @@ def show_verdict(context: Ctx, who: Who, id: str, kind: str, slug: str, if_: If 
         if verdict.product == f"{kind}/{slug}":
             return verdict
     raise Refused("not-installed", f"{kind}/{slug} is not on {id}")
+
+
+@router.get("/sites/{id}/rights/{kind}/{slug}")
+def show_right(
+    context: Ctx,
+    who: Who,
+    id: str,
+    kind: str,
+    slug: str,
+    version: Annotated[
+        str | None, Query(description="the release asked about; the newest when not given")
+    ] = None,
+) -> Entitlement:
+    """Whether a site may take a release of a product, and by which right; what would bring it."""
+    return explaining.right(context, id, f"{kind}/{slug}", version)
 
 
 @router.get("/sites/{id}/outlook")

@@ -18,6 +18,7 @@ from windbreak.operations.findings.causes.made import act, finding
 from windbreak.operations.reasoning.catalogue import catalogue
 from windbreak.operations.sites import inventories
 from windbreak.operations.views import coverage
+from windbreak.wording.roots import keeps
 from windbreak.wording.words import counted, day, listed
 
 FEW_READY = 6
@@ -192,26 +193,35 @@ def _ready(context: Context) -> list[tuple[str, str, int]]:
     return [one for one in store.views.sites_that_move() if one[0] not in passed_over]
 
 
-def of_blocks(context: Context, site: Site) -> Iterator[Finding]:
-    """What a licence or the host's offer keeps back on a site: one finding for each of the two."""
+_WANTS_SOMEBODY = ("ended", "not covered", "no seat", "no licence", "offer")
+
+
+def of_blocks(context: Context, site: Site, names: dict[str, str]) -> Iterator[Finding]:
+    """What a licence or the host's offer keeps back on a site: one finding for each root, with all
+    that it keeps.
+    """
     standings = context.store.views.standings_of_site(site.id)
-    for reason in ("licence", "offer"):
-        kept = [s for s in standings if s.state == "blocked" and s.reason == reason]
-        if not kept:
-            continue
-        first, rest = kept[0], kept[1:]
-        others = listed([s.product.partition("/")[2] for s in rest])
-        also = f" The same keeps back {others}." if rest else ""
-        helps = f"What would help: {first.helps}." if first.helps else ""
+    blocked = [s for s in standings if s.state in ("blocked", "exposed") and s.roots]
+    roots = {root.id: root for s in blocked for root in s.roots if root.kind in _WANTS_SOMEBODY}
+    for root in roots.values():
+        kept = [s for s in blocked if any(one.id == root.id for one in s.roots)]
+        theme = {s.product for s in kept if not s.product.startswith("plugin/")}
+        direct = [s for s in kept if s.roots[0].id == root.id and len(s.roots) == 1]
+        own = [s for s in direct if s.product in theme or not theme] or direct or kept
+        carried = [s for s in kept if s not in own]
+        labels = [[names.get(s.product, s.product) for s in part] for part in (own, carried)]
+        ways = [way.model_copy(update={"on": {**way.on, "site": site.id}}) for way in root.ways]
+        first = ways[0] if ways else act("See why", "why", site=site.id,
+                                                   product=kept[0].product)  # fmt: skip
         yield finding(
             context,
-            f"{reason}:{site.id}",
+            f"root:{site.id}:{root.id}",
             "blocked",
             "medium",
             site,
-            f"**{site.label}**: {first.text}",
-            f"{helps or 'None of the acts that were tried would change it.'}{also}",
-            act("See the site", "why", site=site.id, product=first.product),
+            f"**{site.label}**: {root.text}",
+            " ".join([keeps(*labels), *(f"{way.label} would change it." for way in root.ways)]),
+            first,
         )
 
 

@@ -162,7 +162,7 @@ class OverTheDemo(WithDemo):
             (("why", "tarnsey", "millrace"), "soaks until"),
             (("why", "tarnsey", "sextant"), "stays at 2.3.1 on Tarnsey Harbour Museum. Newest."),
             (("resolve", "whinchat"), "Trestle"),
-            (("acts",), "Get a licence for"),
+            (("acts",), "Buy 2 licences for Trestle"),
             (("acts", "--show", "1"), "frees"),
             (("resolve", "tarnsey", "--if", "lift-hold lee"), "Nothing was changed"),
             (("plan", "tarnsey", "--if", "wait 2099-01-01"), "as it would be"),

@@ -11,7 +11,6 @@ from collections.abc import Sequence
 from datetime import date
 from typing import get_args
 
-from windbreak.core.bits import bits
 from windbreak.core.case.candidates import Member, reasons
 from windbreak.core.case.catalogue import Catalogue
 from windbreak.core.case.situation import OUT_OF_SCOPE, Case
@@ -259,8 +258,9 @@ class _Facts:
             return f"{label} is not to be had"
         member = self.problem.members[number]
         if member.line.is_runtime:
-            offers = [str(member.version(k)) for k in bits(member.candidates)]
-            return f"the host has {label} {listed(offers)}"
+            offers = self.case.site.offers.get(product, ())
+            had = f"{label} {listed(list(offers))}" if offers else f"no {label}"
+            return f"the host offers {had}"
         top = member.version(member.candidates.bit_length() - 1)
         if top is None:
             return f"{label} is not to be had{self._beyond(member)}"

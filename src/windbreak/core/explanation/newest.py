@@ -1,15 +1,14 @@
 """The four answers to "newest", kept apart for each component.
 
 Known to the maker; carried by this site's theme; what its licence allows; what policy allows.
-The last is a candidate by everything that is asked of a single version; what its neighbours
-allow is the choice of ``resolve``.
+They are independent of each other: policy answers whatever the licence says. What neighbours allow
+is the choice of ``resolve``.
 """
 
 from __future__ import annotations
 
 from windbreak.core.bits import bits
-from windbreak.core.case.candidates import Member, reasons
-from windbreak.core.case.candidates import newest as known
+from windbreak.core.case.candidates import Member, in_channel, reasons
 from windbreak.core.case.catalogue import Catalogue
 from windbreak.core.case.situation import Case
 from windbreak.core.values.reasons import (
@@ -22,7 +21,7 @@ from windbreak.core.values.reasons import (
     SoakExclusion,
 )
 from windbreak.core.values.verdicts import Newest
-from windbreak.core.versions.version import parse_version
+from windbreak.core.versions.version import Version, parse_version
 
 _NOT_TO_BE_HAD = (LicenceExclusion, BundleExclusion, AccessExclusion, OfferExclusion)
 
@@ -32,7 +31,8 @@ _NOT_BY_POLICY = (ChannelExclusion, HoldExclusion, SoakExclusion)
 
 def newest(case: Case, catalogue: Catalogue, member: Member) -> Newest:
     """The four answers for one component of a case."""
-    had = allowed = member.installed
+    had: Version | None = None
+    allowed = member.installed
     for number in bits(member.universe & ~(1 << member.start)):
         version = member.version(number)
         assert version is not None  # a component is at some version
@@ -41,9 +41,11 @@ def newest(case: Case, catalogue: Catalogue, member: Member) -> Newest:
         exclusions = reasons(case, catalogue, member, number)
         if not any(isinstance(r, _NOT_TO_BE_HAD) for r in exclusions):
             had = version
-            if not any(isinstance(r, _NOT_BY_POLICY) for r in exclusions):
-                allowed = version
-    top = known(case, member)
+        if not any(isinstance(r, _NOT_BY_POLICY) for r in exclusions):
+            allowed = version
+    if had is None and _has_a_right(case, member):
+        had = member.installed
+    top = member.line.versions[told.bit_length() - 2] if (told := told_of(case, member)) else None
     theme, carried = _carried(case, member.product)
     return Newest(
         maker=top.text if top else None,
@@ -52,6 +54,23 @@ def newest(case: Case, catalogue: Catalogue, member: Member) -> Newest:
         licence=had.text if had else None,
         policy=allowed.text if allowed else None,
     )
+
+
+def told_of(case: Case, member: Member) -> int:
+    """The releases that its maker tells of, as bits; none of what was made here or withdrawn."""
+    if member.line.product.closed:
+        return 0
+    return in_channel(case, member.line)
+
+
+def _has_a_right(case: Case, member: Member) -> bool:
+    """Whether its releases may be taken at all: it asks for no licence, or has one, or comes inside
+    a theme, or its installed release is known to be to be had.
+    """
+    if member.line.product.access != "licensed":
+        return True
+    licensed = any(licence.product == member.product for licence in case.site.licences)
+    return licensed or _carried(case, member.product)[0] is not None
 
 
 def _carried(case: Case, product: str) -> tuple[str | None, str | None]:

@@ -1,24 +1,32 @@
-"""The steps of several passages in one row, by the house's habit.
+"""The steps of several passages in one row: what closes an advisory first, then the house's habit.
 
 Source of the rules: docs/reasoning.md, "The order of the moves". Passages tie nobody to each other,
 so whichever has a step ready may go on. Among the steps that a cheapest way can begin with, the one
-comes first whose product's kind the policy names first, then by product id, then the higher hop.
+comes first that closes the gravest advisory, or without which one that does can't be done; then the
+one whose product's kind the policy names first, then by product id, then the higher hop.
 
     ready    {0: (step, state after it, the rest of a way), 1: None}     for each passage
+    urgent   {((0, 2),): 16, ((1, 1),): 16}     how grave what a step closes or makes way for is
+
+What a closing step needs before it is what is left when every step of a cheapest way that can as
+well come after it was put after it.
 """
 
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
+from typing import Literal
 
 from windbreak.core.ordering.passage import Passage
 from windbreak.core.ordering.steps import Hop, Hops, State
 from windbreak.core.resolution.resolve import Resolution
+from windbreak.core.values.basics import SEVERITY
 from windbreak.core.values.reasons import Way
+from windbreak.core.versions.ranges import parse_range
 from windbreak.core.versions.version import Version
 
-_Rank = tuple[tuple[int, str, int], ...]
+_Rank = tuple[int, tuple[tuple[int, str, int], ...]]
 _Ready = tuple[Hops, State, list[Hops]]  # a step, the state after it, a cheapest way from there
 
 
@@ -65,6 +73,14 @@ def interleaved(resolution: Resolution, passages: Sequence[Passage]) -> Iterator
             waiting[n] = (row.rank(following[0]), n)
 
 
+def _after(state: State, hops: Hops) -> State:
+    """The state that a step leads to."""
+    after = list(state)
+    for n, place in hops:
+        after[n] = place
+    return tuple(after)
+
+
 class _Row:
     """One passage, and the state that its steps have come to."""
 
@@ -78,10 +94,162 @@ class _Row:
         self._places = [habit.index(k) if k in habit else len(habit) for k in kinds]
         self._products = [m.product for m in members]
         self.habit = sorted(range(len(members)), key=lambda n: (self._places[n], self._products[n]))
+        self._exposed = [
+            n
+            for n, m in enumerate(members)
+            if m.installed is not None and m.line.repaired_from(m.installed)
+        ]
+        self._urgent: dict[Hops, int] = {}
+        self._seen: list[Hops] = []  # the way for which that was worked out
+        self._gravities: dict[tuple[int, int, int], int] = {}
 
-    def rank(self, hops: Iterable[Hop]) -> _Rank:
-        """The place of a step in the house's habit."""
-        return tuple(sorted([(self._places[n], self._products[n], -place) for n, place in hops]))
+    def rank(self, hops: Hops) -> _Rank:
+        """The place of a step: what it closes, then the house's habit."""
+        habit = sorted([(self._places[n], self._products[n], -place) for n, place in hops])
+        urgency = self._urgent.get(hops, 0) if self._exposed else 0
+        return -max(urgency, self._closes(self.state, hops)), tuple(habit)
+
+    def _closes(self, state: State, hops: Hops) -> int:
+        """How grave the gravest advisory is that a step closes; 0 for none."""
+        exposed = self._exposed
+        return max([self._gravity(n, state[n], k) for n, k in hops if n in exposed], default=0)
+
+    def _gravity(self, n: int, start: int, end: int) -> int:
+        key = (n, start, end)
+        if key not in self._gravities:
+            member = self.resolution.problem.members[self.passage.group[n]]
+            now, then = (member.version(self.passage.option(n, at)) for at in (start, end))
+            self._gravities[key] = max(
+                [
+                    SEVERITY[weakness.severity]
+                    for weakness in member.line.advisories
+                    if now
+                    and then
+                    and now in (affected := parse_range(weakness.affected))
+                    and then not in affected
+                ],
+                default=0,
+            )
+        return self._gravities[key]
+
+    def _with_urgent_first(self, state: State, way: list[Hops]) -> list[Hops]:
+        """A cheapest way with what closes an advisory, and what that needs, as early as may be."""
+        if way == self._seen:
+            return way
+        self._urgent = {}
+        closing: list[tuple[int, Hops]] = []
+        here = state
+        for hops in way:
+            gravity = self._closes(here, hops)
+            if gravity:
+                closing.append((-gravity, hops))
+            here = _after(here, hops)
+        done = 0
+        for gravity, hops in sorted(closing):
+            at = way.index(hops)
+            if at < done:
+                continue
+            needed, rest = self._needed(state, way, done, at)
+            way = [*way[:done], *needed, hops, *rest]
+            done += len(needed) + 1
+            if needed and self._may_close(state, hops, way):
+                needed = []  # it can be done without them, by another cheapest way
+            for step in (*needed, hops):
+                self._urgent[step] = max(self._urgent.get(step, 0), -gravity)
+        self._seen = way
+        return way
+
+    def _needed(
+        self, state: State, way: list[Hops], done: int, at: int
+    ) -> tuple[list[Hops], list[Hops]]:
+        """What of a way has to come before one of its steps, and all that can come after it."""
+        before = [state]
+        for hops in way[:at]:
+            before.append(_after(before[-1], hops))
+        needed, rest, carried = [way[at]], way[at + 1 :], False
+        for i in reversed(range(done, at)):
+            ties = {self._ties(before[i], way[i], later) for later in needed}
+            if ties == {None}:
+                rest = [way[i], *rest]
+            else:
+                needed = [way[i], *needed]
+                carried = carried or "carried" in ties
+        needed.pop()
+        # What comes inside a theme may come later as well, where a later release carries it too.
+        for n in reversed(range(len(needed))) if carried else ():
+            first = [*way[:done], *needed[:n], *needed[n + 1 :], way[at]]
+            for later in range(len(rest) + 1):
+                put_off = [*rest[:later], needed[n], *rest[later:]]
+                if self._is_way(state, [*first, *put_off]):
+                    needed, rest = [*needed[:n], *needed[n + 1 :]], put_off
+                    break
+        return needed, rest
+
+    def _ties(self, state: State, hops: Hops, later: Hops) -> Literal["rule", "carried"] | None:
+        """What keeps a step from being made before another, which is made from a state."""
+        steps = self.passage.steps
+        for n, place in hops:
+            for m, to in later:
+                if m == n:
+                    return "rule"
+                for near in steps.near[n]:
+                    if near.other == m and (near.broken or not near.row[state[n]] >> to & 1):
+                        return "rule"
+                for plugin, theme in (((n, place), m), ((m, to), n)):
+                    arrival = steps.arriving.get(plugin)
+                    if arrival and any(t == theme for t, _ in arrival.themes):
+                        return "carried"
+        return None
+
+    def _single(self, state: State) -> Iterator[tuple[Hops, State]]:
+        """The steps of one hop from a state, by their ranks."""
+        urgent: list[Hops] = []
+        if self._exposed:
+            urgent = [hops for hops in self._urgent if len(hops) == 1]
+            hops_of = self.passage.steps.hops
+            urgent += [
+                ((n, place),)
+                for n in self._exposed
+                for place in hops_of[n][state[n]]
+                if self._gravity(n, state[n], place) and ((n, place),) not in self._urgent
+            ]
+            urgent.sort(key=self.rank)
+            for hops in urgent:
+                ((n, place),) = hops
+                if place in hops_of[n][state[n]]:
+                    after = self.passage.steps.hopped(n, place, state)
+                    if after is not None:
+                        yield hops, after
+        for hops, after in self.passage.single(state, self.habit):
+            if hops not in urgent:
+                yield hops, after
+
+    def _may_close(self, state: State, hops: Hops, way: list[Hops]) -> bool:
+        """Whether a cheapest way can begin with a hop that closes what a step closes."""
+        members = {n for n, _ in hops}
+        costs = self._costs(way)
+        rest = (costs[0], costs[1] - 1)
+        return any(
+            hop[0][0] in members and self._closes(state, hop) and self.passage.costs(after, rest)
+            for hop, after in self.passage.single(state, self.habit)
+        )
+
+    def _costs(self, way: Iterable[Hops]) -> tuple[int, int]:
+        """What a way costs: hops beyond the first of each step, and all hops."""
+        every = [len(hops) for hops in way]
+        return sum(every) - len(every), sum(every)
+
+    def _is_way(self, state: State, way: Iterable[Hops]) -> bool:
+        """Whether steps can be made in this order."""
+        steps = self.passage.steps
+        for hops in way:
+            after = _after(state, hops)
+            if any(place not in steps.hops[n][state[n]] for n, place in hops):
+                return False
+            if steps.must_join(hops, state, after) is not None:
+                return False
+            state = after
+        return True
 
     def first(self, state: State, way: list[Hops]) -> _Ready | None:
         """The first step, by the house's habit, that a cheapest way from a state can begin with,
@@ -90,16 +258,19 @@ class _Row:
         if not way:
             return None
         passage = self.passage
-        combined = sum([len(hops) - 1 for hops in way])
-        hopped = sum(map(len, way))
-        steps: Iterable[tuple[Hops, State]] = passage.single(state, self.habit)
+        if self._exposed:
+            way = self._with_urgent_first(state, way)
+        combined, hopped = self._costs(way)
+        steps: Iterable[tuple[Hops, State]] = self._single(state)
         if combined:
             sizes = range(1, combined + 2)
             every = [step for size in sizes for step in passage.steps.of_size(state, size)]
             steps = sorted(every, key=lambda step: self.rank(step[0]))
         for hops, after in steps:
             if hops == way[0] or (len(hops) == 1 and passage.may_begin(state, way, hops[0])):
-                return hops, after, [other for other in way if other != hops]
+                rest = [other for other in way if other != hops]
+                self._seen = rest if hops == way[0] else []
+                return hops, after, rest
             if passage.costs(after, (combined - len(hops) + 1, hopped - len(hops))):
                 return hops, after, passage.way(after)
         raise AssertionError("a state with a way to the target has a first step on it")

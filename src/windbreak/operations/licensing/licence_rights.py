@@ -130,15 +130,29 @@ def lacks(
             seats=licence.seats,
             here=here,
         )
-        near.append(((_NEAREST.index(why), not here, licence.id), lack))
+        near.append(((_nearness(lack), licence.client is None, licence.id), lack))
     if by:
         return min(by)[1], ()
     return None, tuple(lack for _, lack in sorted(near, key=lambda one: one[0]))
 
 
-_NEAREST: tuple[Why, ...] = (
-    "seat free", "ended", "no seat free", "seat elsewhere", "not covered",
-)  # fmt: skip
+def _nearness(lack: Lack) -> int:
+    """How near a licence is to giving the right: what it takes, the least first. What the site has
+    of its own comes before what others have.
+    """
+    match lack.why:
+        case "ended" if lack.here:
+            return 0
+        case "seat free":
+            return 1
+        case "no seat free" | "seat elsewhere":
+            return 2
+        case "not covered" if lack.here and lack.since is not None:
+            return 3
+        case "ended":
+            return 4
+        case _:
+            return 5
 
 
 def _lack(

@@ -50,7 +50,7 @@ from windbreak.wording import roots as words
 from windbreak.wording.reasons import head
 from windbreak.wording.words import day, in_words, listed
 
-_TOLD_BY_ROOT = ("licence", "hold", "bundle")  # reasons whose root says all there is to say
+_TOLD_BY_FACTS = ("conflict", "offer")  # roots that the facts before them have told
 
 
 def explained(ground: Ground, site: Site, reasoned: Reasoned) -> Reasoned:
@@ -187,17 +187,24 @@ class _Site:
     ) -> str:
         """The whole of why it stays: what keeps it, then where that leads, each told once."""
         label = self.case.label(verdict.product)
-        first = head(label, blocked.version, verdict.from_, verdict.to)
-        parts = [t.text for t in blocked.reasons if t.reason.kind not in _TOLD_BY_ROOT]
-        direct = {t.reason.kind for t in blocked.reasons}
-        for root in roots.values():
-            told = root.kind in ("soak", "channel", "from", "package") and root.kind in direct
-            if not told and root.kind != "conflict":
-                parts.append(root.text)
+        parts = [head(label, blocked.version, verdict.from_, verdict.to)]
+        own: dict[str, str] = {t.reason.kind: t.text for t in blocked.reasons}
+        parts += [own[kind] for kind in ("conflict", "trade") if kind in own]
+        theme = next((t for t in self._themes(verdict.product) if _is_of(blocked, t)), None)
+        if theme is not None:
+            parts.append(f"It comes with {self.case.label(theme)}.")
+        shorter = {k: text for k, text in own.items() if k in ("soak", "channel", "from")}
+        parts += [
+            shorter.get(r.kind, r.text) for r in roots.values() if r.kind not in _TOLD_BY_FACTS
+        ]
         if blocked.apart is not None and not apart.keys() <= roots.keys():
             parts.append(f"Apart from that, {blocked.apart.text}")
-            parts += [r.text for k, r in apart.items() if k not in roots and r.kind in _NAMED]
-        return " ".join([first, *dict.fromkeys(parts)])
+            parts += [
+                r.text
+                for id, r in apart.items()
+                if id not in roots and r.kind not in _TOLD_BY_FACTS
+            ]
+        return " ".join(dict.fromkeys(parts))
 
     def _nearer(self, verdict: Verdict, every: Mapping[str, Verdict]) -> Verdict:
         """A plugin that stays with its theme: what freeing the theme would bring it, told too."""
@@ -215,7 +222,7 @@ class _Site:
             ways = {a.text for a in blocked.unblock}
             label = self.case.label(theme)
             if parse_version(carried) >= parse_version(blocked.version):
-                more = f" {label} {above.version} brings it."
+                more = f" {label} {above.version} brings {carried}."
                 sets = tuple(a for a in above.unblock if a.text not in ways)
             else:
                 more = f" {label} {above.version} would bring {carried}."
@@ -489,7 +496,6 @@ class _Site:
         return day(when, self.ground.today)
 
 
-_NAMED = ("ended", "not covered", "no seat", "no licence", "offer", "hold", "rule", "undecided")
 _LACKS = {
     "ended": "ended",
     "not covered": "not covered",
@@ -512,6 +518,13 @@ def _with_ways(root: Root, sets: Iterable[ActSet]) -> Root:
         if way.act == "ask-host" and way.on["product"] == root.on["product"]
     ]
     return root.model_copy(update={"ways": (asked[0],)}) if asked else root
+
+
+def _is_of(blocked: Blocked, theme: str) -> bool:
+    """Whether what keeps a plugin back is a theme that does not move."""
+    return any(end.product == theme for end in blocked.leads_to) and not any(
+        t.reason.kind == "conflict" for t in blocked.reasons
+    )
 
 
 def _in_any_measure(way: NextAct) -> str:

@@ -166,40 +166,44 @@ class _Row:
         before = [state]
         for hops in way[:at]:
             before.append(_after(before[-1], hops))
-        needed, rest, carried = [way[at]], way[at + 1 :], False
+        needed, rest, loose = [way[at]], way[at + 1 :], False
         for i in reversed(range(done, at)):
             ties = {self._ties(before[i], way[i], later) for later in needed}
             if ties == {None}:
                 rest = [way[i], *rest]
             else:
                 needed = [way[i], *needed]
-                carried = carried or "carried" in ties
+                loose = loose or "loosely" in ties
         needed.pop()
-        # What comes inside a theme may come later as well, where a later release carries it too.
-        for n in reversed(range(len(needed))) if carried else ():
-            first = [*way[:done], *needed[:n], *needed[n + 1 :], way[at]]
-            for later in range(len(rest) + 1):
-                put_off = [*rest[:later], needed[n], *rest[later:]]
-                if self._is_way(state, [*first, *put_off]):
-                    needed, rest = [*needed[:n], *needed[n + 1 :]], put_off
-                    break
+        while loose:
+            loose = False
+            for n in reversed(range(len(needed))):
+                first = [*way[:done], *needed[:n], *needed[n + 1 :], way[at]]
+                every = [[*rest[:k], needed[n], *rest[k:]] for k in range(len(rest) + 1)]
+                put_off = next((one for one in every if self._is_way(state, [*first, *one])), None)
+                if put_off is not None:
+                    needed, rest, loose = [*needed[:n], *needed[n + 1 :]], put_off, True
         return needed, rest
 
-    def _ties(self, state: State, hops: Hops, later: Hops) -> Literal["rule", "carried"] | None:
-        """What keeps a step from being made before another, which is made from a state."""
-        steps = self.passage.steps
+    def _ties(self, state: State, hops: Hops, later: Hops) -> Literal["firmly", "loosely"] | None:
+        """Whether a step, made from a state, can't be made after another: firmly, where a rule
+        would be broken; loosely, where it hangs on what else has moved by then.
+        """
+        steps, loose = self.passage.steps, False
         for n, place in hops:
             for m, to in later:
                 if m == n:
-                    return "rule"
+                    return "firmly"
                 for near in steps.near[n]:
-                    if near.other == m and (near.broken or not near.row[state[n]] >> to & 1):
-                        return "rule"
+                    if near.other == m and near.broken:
+                        loose = True
+                    elif near.other == m and not near.row[state[n]] >> to & 1:
+                        return "firmly"
                 for plugin, theme in (((n, place), m), ((m, to), n)):
                     arrival = steps.arriving.get(plugin)
                     if arrival and any(t == theme for t, _ in arrival.themes):
-                        return "carried"
-        return None
+                        loose = True
+        return "loosely" if loose else None
 
     def _single(self, state: State) -> Iterator[tuple[Hops, State]]:
         """The steps of one hop from a state, by their ranks."""

@@ -2883,9 +2883,14 @@ export interface components {
         };
         /**
          * Answer
-         * @description The best choice for a case, told.
+         * @description The best choice for a case, told; ``broken`` is what does not go together today.
          */
         Answer: {
+            /**
+             * Broken
+             * @default []
+             */
+            broken: components["schemas"]["Broken"][];
             objective: components["schemas"]["Objective"];
             /** Site */
             site: string;
@@ -3156,6 +3161,21 @@ export interface components {
             due_days: number | null;
             /** Labels */
             labels: string[];
+            /** Text */
+            text: string;
+        };
+        /**
+         * Broken
+         * @description Two things that stand on the site and do not go together, as it is today; ``mended`` where
+         *     the best choice puts it right.
+         */
+        Broken: {
+            /** A */
+            a: string;
+            /** B */
+            b: string;
+            /** Mended */
+            mended: boolean;
             /** Text */
             text: string;
         };
@@ -6609,7 +6629,8 @@ export interface components {
         };
         /**
          * Plan
-         * @description The ordered steps, told.
+         * @description The ordered steps, told; ``usual`` says of those that nothing ties why they stand where they
+         *     do, once for all.
          */
         Plan: {
             /** Combined */
@@ -6623,6 +6644,11 @@ export interface components {
              * @default []
              */
             stuck: components["schemas"]["Stuck"][];
+            /**
+             * Usual
+             * @default
+             */
+            usual: string;
         };
         /**
          * PlanSheet
@@ -6688,6 +6714,8 @@ export interface components {
             state: string;
             /** Steps */
             steps: components["schemas"]["SheetStep"][];
+            /** Usual */
+            usual: string;
             /** Why */
             why: string;
             /** Window */
@@ -6708,11 +6736,17 @@ export interface components {
         };
         /**
          * PlannedStep
-         * @description A step with what put it there. ``waypoint``: some move of it stops short of its target.
+         * @description A step with what put it there. ``waypoint``: some move of it stops short of its target;
+         *     ``tied``: something keeps it in its place, and not the usual order alone.
          */
         PlannedStep: {
             /** Moves */
             moves: components["schemas"]["PlannedMove"][];
+            /**
+             * Tied
+             * @default true
+             */
+            tied: boolean;
             /**
              * Waypoint
              * @default false
@@ -7292,6 +7326,28 @@ export interface components {
             version: string | null;
         };
         /**
+         * RootView
+         * @description One thing that keeps components of a site back, told once: ``keeps`` are those under it, in
+         *     words too, ``ways`` what would change it.
+         */
+        RootView: {
+            /** Id */
+            id: string;
+            /** Keeps */
+            keeps: string[];
+            /** Keeps Text */
+            keeps_text: string;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "ended" | "not covered" | "no seat" | "no licence" | "offer" | "hold" | "rule" | "undecided" | "scope" | "soak" | "channel" | "unshipped" | "package" | "from" | "conflict";
+            /** Text */
+            text: string;
+            /** Ways */
+            ways: components["schemas"]["NextAct"][];
+        };
+        /**
          * Rule
          * @example {
          *       "client": "Ness Ferries",
@@ -7680,6 +7736,8 @@ export interface components {
             moves: components["schemas"]["SheetMove"][];
             /** Number */
             number: number;
+            /** Tied */
+            tied: boolean;
             /** Waypoint */
             waypoint: boolean;
             /** Why */
@@ -8039,13 +8097,16 @@ export interface components {
          * SiteView
          * @description One site whole: its components with verdicts, its latest plan, its history. ``backup`` says
          *     whether a restore was proved on its twin; of a twin, when it was made as its site was.
-         *     ``updater``: whether its own automatic updater is on, in words.
+         *     ``updater``: whether its own automatic updater is on, in words. ``roots`` are what keeps its
+         *     components back, ``broken`` what does not go together there today.
          */
         SiteView: {
             /** Backup */
             backup: string;
             /** Backup Well */
             backup_well: boolean | null;
+            /** Broken */
+            broken: components["schemas"]["Broken"][];
             /** Components */
             components: components["schemas"]["ComponentView"][];
             /** History */
@@ -8076,6 +8137,8 @@ export interface components {
             reasoned_at?: string | null;
             /** Retired At */
             retired_at: string | null;
+            /** Roots */
+            roots: components["schemas"]["RootView"][];
             /** Situation */
             situation?: string | null;
             summary: components["schemas"]["SiteSummary"];

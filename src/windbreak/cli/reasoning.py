@@ -217,10 +217,13 @@ def show_steps(plan: Plan, names: dict[str, str], brings: Sequence[Brought] = ()
     for number, step in enumerate(plan.steps, start=1):
         note = "  (waypoint)" if step.waypoint else ""
         say(f"  {number:2}  **{step_title(step, names)}**{note}")
-        say(f"      {step.why}")
+        if step.tied:
+            say(f"      {step.why}")
         for bring in brings:
             if bring.step == number:
                 say(f"      {brought_text(bring)}")
+    if plan.usual:
+        say(f"  {plan.usual}")
     for stuck in plan.stuck:
         say(f"  stuck: {stuck.text}")
 

@@ -13,6 +13,7 @@ from windbreak.core.values.products import KnownProduct
 from windbreak.core.values.releases import KnownRelease
 from windbreak.core.values.roots import Root
 from windbreak.core.values.ties import KnownClash, KnownLockstep
+from windbreak.core.values.verdicts import Broken
 
 Covered = Literal[
     "covered", "made for this site", "namesake", "withdrawn", "feed down", "never listed"
@@ -31,7 +32,8 @@ class Standing(Value):
 
     ``blocked`` is the version it is kept from, ``until`` and ``soak`` say how long and why where
     only time is wanting; ``roots`` are what keeps it, ``ways`` what would change that: their acts
-    do not name the site, as all sites of one situation share them.
+    do not name the site, as all sites of one situation share them. ``broken`` is what it does not
+    go together with today.
     """
 
     site: Slug
@@ -45,6 +47,7 @@ class Standing(Value):
     blocked: str | None = None
     until: Day | None = None
     soak: str | None = None
+    broken: tuple[Broken, ...] = ()
     roots: tuple[Root, ...] = ()
     ways: tuple[Way, ...] = ()
 

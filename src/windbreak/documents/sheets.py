@@ -26,6 +26,7 @@ class SheetStep(Value):
     why: str
     minutes: int
     waypoint: bool
+    tied: bool
 
 
 class SheetErrand(Value):
@@ -67,6 +68,7 @@ class PlanSheet(Value):
     page_minutes: int
     runs: int
     steps: tuple[SheetStep, ...]
+    usual: str
     automatic_updates: bool | None
     caches: tuple[str, ...]
     own: tuple[str, ...]

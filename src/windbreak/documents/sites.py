@@ -9,7 +9,8 @@ from windbreak.core.explanation.passing import Passed
 from windbreak.core.values.basics import ProductId, Slug, State, Value
 from windbreak.core.values.findings import NextAct
 from windbreak.core.values.ledger import LedgerEntry
-from windbreak.core.values.verdicts import Newest
+from windbreak.core.values.roots import RootKind
+from windbreak.core.values.verdicts import Broken, Newest
 from windbreak.core.values.visits import PagesState
 
 
@@ -63,6 +64,19 @@ class Helps(Value):
     suppose: tuple[str, ...]
 
 
+class RootView(Value):
+    """One thing that keeps components of a site back, told once: ``keeps`` are those under it, in
+    words too, ``ways`` what would change it.
+    """
+
+    id: str
+    kind: RootKind
+    text: str
+    keeps_text: str
+    keeps: tuple[ProductId, ...]
+    ways: tuple[NextAct, ...]
+
+
 class Proposal(Value):
     """Something a site could do without, and why; ``by`` is what does its work now."""
 
@@ -98,7 +112,8 @@ class ComponentView(Value):
 class SiteView(Value):
     """One site whole: its components with verdicts, its latest plan, its history. ``backup`` says
     whether a restore was proved on its twin; of a twin, when it was made as its site was.
-    ``updater``: whether its own automatic updater is on, in words.
+    ``updater``: whether its own automatic updater is on, in words. ``roots`` are what keeps its
+    components back, ``broken`` what does not go together there today.
     """
 
     summary: SiteSummary
@@ -111,6 +126,8 @@ class SiteView(Value):
     pages_at: datetime | None
     retired_at: datetime | None
     components: tuple[ComponentView, ...]
+    roots: tuple[RootView, ...]
+    broken: tuple[Broken, ...]
     plan: int | None
     plan_text: str
     history: tuple[LedgerEntry, ...]

@@ -23,6 +23,7 @@ from windbreak.core.values.verdicts import (
     Answer,
     Apart,
     Blocked,
+    Broken,
     Plan,
     PlannedMove,
     PlannedStep,
@@ -31,7 +32,8 @@ from windbreak.core.values.verdicts import (
     Verdict,
 )
 from windbreak.wording.reasons import sentence, tell, tell_acts
-from windbreak.wording.steps import stuck_text, why
+from windbreak.wording.steps import broken_text, stuck_text, why
+from windbreak.wording.words import listed
 
 
 @dataclass(frozen=True)
@@ -77,7 +79,22 @@ def answer(resolution: Resolution, *, acts: bool = True) -> Answer:
         site=resolution.case.site.id,
         objective=resolution.objective,
         verdicts=tuple([_verdict(resolution, one) for one in explain(resolution, acts=acts)]),
+        broken=tuple(_broken(resolution)),
     )
+
+
+def _broken(resolution: Resolution) -> Iterator[Broken]:
+    """What does not go together today."""
+    problem = resolution.problem
+    still = problem.violated(resolution.choice)
+    for number in sorted(problem.broken):
+        rule = problem.rules[number]
+        ends = [
+            (v, problem.members[v].version(problem.start[v]) if v >= 0 else None)
+            for v in (rule.p, rule.q)
+        ]
+        text = broken_text(problem, rule, *ends)
+        yield Broken(a=rule.subject, b=rule.object, text=f"{text}.", mended=number not in still)
 
 
 def _verdict(resolution: Resolution, fate: Fate) -> Verdict:
@@ -123,10 +140,12 @@ def _blocked(resolution: Resolution, v: int, blocking: Blocking) -> Blocked:
 
 def plan(order: Order) -> Plan:
     """Tell an order: each step with a ``why`` that names the real cause."""
+    steps = tuple(_planned(order, n) for n in range(len(order.steps)))
     return Plan(
         site=order.resolution.case.site.id,
         combined=order.combined,
-        steps=tuple(_planned(order, n) for n in range(len(order.steps))),
+        steps=steps,
+        usual=_usual(order, [n for n, step in enumerate(steps, 1) if not step.tied]),
         stuck=tuple(
             Stuck(product=order.resolution.problem.members[v].product, text=stuck_text(order, v))
             for v in order.stuck
@@ -134,9 +153,22 @@ def plan(order: Order) -> Plan:
     )
 
 
+def _usual(order: Order, untied: list[int]) -> str:
+    """Why steps that nothing ties stand where they do; "" where there is none."""
+    if not untied:
+        return ""
+    kinds = listed(list(order.resolution.case.policy.order))
+    which = "Step" if len(untied) == 1 else "Steps"
+    return (
+        f"{which} {listed([str(n) for n in untied])}: no other step asks for that place. What "
+        f"closes an advisory goes first, then {kinds}, each by name."
+    )
+
+
 def _planned(order: Order, n: int) -> PlannedStep:
     step = order.steps[n]
     choice = order.resolution.choice
+    text, tied = why(order, n)
     return PlannedStep(
         moves=tuple(
             PlannedMove(
@@ -147,7 +179,8 @@ def _planned(order: Order, n: int) -> PlannedStep:
             )
             for m in step.moves
         ),
-        why=why(order, n),
+        why=text,
+        tied=tied,
         waypoint=any(step.after[m.v] != choice[m.v] for m in step.moves),
     )
 

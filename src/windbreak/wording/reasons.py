@@ -210,13 +210,7 @@ class _Facts:
                 return f"{a} comes only inside a theme"
 
     def _match(self, fact: Fact) -> str:
-        """What the nearest lockstep of two products asks of them."""
-        levels = {
-            group.match
-            for group in self.problem.catalogue.lockstep
-            if fact.subject in group.products and fact.object in group.products
-        }
-        return match_in_words(next(m for m in get_args(Match) if m in levels))
+        return must_match(self.problem.catalogue, fact.subject or "", fact.object or "")
 
     def _named(self, product: str | None) -> str:
         """A product, with the version where it is the one asked about."""
@@ -300,6 +294,12 @@ def out(case: Case, catalogue: Catalogue, member: Member, number: int) -> tuple[
                 note = "is not to be had here"
         return str(version), note
     return "", ""
+
+
+def must_match(catalogue: Catalogue, a: str, b: str) -> str:
+    """What the nearest lockstep of two products asks of them: "be exactly equal"."""
+    levels = {g.match for g in catalogue.lockstep if a in g.products and b in g.products}
+    return match_in_words(next(m for m in get_args(Match) if m in levels))
 
 
 def _carried(catalogue: Catalogue, carried: Sequence[Carrier]) -> str:

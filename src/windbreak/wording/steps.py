@@ -17,28 +17,62 @@ from windbreak.core.ordering.places import (
     Joins,
     Onward,
     Pair,
+    Place,
     Together,
     Untied,
     Waypoint,
+    detour,
+    mended,
     place,
 )
 from windbreak.core.resolution.problem import Problem, Rule
 from windbreak.core.versions.version import Version
+from windbreak.wording.reasons import must_match
 from windbreak.wording.words import in_words, listed
 
 
-def why(order: Order, n: int) -> str:
-    """What put step n where it is, as a sentence."""
+def why(order: Order, n: int) -> tuple[str, bool]:
+    """What put step n where it is, in a sentence or two; and whether anything ties it."""
+    put = place(order, n)
+    mends = [_mends(order, n, rule) for rule in mended(order, n)]
+    if isinstance(put, Untied) and mends:
+        return " ".join(mends), True
+    text = _why(order, n, put)
+    return " ".join([text, *mends]), not isinstance(put, Untied)
+
+
+def _mends(order: Order, n: int, rule: Rule) -> str:
+    """What a step puts right: "It mends what is broken today: A 3.2 and B 3.1 must match."."""
+    before, problem = order.steps[n].before, order.resolution.problem
+    ends = [
+        (v, problem.members[v].version(before[v]) if v >= 0 else None) for v in (rule.p, rule.q)
+    ]
+    return f"It mends what is broken today: {broken_text(problem, rule, *ends)}."
+
+
+def _straight(order: Order, n: int) -> str:
+    """Why a step stops on its way: why its target can't be gone to yet."""
+    found, problem = detour(order, n), order.resolution.problem
+    if found is None:
+        return ""
+    v = order.steps[n].moves[0].v
+    other = problem.members[found.other].version(found.option)
+    ends = ((v, order.resolution.version(v)), (found.other, other))
+    return f" Not straight on, as {broken_text(problem, found.rule, *ends)}."
+
+
+def _why(order: Order, n: int, put: Place) -> str:
+    """What put a step where it is, as a sentence."""
     problem = order.resolution.problem
     move = order.steps[n].moves[0]
-    match place(order, n):
+    match put:
         case Together() as together:
             return _together(problem, order.steps[n].moves, together)
         case Before(other, rule, waypoint):
             name = _at(problem, other)
             head = f"A stop on the way, so that {name} can follow" if waypoint else f"Before {name}"
             clause = broken_text(problem, rule, (move.v, move.start), (other.v, other.end))
-            return f"{head}: {clause}."
+            return f"{head}: {clause}." + (_straight(order, n) if waypoint else "")
         case After(other, rule):
             clause = broken_text(problem, rule, (move.v, move.end), (other.v, other.start))
             return f"After {_at(problem, other)}: {clause}."
@@ -55,7 +89,7 @@ def why(order: Order, n: int) -> str:
         case Joins():
             return "It joins the site because something here asks for it."
         case Untied():
-            return "Nothing ties it; its place is the house's habit."
+            return "It could as well be made at another place in the plan."
 
 
 def _at(problem: Problem, move: Move) -> str:
@@ -79,7 +113,7 @@ def broken_text(
     versions = dict([a, b])
 
     def named(v: int, product: str) -> str:
-        version = versions[v]
+        version = versions.get(v)
         return (
             f"{problem.catalogue.label(product)} {version}"
             if version
@@ -100,7 +134,9 @@ def broken_text(
         case "clash":
             return f"{subject} and {other} are known to clash"
         case "lockstep":
-            return f"{subject} and {other} must match"
+            return (
+                f"{subject} and {other} must {must_match(problem.catalogue, c.subject, c.object)}"
+            )
 
 
 def _together(problem: Problem, moves: tuple[Move, ...], together: Together) -> str:

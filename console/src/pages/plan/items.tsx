@@ -24,7 +24,7 @@ export function itemsOf(planned: readonly Step[], names: Map<string, string>): R
           </p>
           <p className="r">
             {step.waypoint && kind !== "combined" && <em className="not-italic">Waypoint. </em>}
-            {step.why}
+            {step.tied && step.why}
           </p>
         </>
       ),

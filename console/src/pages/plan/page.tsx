@@ -112,7 +112,10 @@ function Planned({
       <div className="two">
         <section aria-label="Steps">
           {plan.plan.steps.length ? (
-            <Rail items={itemsOf(plan.plan.steps, names)} label="Steps of the plan" />
+            <>
+              <Rail items={itemsOf(plan.plan.steps, names)} label="Steps of the plan" />
+              {plan.plan.usual && <p className="q pt-1">{plan.plan.usual}</p>}
+            </>
           ) : (
             <p className="q">Nothing moves now.</p>
           )}
@@ -133,6 +136,7 @@ function Planned({
                 {one.blocked?.text}
                 {one.blocked?.unblock?.map((acts) => (
                   <span key={acts.text} className="block text-ink">
+                    {acts.brings && `To ${acts.brings}: `}
                     {acts.text}.
                   </span>
                 ))}

@@ -78,8 +78,12 @@ export function Paper({ sheet, who }: { sheet: Sheet; who: string }) {
                       <b>{move.name}</b> {move.start ?? "absent"} to {move.end}
                     </span>
                   ))}
-                  <br />
-                  {step.why}
+                  {step.tied && (
+                    <>
+                      <br />
+                      {step.why}
+                    </>
+                  )}
                 </td>
                 <td>{step.minutes}</td>
                 <td className="v">{step.moves.map((move) => move.end).join(", ")}</td>
@@ -88,6 +92,7 @@ export function Paper({ sheet, who }: { sheet: Sheet; who: string }) {
             ))}
           </tbody>
         </table>
+        {sheet.usual && <p>{sheet.usual}</p>}
       </Part>
       <Part title="After" aside={`${sheet.after_minutes} min`}>
         <Tick text="Generated files made anew, caches purged." />

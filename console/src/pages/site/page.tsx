@@ -1,5 +1,5 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
-import { useState } from "react";
+import { Fragment, useState } from "react";
 import { Link, useParams } from "react-router";
 import { api, asked, queries, type Schemas, told } from "../../api/client";
 import { Belt } from "../../belt/belt";
@@ -9,11 +9,14 @@ import { Load } from "../../pieces/load";
 import { clock, day, plural } from "../../pieces/time";
 import { Age, Arrow } from "../../pieces/words";
 import { Upload } from "../licences/shelf-upload";
+import { ActLink } from "../../pieces/act-link";
 import { LinkSite } from "./link";
+import { partsBesides, partsUnder } from "./state";
 import { TwinActs } from "./twin";
 import { Glyph, StateWord } from "../../states/states";
 
 type View = Schemas["SiteView"];
+type Root = Schemas["RootView"];
 
 export function SitePage() {
   const id = useParams().id ?? "";
@@ -42,6 +45,7 @@ export function SitePage() {
               <title>{`${view.summary.label} · Windbreak`}</title>
               <Head view={view} />
               <Facts view={view} />
+              <BrokenToday view={view} />
               <Components view={view} />
               <p className="planline">
                 {view.plan_text}{" "}
@@ -177,6 +181,24 @@ function Facts({ view }: { view: View }) {
   );
 }
 
+/** What stands here and does not go together, as it is today. */
+function BrokenToday({ view }: { view: View }) {
+  if (view.broken.length === 0) return null;
+  return (
+    <section aria-label="Broken today" className="pt-3">
+      <h2 className="is-failed">Broken today</h2>
+      <ul className="out">
+        {view.broken.map((one) => (
+          <li key={one.a + one.b}>
+            <span className="text-ink">{one.text.replace(/\.$/, "")}, and they do not as they stand.</span>{" "}
+            {one.mended ? "The plan mends it." : "Nothing that may be taken now mends it."}
+          </li>
+        ))}
+      </ul>
+    </section>
+  );
+}
+
 function Components({ view }: { view: View }) {
   if (view.components.length === 0)
     return (
@@ -200,25 +222,54 @@ function Components({ view }: { view: View }) {
         </tr>
       </thead>
       <tbody>
-        {view.components.map((one) => (
-          <Component key={one.product} one={one} site={view.summary.id} />
+        {view.roots.map((root) => (
+          <Fragment key={root.id}>
+            <RootRow root={root} />
+            {partsUnder(root, view.components).map((one) => (
+              <Component key={one.product} one={one} site={view.summary.id} under />
+            ))}
+          </Fragment>
+        ))}
+        {partsBesides(view.roots, view.components).map((one, n) => (
+          <Component key={one.product} one={one} site={view.summary.id} first={n === 0 && view.roots.length > 0} />
         ))}
       </tbody>
     </table>
   );
 }
 
+/** What keeps several components back, told once, with what would change it. */
+function RootRow({ root }: { root: Root }) {
+  return (
+    <tr className="root">
+      <td>
+        <span className="is-blocked whitespace-nowrap">
+          <Glyph state="blocked" /> blocks {root.keeps.length}
+        </span>
+      </td>
+      <td colSpan={4}>
+        <b>{root.text}</b> {root.keeps_text}
+      </td>
+      <td className="act">
+        {root.ways.map((way) => (
+          <ActLink key={way.label} act={way} />
+        ))}
+      </td>
+    </tr>
+  );
+}
+
 type Part = View["components"][number];
 
-function Component({ one, site }: { one: Part; site: string }) {
+function Component({ one, site, under, first }: { one: Part; site: string; under?: boolean; first?: boolean }) {
   const [open, setOpen] = useState(false);
   return (
     <>
-      <tr>
+      <tr className={first ? "top" : undefined}>
         <td>
           <StateWord state={one.state} />
         </td>
-        <td className="whitespace-nowrap">
+        <td className={under ? "in1 whitespace-nowrap" : "whitespace-nowrap"}>
           <Link className="nm hover:underline" to={`/products/${one.product}`}>
             {one.name}
           </Link>
@@ -239,8 +290,8 @@ function Component({ one, site }: { one: Part; site: string }) {
           </span>
         </td>
         <td className="why">
-          {one.text}
-          <Acts one={one} site={site} />
+          {under && one.acts?.length ? <Under one={one} /> : one.text}
+          <Acts one={one} site={site} under={under} />
         </td>
         <td className="num">
           <button className="t underline" aria-expanded={open} onClick={() => setOpen(!open)}>
@@ -259,14 +310,27 @@ function Component({ one, site }: { one: Part; site: string }) {
   );
 }
 
+/** Of a component whose root is told above it: what each act would bring. */
+function Under({ one }: { one: Part }) {
+  return (
+    <span title={one.text}>
+      {one.acts?.map((act) => (
+        <span key={act.text} className="block">
+          To <span className="v">{act.brings ?? one.newest}</span>: {act.text}.
+        </span>
+      ))}
+    </span>
+  );
+}
+
 /** What would bring it on, the first act said, each to be seen without changing anything. */
-function Acts({ one, site }: { one: Part; site: string }) {
+function Acts({ one, site, under }: { one: Part; site: string; under?: boolean }) {
   const [first, ...others] = one.acts ?? [];
   if (!first) return null;
   const query = new URLSearchParams(first.suppose.map((text): [string, string] => ["if", text]));
   return (
     <span className="block text-ink" title={others.map((other) => `Or: ${other.text}.`).join("\n")}>
-      {first.text}.{" "}
+      {!under && `${first.brings ? `To ${first.brings}: ` : ""}${first.text}. `}
       <Link className="t underline" to={`/sites/${site}/plan?${query.toString()}`}>
         See it
       </Link>

@@ -11,6 +11,9 @@ rules themselves: what would be broken if the step came earlier or later. The fi
     Onward      the rest of a way that an earlier step began
     Joins       an addition that something here asks for
     Untied      nothing; the house's habit put it here
+
+Beside that, ``mended`` are the rules broken today that a step puts right, and ``detour`` is why one
+that stops on its way could not go straight on.
 """
 
 from __future__ import annotations
@@ -123,6 +126,38 @@ def place(order: Order, n: int) -> Place:
     if v in before:
         return Onward()
     return Joins() if move.start is None else Untied()
+
+
+def mended(order: Order, n: int) -> tuple[Rule, ...]:
+    """The rules that are broken before step n and not after it."""
+    step, problem = order.steps[n], order.resolution.problem
+    return tuple(
+        problem.rules[number]
+        for number in sorted(problem.broken)
+        if not problem.rules[number].holds(step.before) and problem.rules[number].holds(step.after)
+    )
+
+
+@dataclass(frozen=True, slots=True)
+class Detour:
+    """The target does not go with ``other`` as it is after the step, at an option: by ``rule``."""
+
+    other: int
+    option: int
+    rule: Rule
+
+
+def detour(order: Order, n: int) -> Detour | None:
+    """Why the only move of step n stops on its way; None where no neighbour is the reason."""
+    step, problem = order.steps[n], order.resolution.problem
+    v = step.moves[0].v
+    target = order.resolution.choice[v]
+    for other, option in enumerate(step.after):
+        if other != v:
+            rule = _between(problem, (v, target), (other, option))
+            if rule is not None:
+                return Detour(other, option, rule)
+    return None
 
 
 def _between(problem: Problem, a: tuple[int, int], b: tuple[int, int]) -> Rule | None:

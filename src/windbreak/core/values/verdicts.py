@@ -94,11 +94,14 @@ class PlannedMove(Frozen):
 
 
 class PlannedStep(Frozen):
-    """A step with what put it there. ``waypoint``: some move of it stops short of its target."""
+    """A step with what put it there. ``waypoint``: some move of it stops short of its target;
+    ``tied``: something keeps it in its place, and not the usual order alone.
+    """
 
     moves: tuple[PlannedMove, ...]
     why: str
     waypoint: bool = False
+    tied: bool = True
 
 
 class Stuck(Frozen):
@@ -106,18 +109,33 @@ class Stuck(Frozen):
     text: str
 
 
+class Broken(Frozen):
+    """Two things that stand on the site and do not go together, as it is today; ``mended`` where
+    the best choice puts it right.
+    """
+
+    a: str
+    b: str
+    text: str
+    mended: bool
+
+
 class Answer(Frozen):
-    """The best choice for a case, told."""
+    """The best choice for a case, told; ``broken`` is what does not go together today."""
 
     site: str
     objective: Objective
     verdicts: tuple[Verdict, ...]
+    broken: tuple[Broken, ...] = ()
 
 
 class Plan(Frozen):
-    """The ordered steps, told."""
+    """The ordered steps, told; ``usual`` says of those that nothing ties why they stand where they
+    do, once for all.
+    """
 
     site: str
     combined: int
     steps: tuple[PlannedStep, ...]
     stuck: tuple[Stuck, ...] = ()
+    usual: str = ""

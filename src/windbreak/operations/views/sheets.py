@@ -54,6 +54,7 @@ def sheet(context: Context, id_: int) -> PlanSheet:
         page_minutes=sum(_minutes(s) for step, s in steps if len(step.moves) > 1),
         runs=told.runs,
         steps=tuple(_step(n, s, t, names) for n, (s, t) in enumerate(steps, start=1)),
+        usual=plan.plan.usual,
         automatic_updates=inventory.automatic_updates if inventory else None,
         caches=tuple(
             known.name if (known := products.find(cache)) else cache
@@ -84,6 +85,7 @@ def _step(number: int, step: PlannedStep, seconds: float, names: dict[str, str])
         why=step.why,
         minutes=_minutes(seconds),
         waypoint=step.waypoint,
+        tied=step.tied,
     )
 
 

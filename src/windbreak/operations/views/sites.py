@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections import Counter
-from collections.abc import Mapping
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from zoneinfo import ZoneInfo
 
@@ -17,6 +17,7 @@ from windbreak.core.explanation.passing import Passed, passed
 from windbreak.core.values.basics import WORST_FIRST, State
 from windbreak.core.values.inventories import Inventory
 from windbreak.core.values.plans import SitePlan
+from windbreak.core.values.roots import Root
 from windbreak.core.values.sites import Site
 from windbreak.core.values.verdicts import Newest, Verdict
 from windbreak.core.versions.ranges import parse_range
@@ -30,6 +31,7 @@ from windbreak.operations.reasoning.cases import Ground
 from windbreak.operations.reasoning.catalogue import catalogue
 from windbreak.operations.reasoning.explaining import explained
 from windbreak.operations.sites import visits
+from windbreak.operations.views import roots
 from windbreak.operations.views.rows import Doings, row_of
 from windbreak.operations.views.standings import (
     KINDS,
@@ -143,6 +145,10 @@ def site_view(context: Context, site: str) -> SiteView:
         pages_at=visit.looked_at,
         retired_at=known.retired_at,
         components=components,
+        roots=roots.grouped(_kept_back(reasoned, components), _names(components), site)
+        if reasoned
+        else (),
+        broken=reasoned.answer.broken if reasoned else (),
         plan=plans[0].id if plans else None,
         plan_text=plan_text(context, plans[0]) if plans else "No plan has been made yet.",
         history=tuple(context.store.ledger.all(subject=site, newest_first=True, limit=40)),
@@ -154,6 +160,19 @@ def site_view(context: Context, site: str) -> SiteView:
         proposals=(proposals.of_case(context, reasoned.case, reasoned.answer) if reasoned else ()),
         updater=_updater(context.store.inventories.find(site)),
     )
+
+
+def _kept_back(
+    reasoned: answers.Reasoned, components: Iterable[ComponentView]
+) -> Iterator[tuple[str, State, Sequence[Root]]]:
+    blocked = {v.product: v.blocked for v in reasoned.answer.verdicts}
+    for one in components:
+        why = blocked.get(one.product)
+        yield one.product, one.state, why.roots if why else ()
+
+
+def _names(components: Iterable[ComponentView]) -> dict[str, str]:
+    return {one.product: one.name for one in components}
 
 
 def _updater(inventory: Inventory | None) -> str:
@@ -197,7 +216,7 @@ def _components(
         _component(
             context, case, site, inventory, v, newest(case, own, by_product[v.product]), state
         )
-        for v, state in zip(verdicts, states_of(case, verdicts, known), strict=True)
+        for v, state in zip(verdicts, states_of(case, reasoned.answer, known), strict=True)
     ]
     shown = [v for v in views if v.version is not None or v.target is not None]
     shown.sort(key=lambda v: (WORST_FIRST.index(v.state), _kind_order(v.kind), v.name))

@@ -15,7 +15,7 @@ from windbreak.core.values.basics import WORST_FIRST, State
 from windbreak.core.values.findings import NextAct
 from windbreak.core.values.reasons import SoakExclusion
 from windbreak.core.values.roots import Root
-from windbreak.core.values.verdicts import Verdict
+from windbreak.core.values.verdicts import Answer, Broken, Verdict
 from windbreak.core.versions.ranges import parse_range
 from windbreak.core.versions.version import jump, parse_version
 from windbreak.documents.products import Standing, Way
@@ -44,8 +44,14 @@ def view_of(reasoned: Reasoned, known: KnownCatalogue) -> SituationView:
     """What is shown of a situation."""
     case, verdicts = reasoned.case, reasoned.answer.verdicts
     moves = Counter(dict.fromkeys(KINDS, 0))
-    states = states_of(case, verdicts, known)
-    standings = tuple([_standing(case, v, s, known) for v, s in zip(verdicts, states, strict=True)])
+    states = states_of(case, reasoned.answer, known)
+    broken = reasoned.answer.broken
+    standings = tuple(
+        [
+            _standing(case, v, s, known, tuple(b for b in broken if b.a == v.product))
+            for v, s in zip(verdicts, states, strict=True)
+        ]
+    )
     for verdict in verdicts:
         if verdict.outcome in MOVING:
             moves[verdict.product.partition("/")[0]] += 1
@@ -66,10 +72,17 @@ def _key(standings: Iterable[Standing]) -> str:
     return hashlib.sha256("\n".join(parts).encode()).hexdigest()[:24]
 
 
-def states_of(case: Case, verdicts: Iterable[Verdict], known: KnownCatalogue) -> list[State]:
+def states_of(case: Case, answer: Answer, known: KnownCatalogue) -> list[State]:
     """The one word for each component: what becomes of it, or why it does not move."""
-    every = {verdict.product: verdict for verdict in verdicts}
-    return [_state_of(case, verdict, known, every) for verdict in every.values()]
+    every = {verdict.product: verdict for verdict in answer.verdicts}
+    unmended = {p for broken in answer.broken if not broken.mended for p in (broken.a, broken.b)}
+    return [
+        "blocked"
+        if state in ("clear", "waiting", "held") and verdict.product in unmended
+        else state
+        for verdict in every.values()
+        for state in (_state_of(case, verdict, known, every),)
+    ]
 
 
 def _state_of(
@@ -160,7 +173,13 @@ def _worst_reason(standings: Iterable[Standing], state: State, moves: int) -> st
     return "As new as it may be."
 
 
-def _standing(case: Case, verdict: Verdict, state: State, known: KnownCatalogue) -> Standing:
+def _standing(
+    case: Case,
+    verdict: Verdict,
+    state: State,
+    known: KnownCatalogue,
+    broken: tuple[Broken, ...],
+) -> Standing:
     blocked = verdict.blocked
     reasons = [told.reason for told in blocked.reasons] if blocked else []
     soak = next((r for r in reasons if isinstance(r, SoakExclusion)), None)
@@ -176,6 +195,7 @@ def _standing(case: Case, verdict: Verdict, state: State, known: KnownCatalogue)
         blocked=blocked.version if blocked else None,
         until=soak.over if soak else None,
         soak=soak.soak_class if soak else None,
+        broken=broken,
         roots=tuple(_anywhere_root(root) for root in blocked.roots) if blocked else (),
         ways=tuple(
             Way(text=a.text, acts=tuple(_anywhere(way) for way in a.ways))

@@ -17,8 +17,7 @@ from windbreak.operations.context import Context
 from windbreak.operations.findings.causes.made import act, finding
 from windbreak.operations.reasoning.catalogue import catalogue
 from windbreak.operations.sites import inventories
-from windbreak.operations.views import coverage
-from windbreak.wording.roots import keeps
+from windbreak.operations.views import coverage, roots
 from windbreak.wording.words import counted, day, listed
 
 FEW_READY = 6
@@ -193,26 +192,15 @@ def _ready(context: Context) -> list[tuple[str, str, int]]:
     return [one for one in store.views.sites_that_move() if one[0] not in passed_over]
 
 
-_WANTS_SOMEBODY = ("ended", "not covered", "no seat", "no licence", "offer")
-
-
 def of_blocks(context: Context, site: Site, names: dict[str, str]) -> Iterator[Finding]:
     """What a licence or the host's offer keeps back on a site: one finding for each root, with all
-    that it keeps.
+    that it keeps. What is undecided is told of its product.
     """
     standings = context.store.views.standings_of_site(site.id)
-    blocked = [s for s in standings if s.state in ("blocked", "exposed") and s.roots]
-    roots = {root.id: root for s in blocked for root in s.roots if root.kind in _WANTS_SOMEBODY}
-    for root in roots.values():
-        kept = [s for s in blocked if any(one.id == root.id for one in s.roots)]
-        theme = {s.product for s in kept if not s.product.startswith("plugin/")}
-        direct = [s for s in kept if s.roots[0].id == root.id and len(s.roots) == 1]
-        own = [s for s in direct if s.product in theme or not theme] or direct or kept
-        carried = [s for s in kept if s not in own]
-        labels = [[names.get(s.product, s.product) for s in part] for part in (own, carried)]
-        ways = [way.model_copy(update={"on": {**way.on, "site": site.id}}) for way in root.ways]
-        first = ways[0] if ways else act("See why", "why", site=site.id,
-                                                   product=kept[0].product)  # fmt: skip
+    for root in roots.grouped(((s.product, s.state, s.roots) for s in standings), names, site.id):
+        if root.kind in ("undecided", "rule"):
+            continue
+        see = act("See why", "why", site=site.id, product=root.keeps[0])
         yield finding(
             context,
             f"root:{site.id}:{root.id}",
@@ -220,9 +208,30 @@ def of_blocks(context: Context, site: Site, names: dict[str, str]) -> Iterator[F
             "medium",
             site,
             f"**{site.label}**: {root.text}",
-            " ".join([keeps(*labels), *(f"{way.label} would change it." for way in root.ways)]),
-            first,
+            root.keeps_text,
+            root.ways[0] if root.ways else see,
         )
+
+
+def of_broken(context: Context, site: Site) -> Iterator[Finding]:
+    """What stands on a site and does not go together, as it is today."""
+    standings = context.store.views.standings_of_site(site.id)
+    for standing in standings:
+        for one in standing.broken:
+            yield finding(
+                context,
+                f"broken:{site.id}:{one.a}:{one.b}",
+                "blocked",
+                "medium" if one.mended else "high",
+                site,
+                f"**{site.label}**: {one.text.rstrip('.')}, and they do not as they stand.",
+                "Its plan mends it."
+                if one.mended
+                else "Nothing that may be taken now mends it; its site’s page says why.",
+                act("See the plan", "see-plan", site=site.id)
+                if one.mended
+                else act("See why", "why", site=site.id, product=one.a),
+            )
 
 
 def of_registrations(

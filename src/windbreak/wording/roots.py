@@ -44,13 +44,14 @@ def lack_text(lack: Lack, today: date) -> str:
             return f"{lack.label}: {taken} taken, and this site has none of them."
 
 
-def keeps(names: Sequence[str], with_them: Sequence[str]) -> str:
-    """What a root keeps back: "It keeps back Breakwater, and with it Trestle."."""
-    if not names:
-        return f"It keeps back {listed(with_them)}."
+def keeps(names: Sequence[str], with_them: Sequence[str], carrier: str = "") -> str:
+    """What a root keeps back, and what follows that: "It keeps back Breakwater, and with it
+    Trestle, which Breakwater carries."; ``carrier`` "" where no one theme does.
+    """
     text = f"It keeps back {listed(names)}"
     if with_them:
         text += f", and with {'it' if len(names) == 1 else 'them'} {listed(with_them)}"
+        text += f", which {carrier} carries" if carrier else ""
     return f"{text}."
 
 

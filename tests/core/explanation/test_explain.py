@@ -165,7 +165,7 @@ class Whys(unittest.TestCase):
             ("hand-waypoint", 0, "7.8 can't be reached straight from 4.0"),
             ("hand-runtime", 0, "core/millrace 6.4 needs runtime/loom 8.1 or newer"),
             ("hand-combined", 0, "Together"),
-            ("hand-odds", 0, "Nothing ties it"),
+            ("hand-odds", 0, "at another place in the plan"),
         ]:
             with self.subTest(case=name, step=step):
                 told = plan(order(resolve(load(name))))

@@ -11,7 +11,7 @@ import { Age, Arrow } from "../../pieces/words";
 import { Upload } from "../licences/shelf-upload";
 import { ActLink } from "../../pieces/act-link";
 import { LinkSite } from "./link";
-import { partsBesides, partsUnder } from "./state";
+import { byVersion, partsBesides, partsUnder } from "./state";
 import { TwinActs } from "./twin";
 import { Glyph, StateWord } from "../../states/states";
 
@@ -314,9 +314,9 @@ function Component({ one, site, under, first }: { one: Part; site: string; under
 function Under({ one }: { one: Part }) {
   return (
     <span title={one.text}>
-      {one.acts?.map((act) => (
-        <span key={act.text} className="block">
-          To <span className="v">{act.brings ?? one.newest}</span>: {act.text}.
+      {byVersion(one.acts ?? [], one.newest ?? "").map(([version, texts]) => (
+        <span key={version} className="block">
+          To <span className="v">{version}</span>: {texts.join(", or: ")}.
         </span>
       ))}
     </span>

@@ -1,5 +1,5 @@
 import { expect, test } from "vitest";
-import { partsBesides, partsUnder } from "./state";
+import { byVersion, partsBesides, partsUnder } from "./state";
 
 const parts = ["core/millrace", "plugin/trestle", "theme/breakwater", "plugin/lee"].map((product) => ({
   product,
@@ -14,4 +14,16 @@ test("a component stands under its root, in the root's order", () => {
 test("every component is told once: under a root, or besides", () => {
   const told = [...roots.flatMap((root) => partsUnder(root, parts)), ...partsBesides(roots, parts)];
   expect(told.map((one) => one.product).sort()).toEqual(parts.map((one) => one.product).sort());
+});
+
+test("acts that bring the same version are told on one line", () => {
+  const acts = [
+    { text: "Renew it", brings: "5.1" },
+    { text: "Buy one", brings: null },
+    { text: "Buy another", brings: null },
+  ];
+  expect(byVersion(acts, "5.2")).toEqual([
+    ["5.1", ["Renew it"]],
+    ["5.2", ["Buy one", "Buy another"]],
+  ]);
 });

@@ -14,3 +14,13 @@ export function partsBesides<P extends Part>(roots: readonly Root[], parts: read
   const under = new Set(roots.flatMap((root) => root.keeps));
   return parts.filter((one) => !under.has(one.product));
 }
+
+/** What each version takes: the version, and the acts that would bring it, in their order. */
+export function byVersion(
+  acts: readonly Pick<Schemas["Helps"], "text" | "brings">[],
+  newest: string,
+): [string, string[]][] {
+  const found = new Map<string, string[]>();
+  for (const act of acts) found.set(act.brings ?? newest, [...(found.get(act.brings ?? newest) ?? []), act.text]);
+  return [...found];
+}

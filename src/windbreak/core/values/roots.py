@@ -29,12 +29,14 @@ RootKind = Literal[
 class Root(Value):
     """One thing that keeps components back; ``text`` is a sentence, ``ways`` what would change it.
 
-    Two roots with the same ``kind`` and ``on`` are one.
+    Two roots with the same ``kind`` and ``on`` are one. ``through`` is the other product that it
+    keeps back first, where a component only follows that; "" where it keeps it back by itself.
     """
 
     kind: RootKind
     on: dict[str, str]
     text: str
+    through: str = ""
     ways: tuple[NextAct, ...] = ()
 
     @property

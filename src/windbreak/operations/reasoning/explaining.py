@@ -167,9 +167,11 @@ class _Site:
     # One component.
 
     def _verdict(self, verdict: Verdict, blocked: Blocked) -> Verdict:
-        roots = self._roots(blocked.leads_to)
-        apart = self._roots(blocked.apart.leads_to) if blocked.apart else {}
+        roots = self._roots(verdict.product, blocked.leads_to)
+        apart = self._roots(verdict.product, blocked.apart.leads_to) if blocked.apart else {}
         sets = self._sets(verdict, blocked)
+        direct = {way.label for root in roots.values() for way in root.ways}
+        sets = tuple(sorted(sets, key=lambda one: not any(w.label in direct for w in one.ways)))
         every = {**roots, **apart}
         update = {
             "text": self._text(verdict, blocked, roots, apart),
@@ -252,12 +254,13 @@ class _Site:
 
     # Roots.
 
-    def _roots(self, reasons: Iterable[RootReason]) -> dict[str, Root]:
-        """The roots of some reasons by what is equal for equal ones, each once."""
+    def _roots(self, product: str, reasons: Iterable[RootReason]) -> dict[str, Root]:
+        """The roots of why a product stays, by what is equal for equal ones, each once."""
         found: dict[str, Root] = {}
         for reason in reasons:
+            through = "" if reason.product == product else reason.product
             for root in self._root(reason):
-                found.setdefault(root.id, root)
+                found.setdefault(root.id, root.model_copy(update={"through": through}))
         return found
 
     def _root(self, end: RootReason) -> Iterator[Root]:

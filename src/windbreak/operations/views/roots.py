@@ -30,21 +30,25 @@ def grouped(
     every = {root.id: root for _, roots in blocked for root in roots}
     views = []
     for id, root in every.items():
-        first = [product for product, roots in blocked if roots and roots[0].id == id]
-        later = [p for p, roots in blocked if p not in first and any(r.id == id for r in roots)]
+        kept = {p: next(r for r in roots if r.id == id) for p, roots in blocked if _has(roots, id)}
+        first = [p for p, roots in blocked if roots and roots[0].id == id]
         if not first:
             continue
-        themes = [p for p in first if not p.startswith("plugin/")]
-        covered = set(themes) | {p for p in first if _is_covered(root, p, themes)}
-        own = [p for p in first if p in covered] or first
-        with_them = [p for p in (*first, *later) if p not in own]
-        labels = [[names.get(p, p) for p in part] for part in (own, with_them)]
+        own = [p for p, of in kept.items() if not of.through] or first
+        follow = [p for p in kept if p not in own]
+        carriers = {kept[p].through for p in follow}
+        carrier = carriers.pop() if len(carriers) == 1 else ""
+        first.sort(key=lambda p: (p not in own, p.startswith("plugin/"), p))
         views.append(
             RootView(
                 id=id,
                 kind=root.kind,
                 text=root.text,
-                keeps_text=keeps(*labels),
+                keeps_text=keeps(
+                    [names.get(p, p) for p in own],
+                    [names.get(p, p) for p in follow],
+                    names.get(carrier, "") if carrier.startswith("theme/") else "",
+                ),
                 keeps=tuple(first),
                 ways=tuple(here(way, site) for way in root.ways),
             )
@@ -53,9 +57,8 @@ def grouped(
     return tuple(views)
 
 
-def _is_covered(root: Root, product: str, themes: Sequence[str]) -> bool:
-    """Whether a root keeps a plugin back by itself, and not by way of a theme that carries it."""
-    return not themes or any(way.on.get("product") == product for way in root.ways)
+def _has(roots: Iterable[Root], id: str) -> bool:
+    return any(root.id == id for root in roots)
 
 
 def here(way: NextAct, site: str) -> NextAct:

@@ -19,7 +19,7 @@ from windbreak.core.values.inventories import Inventory
 from windbreak.core.values.plans import SitePlan
 from windbreak.core.values.roots import Root
 from windbreak.core.values.sites import Site
-from windbreak.core.values.verdicts import Newest, Verdict
+from windbreak.core.values.verdicts import Broken, Newest, Verdict
 from windbreak.core.versions.ranges import parse_range
 from windbreak.core.versions.version import parse_version
 from windbreak.documents.sites import ComponentView, SiteSummary, SiteView, Totals
@@ -214,7 +214,14 @@ def _components(
     known, verdicts = catalogue(context), reasoned.answer.verdicts
     views = [
         _component(
-            context, case, site, inventory, v, newest(case, own, by_product[v.product]), state
+            context,
+            case,
+            site,
+            inventory,
+            v,
+            newest(case, own, by_product[v.product]),
+            state,
+            [b for b in reasoned.answer.broken if v.product in (b.a, b.b)],
         )
         for v, state in zip(verdicts, states_of(case, reasoned.answer, known), strict=True)
     ]
@@ -267,6 +274,7 @@ def _component(
     verdict: Verdict,
     four: Newest,
     state: State,
+    broken: Sequence[Broken],
 ) -> ComponentView:
     product = verdict.product
     installed = next((c for c in inventory.components if c.product == product), None)
@@ -281,7 +289,7 @@ def _component(
         state=state,
         origin=origin(context, case, site, inventory, product),
         active=active,
-        text=sentence(case, verdict, catalogue(context), active=active),
+        text=sentence(case, verdict, catalogue(context), broken, active=active),
         four=four,
         passes=_passes(context, product, verdict),
         folder=installed.folder if installed else None,

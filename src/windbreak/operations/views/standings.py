@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import hashlib
 from collections import Counter
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 
 from windbreak.core.case.situation import Advisory, Case
@@ -21,6 +21,7 @@ from windbreak.core.versions.version import jump, parse_version
 from windbreak.documents.products import Standing, Way
 from windbreak.operations.reasoning.answers import Reasoned
 from windbreak.operations.reasoning.catalogue import KnownCatalogue
+from windbreak.operations.views.roots import grouped
 from windbreak.wording.words import counted
 
 KINDS = ("core", "theme", "plugin", "runtime")
@@ -48,7 +49,7 @@ def view_of(reasoned: Reasoned, known: KnownCatalogue) -> SituationView:
     broken = reasoned.answer.broken
     standings = tuple(
         [
-            _standing(case, v, s, known, tuple(b for b in broken if b.a == v.product))
+            _standing(case, v, s, known, tuple(b for b in broken if v.product in (b.a, b.b)))
             for v, s in zip(verdicts, states, strict=True)
         ]
     )
@@ -61,7 +62,7 @@ def view_of(reasoned: Reasoned, known: KnownCatalogue) -> SituationView:
         state,
         dict(moves),
         states.count("held"),
-        _worst_reason(standings, state, sum(moves.values())),
+        _worst_reason(case, standings, state, sum(moves.values())),
         standings,
     )
 
@@ -161,9 +162,16 @@ def worst(states: Iterable[State]) -> State:
     return min(found, key=WORST_FIRST.index, default="clear")
 
 
-def _worst_reason(standings: Iterable[Standing], state: State, moves: int) -> str:
-    """Why a site is what it is: the sentence of the first component that is so."""
+def _worst_reason(case: Case, standings: Iterable[Standing], state: State, moves: int) -> str:
+    """Why a site is what it is: what keeps most of it back, else the first component that is so."""
     every = list(standings)
+    if state == "blocked" and not any(
+        not one.mended for standing in every for one in standing.broken
+    ):
+        names = {one.product: case.label(one.product) for one in every}
+        roots = grouped(((s.product, s.state, s.roots) for s in every), names, case.site.id)
+        if roots and len(roots[0].keeps) > 1:
+            return f"{roots[0].text} {roots[0].keeps_text}"
     if state not in ("ready", "clear"):
         return next(one.text for one in every if one.state == state)
     if moves:
@@ -191,11 +199,11 @@ def _standing(
         newest=verdict.newest,
         state=state,
         reason=reasons[0].kind if reasons else "",
-        text=sentence(case, verdict, known, active=True),
+        text=sentence(case, verdict, known, broken, active=True),
         blocked=blocked.version if blocked else None,
         until=soak.over if soak else None,
         soak=soak.soak_class if soak else None,
-        broken=broken,
+        broken=tuple(one for one in broken if one.a == verdict.product),
         roots=tuple(_anywhere_root(root) for root in blocked.roots) if blocked else (),
         ways=tuple(
             Way(text=a.text, acts=tuple(_anywhere(way) for way in a.ways))
@@ -226,7 +234,24 @@ def exposed_text(case: Case, verdict: Verdict) -> str:
     return f"{text} No release that could be taken closes it."
 
 
-def sentence(case: Case, verdict: Verdict, known: KnownCatalogue, *, active: bool) -> str:
+def sentence(
+    case: Case,
+    verdict: Verdict,
+    known: KnownCatalogue,
+    broken: Sequence[Broken],
+    *,
+    active: bool,
+) -> str:
+    """Why a component stands as it does; ``broken`` are those pairs of the site that it is in."""
+    text = _sentence(case, verdict, known, active=active)
+    unmended = [one for one in broken if not one.mended]
+    if not unmended:
+        return text
+    told = " ".join(f"{one.text.rstrip('.')}, and they do not as they stand." for one in unmended)
+    return told if verdict.blocked is None else f"{told} {text}"
+
+
+def _sentence(case: Case, verdict: Verdict, known: KnownCatalogue, *, active: bool) -> str:
     if exposures(case, verdict):
         return exposed_text(case, verdict)
     if is_withdrawn(known, verdict):

@@ -135,7 +135,7 @@ def _why(args: argparse.Namespace) -> None:
             freed = rows[place - 1] if place else None
             if freed and len(freed.sites) > 1:
                 more = _frees(freed.moves, len(freed.sites), freed.security)
-                say(f"       Across the fleet, {freed.text[:1].lower()}{freed.text[1:]} {more}: "
+                say(f"       Across the fleet: {freed.text}; that {more}. "
                     f"windbreak acts --show {place}")  # fmt: skip
         first = next((c.acts[0] for c in view.components if c.product == product and c.acts), None)
         if first is not None and not args.suppose:
@@ -237,7 +237,7 @@ def show_plan(plan: SitePlan, names: dict[str, str], sheet: PlanSheet) -> None:
         drawn = f"from {counted(sheet.runs, 'run')}" if sheet.runs else "as is usual"
         say(
             f"About {sheet.minutes} min, {drawn}; {sheet.back_minutes} min to go back. "
-            f"{sheet.window}."
+            f"Window: {sheet.window}."
         )
     show_steps(plan.plan, names, plan.brings)
     for verdict in plan.answer.verdicts:

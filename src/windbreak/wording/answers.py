@@ -32,7 +32,7 @@ from windbreak.core.values.verdicts import (
     Verdict,
 )
 from windbreak.wording.reasons import sentence, tell, tell_acts
-from windbreak.wording.steps import broken_text, stuck_text, why
+from windbreak.wording.steps import broken_today, stuck_text, why
 from windbreak.wording.words import listed
 
 
@@ -84,17 +84,22 @@ def answer(resolution: Resolution, *, acts: bool = True) -> Answer:
 
 
 def _broken(resolution: Resolution) -> Iterator[Broken]:
-    """What does not go together today."""
+    """What does not go together today, each pair once."""
     problem = resolution.problem
     still = problem.violated(resolution.choice)
+    pairs: dict[frozenset[str], list[int]] = {}
     for number in sorted(problem.broken):
         rule = problem.rules[number]
+        pairs.setdefault(frozenset((rule.subject, rule.object)), []).append(number)
+    for numbers in pairs.values():
+        rule = problem.rules[numbers[0]]
         ends = [
             (v, problem.members[v].version(problem.start[v]) if v >= 0 else None)
             for v in (rule.p, rule.q)
         ]
-        text = broken_text(problem, rule, *ends)
-        yield Broken(a=rule.subject, b=rule.object, text=f"{text}.", mended=number not in still)
+        text = f"{broken_today(problem, rule, *ends)}."
+        mended = still.isdisjoint(numbers)
+        yield Broken(a=rule.subject, b=rule.object, text=text, mended=mended)
 
 
 def _verdict(resolution: Resolution, fate: Fate) -> Verdict:

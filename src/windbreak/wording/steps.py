@@ -139,6 +139,23 @@ def broken_text(
             )
 
 
+def broken_today(
+    problem: Problem, c: Rule, a: tuple[int, Version | None], b: tuple[int, Version | None]
+) -> str:
+    """What does not go together as it stands: "Capstan 3.2 needs Capstan Blocks 3.2, and 3.3 is
+    here."; without its full stop.
+    """
+    text = broken_text(problem, c, a, b)
+    there = dict([a, b]).get(c.q)
+    match c.kind:
+        case "requires":
+            return f"{text}, and {there or f'no {problem.catalogue.label(c.object)}'} is here"
+        case "lockstep":
+            return f"{text}, and are not"
+        case _:
+            return f"{text}, and both are here"
+
+
 def _together(problem: Problem, moves: tuple[Move, ...], together: Together) -> str:
     """What keeps each of a step's moves from being made alone."""
     label = problem.catalogue.label

@@ -190,7 +190,7 @@ function BrokenToday({ view }: { view: View }) {
       <ul className="out">
         {view.broken.map((one) => (
           <li key={one.a + one.b}>
-            <span className="text-ink">{one.text.replace(/\.$/, "")}, and they do not as they stand.</span>{" "}
+            <span className="text-ink">{one.text}</span>{" "}
             {one.mended ? "The plan mends it." : "Nothing that may be taken now mends it."}
           </li>
         ))}

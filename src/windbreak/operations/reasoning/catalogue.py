@@ -35,7 +35,8 @@ class Told:
     """What is known of one product.
 
     ``withheld`` are holds on releases that came twice or are not what they claim: nothing takes
-    them until somebody has decided. ``withdrawn`` ones are offered to nobody.
+    them until somebody has decided, or brought a right package. ``withdrawn`` ones are offered to
+    nobody.
     """
 
     known: KnownProduct | None
@@ -43,6 +44,7 @@ class Told:
     withheld: tuple[Hold, ...] = ()
     withdrawn: frozenset[str] = frozenset()
     undecided: frozenset[str] = frozenset()  # versions that wait for a person's word
+    refused: frozenset[str] = frozenset()  # versions whose package is not what it claims
     advisories: tuple[Advisory, ...] = ()
 
     @property
@@ -222,7 +224,8 @@ def _of_product(
             ]
         ),
         frozenset([r.version for r in releases if r.withdrawn_at is not None]),
-        frozenset([r.version for r in releases if why_withheld(r) is not None]),
+        frozenset([r.version for r in releases if r.undecided]),
+        frozenset([r.version for r in releases if r.refused is not None and not r.undecided]),
         tuple(advisories),
     )
 

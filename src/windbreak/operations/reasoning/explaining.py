@@ -172,7 +172,7 @@ class _Site:
         sets = self._sets(verdict, blocked)
         direct = {way.label for root in roots.values() for way in root.ways}
         sets = tuple(sorted(sets, key=lambda one: not any(w.label in direct for w in one.ways)))
-        every = {**roots, **apart}
+        every = {**roots, **{id: root for id, root in apart.items() if id not in roots}}
         update = {
             "text": self._text(verdict, blocked, roots, apart),
             "roots": tuple(_with_ways(root, sets) for root in every.values()),
@@ -329,6 +329,10 @@ class _Site:
                 text=f"{name} {version} waits for a decision: {why}.",
                 ways=(self._decide(product, version),),
             )
+        if self._refused(product, version):
+            text = f"The package of {name} {version} was refused: {why}."
+            return Root(kind="package", on={"product": product, "version": version}, text=text,
+                        ways=(self._shelve(product, version),))  # fmt: skip
         rule = self._rule(product, why)
         if rule is not None:
             id, where = rule
@@ -352,6 +356,10 @@ class _Site:
             and h.site in (None, self.site.id)
             and (h.until is None or today <= h.until)
         ]
+
+    def _refused(self, product: str, version: str) -> bool:
+        told = self.ground.catalogue.told.get(product)
+        return told is not None and version in told.refused
 
     def _undecided(self, product: str, version: str) -> bool:
         told = self.ground.catalogue.told.get(product)
@@ -423,9 +431,7 @@ class _Site:
                 wanted = newest if product == verdict.product else self._newest(product)
                 yield from self._right(product, wanted).acts
             case "shelf" if self._may_shelve(product, version):
-                file = f"{product.partition('/')[2]}-{version}.zip"
-                yield _way("shelve", f"Put the package of {name} {version} on the shelf",
-                           file=file, site=here)  # fmt: skip
+                yield self._shelve(product, version)
             case "lift-hold":
                 yield from self._let_go(product)
             case "offer":
@@ -456,12 +462,19 @@ class _Site:
         """What lifts all that holds a product here: holds of people, rules, open decisions."""
         told = self.ground.catalogue.told.get(product)
         for hold in told.withheld if told else ():
-            yield self._decide(product, hold.range.removeprefix("="))
+            version = hold.range.removeprefix("=")
+            refused = self._refused(product, version)
+            yield (self._shelve if refused else self._decide)(product, version)
         rule = self._rule(product)
         if rule is not None:
             yield self._change(*rule)
         for one in self._holds(product):
             yield self._lift(one)
+
+    def _shelve(self, product: str, version: str) -> NextAct:
+        label = f"Put the package of {self.case.label(product)} {version} on the shelf"
+        file = f"{product.partition('/')[2]}-{version}.zip"
+        return _way("shelve", label, file=file, site=self.site.id)
 
     def _decide(self, product: str, version: str) -> NextAct:
         label = f"Decide about {self.case.label(product)} {version}"

@@ -37,7 +37,20 @@ def put_on_shelf(
         package = context.shelf.add(archive, at=context.clock(), source=f"by hand, {by.name}")
     except PackageRefused as error:
         raise Refused("wrong-archive", f"the archive was not kept: {error}") from error
+    release = context.store.releases.find(
+        context.store.releases.id_of(package.product, package.version)
+    )
+    announced = release.package.sha256 if release is not None and release.package else None
+    if announced is not None and announced.lower() != package.id:
+        context.shelf.drop(package)
+        raise Refused(
+            "other-package",
+            f"the archive was not kept: its sum is {package.id[:12]}…, and its maker told of "
+            f"{announced[:12]}…",
+        )
     with context.store.transaction():
+        if release is not None and release.refused is not None:
+            context.store.releases.change(release.id, refused=None)
         for site in sites:
             rights.give(context, site, package.product, package.version, "uploaded for it")
         said = f"for {', '.join(sites)}" if sites else "for no site by itself"

@@ -114,7 +114,7 @@ def _kept_back(verdict: Verdict, known: KnownCatalogue) -> State:
     kinds = {told.reason.kind for told in blocked.reasons} if blocked else set()
     if blocked is not None and "hold" in kinds:
         told = known.told.get(verdict.product)
-        waits = told is not None and blocked.version in told.undecided
+        waits = told is not None and blocked.version in told.undecided | told.refused
         return "blocked" if waits else "held"
     if kinds == {"soak"}:
         return "waiting"
@@ -247,7 +247,7 @@ def sentence(
     unmended = [one for one in broken if not one.mended]
     if not unmended:
         return text
-    told = " ".join(f"{one.text.rstrip('.')}, and they do not as they stand." for one in unmended)
+    told = " ".join(one.text for one in unmended)
     return told if verdict.blocked is None else f"{told} {text}"
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 
 from windbreak.core.values.findings import Finding, Weight
 from windbreak.documents.licences import LicenceView
@@ -20,9 +20,10 @@ def of_licence(context: Context, id: str) -> Iterator[Finding]:
         yield from _of_end(context, view)
         licence = view.licence
         see = act("Open licences", "see-licence", licence=licence.id)
-        if view.without:
-            labels = listed([context.store.sites.get(s).label for s in view.without])
-            use = "uses" if len(view.without) == 1 else "use"
+        without = [s for s in view.without if not _is_told(context, s, view.covers)]
+        if without:
+            labels = listed([context.store.sites.get(s).label for s in without])
+            use = "uses" if len(without) == 1 else "use"
             yield finding(
                 context,
                 f"seat:{licence.id}",
@@ -68,6 +69,20 @@ def of_licence(context: Context, id: str) -> Iterator[Finding]:
             )
 
 
+_LACKING = ("no seat", "not covered", "no licence")
+
+
+def _is_told(context: Context, site: str, products: Iterable[str]) -> bool:
+    """Whether a finding of the site tells that it lacks the right to one of some products."""
+    some = set(products)
+    return any(
+        standing.product in some
+        and standing.state in ("blocked", "exposed")
+        and any(root.kind in _LACKING for root in standing.roots)
+        for standing in context.store.views.standings_of_site(site)
+    )
+
+
 def _of_end(context: Context, view: LicenceView) -> Iterator[Finding]:
     licence, today = view.licence, context.clock().date()
     ends = licence.expires or licence.covers_until
@@ -78,6 +93,7 @@ def _of_end(context: Context, view: LicenceView) -> Iterator[Finding]:
     if left < 0:
         verb = "ended" if licence.expires else "covers no releases since"
     weight: Weight = "high" if left <= 14 else "medium"
+    renew = act("Renew it", "renew", licence=licence.id)
     yield finding(
         context,
         f"licence-end:{licence.id}",
@@ -91,14 +107,15 @@ def _of_end(context: Context, view: LicenceView) -> Iterator[Finding]:
             if licence.renewal
             else ""
         ),
-        act("Open licences", "see-licence", licence=licence.id),
+        renew if left < 0 else act("Open licences", "see-licence", licence=licence.id),
         ends,
     )
 
 
 def of_forecasts(context: Context) -> Iterator[Finding]:
     for told in licence_forecasts.forecasts(context):
-        if not told.missing:
+        untold = [s for s in told.sites if not _is_told(context, s, (told.product,))]
+        if not told.missing or not untold:
             continue
         yield finding(
             context,

@@ -139,7 +139,8 @@ def of_releases(context: Context, product: str) -> Iterator[Finding]:
                 "high",
                 None,
                 f"**{name}** `{release.version}`: its package was refused.",
-                f"It was not kept: {release.refused}. It goes to no site; tell its maker.",
+                f"It was not kept: {release.refused}. It goes to no site until a right one lies on "
+                "the shelf: tell its maker, or bring it by hand (windbreak shelf add FILE).",
                 see,
             )
         elif release.withdrawn_at is not None and (release.product, release.version) in used:

@@ -194,11 +194,11 @@ def _ready(context: Context) -> list[tuple[str, str, int]]:
 
 def of_blocks(context: Context, site: Site, names: dict[str, str]) -> Iterator[Finding]:
     """What a licence or the host's offer keeps back on a site: one finding for each root, with all
-    that it keeps. What is undecided is told of its product.
+    that it keeps. What is undecided is told of its product, an ended licence of itself.
     """
     standings = context.store.views.standings_of_site(site.id)
     for root in roots.grouped(((s.product, s.state, s.roots) for s in standings), names, site.id):
-        if root.kind in ("undecided", "rule"):
+        if root.kind in ("undecided", "rule", "ended"):
             continue
         see = act("See why", "why", site=site.id, product=root.keeps[0])
         yield finding(
@@ -213,25 +213,31 @@ def of_blocks(context: Context, site: Site, names: dict[str, str]) -> Iterator[F
         )
 
 
-def of_broken(context: Context, site: Site) -> Iterator[Finding]:
+def of_broken(context: Context, site: Site, names: dict[str, str]) -> Iterator[Finding]:
     """What stands on a site and does not go together, as it is today."""
-    standings = context.store.views.standings_of_site(site.id)
-    for standing in standings:
-        for one in standing.broken:
-            yield finding(
-                context,
-                f"broken:{site.id}:{one.a}:{one.b}",
-                "blocked",
-                "medium" if one.mended else "high",
-                site,
-                f"**{site.label}**: {one.text.rstrip('.')}, and they do not as they stand.",
-                "Its plan mends it."
-                if one.mended
-                else "Nothing that may be taken now mends it; its site’s page says why.",
-                act("See the plan", "see-plan", site=site.id)
-                if one.mended
-                else act("See why", "why", site=site.id, product=one.a),
-            )
+    standings = {s.product: s for s in context.store.views.standings_of_site(site.id)}
+    for one in (broken for standing in standings.values() for broken in standing.broken):
+        text, next_act = "Its plan mends it.", act("See the plan", "see-plan", site=site.id)
+        if not one.mended:
+            text = "Nothing that may be taken now mends it."
+            next_act = act("See why", "why", site=site.id, product=one.a)
+            for product in (one.a, one.b):
+                ways = standings[product].ways if product in standings else ()
+                if ways:
+                    name = names.get(product, product)
+                    text += f" What would move {name}: {ways[0].text}."
+                    next_act = roots.here(ways[0].acts[0], site.id)
+                    break
+        yield finding(
+            context,
+            f"broken:{site.id}:{one.a}:{one.b}",
+            "blocked",
+            "medium" if one.mended else "high",
+            site,
+            f"**{site.label}**: {one.text}",
+            text,
+            next_act,
+        )
 
 
 def of_registrations(

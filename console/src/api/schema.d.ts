@@ -3526,7 +3526,8 @@ export interface components {
          * CredentialCheck
          * @description What the maker said of a credential; ``text`` tells what can't be done meanwhile.
          *
-         *     A fresh "no" is ``sure`` only after a second look: its effect may be delayed.
+         *     A fresh "no" is ``sure`` only after a second look: its effect may be delayed. ``seen`` is "not
+         *     yet" while no answer has said anything of it: 404, no connection, another origin.
          */
         CredentialCheck: {
             /** Account */
@@ -3551,6 +3552,12 @@ export interface components {
              * @default []
              */
             lacks: string[];
+            /**
+             * Seen
+             * @default not yet
+             * @enum {string}
+             */
+            seen: "valid" | "refused" | "not yet";
             /**
              * Sure
              * @default true
@@ -7291,7 +7298,8 @@ export interface components {
          * Root
          * @description One thing that keeps components back; ``text`` is a sentence, ``ways`` what would change it.
          *
-         *     Two roots with the same ``kind`` and ``on`` are one.
+         *     Two roots with the same ``kind`` and ``on`` are one. ``through`` is the other product that it
+         *     keeps back first, where a component only follows that; "" where it keeps it back by itself.
          */
         Root: {
             /**
@@ -7305,6 +7313,11 @@ export interface components {
             };
             /** Text */
             text: string;
+            /**
+             * Through
+             * @default
+             */
+            through: string;
             /**
              * Ways
              * @default []
@@ -7802,6 +7815,8 @@ export interface components {
          *     theirs. ``pages`` are looked at beside those the agent names. A retired site is worked on no
          *     more; its history stays. ``refreshed_at``: when a twin was last made as its site is; ``proved``:
          *     whether a backup of the site could be restored on its twin, when, and what was seen.
+         *     ``agent_minutes`` and ``pages_minutes``: how often its agent is asked and its pages are looked
+         *     at, where that is other than usual; 0: never by itself.
          *     ``snapshots``: while a proof has a twin for itself, the one that holds what it was, and the one
          *     that is proved.
          * @example {
@@ -7814,6 +7829,8 @@ export interface components {
         Site: {
             /** Address */
             address: string;
+            /** Agent Minutes */
+            agent_minutes?: number | null;
             /**
              * Client
              * @default
@@ -7852,6 +7869,8 @@ export interface components {
              * @default []
              */
             pages: string[];
+            /** Pages Minutes */
+            pages_minutes?: number | null;
             /**
              * Proof
              * @default
@@ -7910,7 +7929,8 @@ export interface components {
         };
         /**
          * SiteChange
-         * @description What may be changed of a registered site; None leaves it as it is.
+         * @description What may be changed of a registered site; None leaves it as it is. ``twin_of`` "" makes it
+         *     nobody's twin.
          * @example {
          *       "client": "Skerry Light Trust",
          *       "tags": [
@@ -7919,16 +7939,28 @@ export interface components {
          *     }
          */
         SiteChange: {
+            /** Address */
+            address?: string | null;
+            /** Agent Minutes */
+            agent_minutes?: number | null;
             /** Client */
             client?: string | null;
+            /** Environment */
+            environment?: ("production" | "staging" | "development") | null;
             /** Host */
             host?: string | null;
             /** Label */
             label?: string | null;
             /** Pages */
             pages?: string[] | null;
+            /** Pages Minutes */
+            pages_minutes?: number | null;
             /** Tags */
             tags?: string[] | null;
+            /** Timezone */
+            timezone?: string | null;
+            /** Twin Of */
+            twin_of?: string | "" | null;
         };
         /**
          * SiteCoverage
@@ -8097,10 +8129,16 @@ export interface components {
          * SiteView
          * @description One site whole: its components with verdicts, its latest plan, its history. ``backup`` says
          *     whether a restore was proved on its twin; of a twin, when it was made as its site was.
+         *     ``agent`` is its agent's version; ``agent_every`` and ``pages_every`` are the site's own minutes
+         *     between two looks, None for the usual ones.
          *     ``updater``: whether its own automatic updater is on, in words. ``roots`` are what keeps its
          *     components back, ``broken`` what does not go together there today.
          */
         SiteView: {
+            /** Agent */
+            agent: string | null;
+            /** Agent Every */
+            agent_every: number | null;
             /** Backup */
             backup: string;
             /** Backup Well */
@@ -8117,6 +8155,8 @@ export interface components {
             link_text: string;
             /** Pages At */
             pages_at: string | null;
+            /** Pages Every */
+            pages_every: number | null;
             /**
              * Pages State
              * @enum {string}

@@ -105,7 +105,7 @@ def _done(args: argparse.Namespace) -> None:
         waits = run > 0 and windbreak.run(run).run.errand == errand.id
         if waits and not args.stay:
             ask(
-                f"Run {errand.run} waited for it and goes on with **{errand.site}** now, after a "
+                f"Run {errand.run} waited for it. Would go on with **{errand.site}** now, after a "
                 "fresh look and a new snapshot.",
                 yes=args.yes,
             )
@@ -178,8 +178,8 @@ def follow(windbreak: Any, task: int, *, quiet: bool = False) -> Task:
 def _rotate(args: argparse.Namespace) -> int:
     with connect(args) as windbreak:
         ask(
-            "New keys are announced to every linked site, under the old ones; a site that does not "
-            "answer keeps the old until it does.",
+            "Would announce new keys to every linked site, under the old ones; a site that does "
+            "not answer keeps the old until it does.",
             yes=args.yes,
         )
         task = follow(windbreak, windbreak.rotate_keys().id, quiet=args.json)

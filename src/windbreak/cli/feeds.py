@@ -243,8 +243,8 @@ def _set(args: argparse.Namespace) -> None:
 def _drop(args: argparse.Namespace) -> None:
     with connect(args) as windbreak:
         ask(
-            f"The feed **{args.feed}** is read no more, and its credential is forgotten. What it "
-            "told stays known; nobody announces anything newer.",
+            f"Would read the feed **{args.feed}** no more, and forget its credential. What it "
+            "told stays known; nobody would announce anything newer.",
             yes=args.yes,
         )
         windbreak.drop_feed(args.feed)

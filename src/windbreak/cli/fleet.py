@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 from windbreak.cli.output import age, ask, dump, local, say, state, table
 from windbreak.cli.profile import connect, pick_product, pick_site
+from windbreak.wording.acts import command
 from windbreak.wording.words import counted
 
 if TYPE_CHECKING:
@@ -115,6 +116,16 @@ def _add_more(verbs: Any, common: argparse.ArgumentParser) -> None:
         metavar="PATH",
         help="a page that runs look at beside those the agent names, as /menu; may be repeated",
     )
+    one.add_argument("--address", metavar="URL", help="where its visitors go")
+    one.add_argument("--environment", choices=("production", "staging", "development"))
+    one.add_argument(
+        "--twin-of", metavar="SITE", help="the production site it stands for; '' for none"
+    )
+    one.add_argument("--timezone", metavar="ZONE", help="as Europe/London")
+    for option, what in (("agent", "its agent is asked"), ("pages", "its pages are looked at")):
+        one.add_argument(
+            f"--{option}-every", type=int, metavar="MIN", help=f"how often {what}; 0 for never"
+        )
     one.set_defaults(do=_set)
     one = verbs.add_parser(
         "mark-own",
@@ -227,7 +238,7 @@ def _link(args: argparse.Namespace) -> None:
 def _unlink(args: argparse.Namespace) -> None:
     with connect(args) as windbreak:
         id = pick_site(windbreak, args.site)
-        ask(f"The link to **{id}** ends on both sides. Its history stays.", yes=args.yes)
+        ask(f"Would end the link to **{id}** on both sides. Its history stays.", yes=args.yes)
         site = windbreak.unlink_site(id)
     dump(site) if args.json else say(f"**{site.label}**: {site.link.reason}")
 
@@ -242,7 +253,15 @@ def _show(args: argparse.Namespace) -> None:
     say(f"{s.client or 'no client'} · {s.host or 'no host'} · {s.environment} · {view.window}")
     if view.retired_at:
         say(f"**Retired {local(view.retired_at)}**: it is worked on no more; its history stays.")
-    say(f"{view.link_state}: {view.link_text} Facts: {age(s.facts_at)}.")
+    agent = f", agent {view.agent}" if view.agent else ""
+    say(f"{view.link_state}{agent}: {view.link_text} Facts: {age(s.facts_at)}.")
+    for one in view.broken:
+        mends = "The plan mends it." if one.mended else "Nothing that may be taken now mends it."
+        say(f"**Broken today**: {one.text} {mends}")
+    for root in view.roots:
+        say(f"**{root.text}** {root.keeps_text}")
+        for way in root.ways:
+            say(f"  {way.label}: {command(way)}")
     say(f"pages {view.pages_state}: {view.pages_text} {_looked(view)}")
     say(f"{'Twin' if s.twin_of else 'Backup'}: {view.backup}.")
     say(f"Its own updater: {view.updater}.")
@@ -350,10 +369,21 @@ def _as_task(args: argparse.Namespace, words: str, call: str) -> int:
 def _set(args: argparse.Namespace) -> None:
     from windbreak.core.values.sites import SiteChange
 
-    change = SiteChange(
-        label=args.label, client=args.client, host=args.host, tags=args.tags, pages=args.look_at
-    )
     with connect(args) as windbreak:
+        twin_of = pick_site(windbreak, args.twin_of) if args.twin_of else args.twin_of
+        change = SiteChange(
+            label=args.label,
+            client=args.client,
+            host=args.host,
+            tags=args.tags,
+            pages=args.look_at,
+            address=args.address,
+            environment=args.environment,
+            twin_of=twin_of,
+            timezone=args.timezone,
+            agent_minutes=args.agent_every,
+            pages_minutes=args.pages_every,
+        )
         site = windbreak.change_site(pick_site(windbreak, args.site), change)
     dump(site) if args.json else say(f"**{site.label}** is changed.")
 
@@ -374,8 +404,8 @@ def _retire(args: argparse.Namespace) -> None:
     with connect(args) as windbreak:
         id = pick_site(windbreak, args.site)
         ask(
-            f"**{id}** is retired: its bookings are withdrawn, its link ends, its seats are freed. "
-            "Its history stays.",
+            f"Would retire **{id}**: withdraw its bookings, end its link and free its seats. Its "
+            "history stays.",
             yes=args.yes,
         )
         site = windbreak.retire_site(id, args.why)

@@ -232,7 +232,7 @@ def _set(args: argparse.Namespace) -> None:
 def _drop(args: argparse.Namespace) -> None:
     with connect(args) as windbreak:
         view = windbreak.licence(args.licence)
-        ask(f"**{view.licence.label}** is forgotten. {view.stops}", yes=args.yes)
+        ask(f"Would forget **{view.licence.label}**. {view.stops}", yes=args.yes)
         windbreak.drop_licence(args.licence)
     say("It is forgotten.")
 
@@ -260,7 +260,8 @@ def _seat(args: argparse.Namespace) -> None:
 def _unseat(args: argparse.Namespace) -> None:
     with connect(args) as windbreak:
         site = pick_site(windbreak, args.site)
-        ask(f"**{site}** has no seat of {args.licence} from now on, nor its twin.", yes=args.yes)
+        what = f"Would take the seat of {args.licence} from **{site}**, and from its twin."
+        ask(what, yes=args.yes)
         windbreak.unseat_site(args.licence, site)
     say("The seat is free.")
 
@@ -284,7 +285,7 @@ def _enter(args: argparse.Namespace) -> int:
         view = windbreak.licence(args.licence)
         site = pick_site(windbreak, args.site) if args.site else None
         where = site or ", ".join(s.seat.site for s in view.seats) or "no site"
-        ask(f"The code of **{view.licence.label}** is entered on {where}.", yes=args.yes)
+        ask(f"Would enter the code of **{view.licence.label}** on {where}.", yes=args.yes)
         results = windbreak.enter_code(args.licence, site)
     if args.json:
         dump(results)

@@ -227,12 +227,13 @@ def reason_of(why: str, starts_at: datetime | None) -> str:
 
 
 def ask(what: str, *, yes: bool) -> None:
-    """Say what will happen and ask for a word. Raises Refusal."""
-    say(what)
+    """Say what would happen ("Would retire …") and ask for a word. Raises Refusal."""
     if yes:
         return
     if not sys.stdin.isatty():
-        raise Refusal("this changes something and there is nobody to ask; add --yes", 2)
+        bare = what.replace("**", "")
+        raise Refusal(f"{bare} There is nobody to ask; say so with --yes", 2)
+    say(what)
     answer = input("Go on? [y/N] ")
     if answer.strip().lower() not in ("y", "yes"):
         raise Refusal("left as it was")

@@ -145,8 +145,7 @@ def _add_account(args: argparse.Namespace) -> None:
 
 def _close_account(args: argparse.Namespace) -> None:
     with connect(args) as windbreak:
-        ask(
-            f"The account **{args.id}** is closed, its tokens end; its history stays.", yes=args.yes
-        )
+        what = f"Would close the account **{args.id}** and end its tokens; its history stays."
+        ask(what, yes=args.yes)
         account = windbreak.close_account(args.id)
     dump(account) if args.json else say(f"The account of **{account.name}** is closed.")

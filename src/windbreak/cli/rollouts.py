@@ -267,8 +267,8 @@ def _approve(args: argparse.Namespace) -> int:
         )
         if draft.members:
             ask(
-                f"{counted(len(draft.members), 'site')} go. A step that fails is put back; whoever "
-                "has the same move waits, and a gate behind it waits for your word.",
+                f"{counted(len(draft.members), 'site')} would go. A step that fails is put back; "
+                "whoever has the same move waits, and a gate behind it waits for your word.",
                 yes=args.yes,
             )
         rollout = windbreak.approve_rollout(shown if draft.members else new)

@@ -92,7 +92,7 @@ def _start(args: argparse.Namespace) -> int:
     with connect(args) as windbreak:
         plan = windbreak.plan(args.plan)
         ask(
-            f"**{plan.site}** is changed now: {counted(len(plan.plan.steps), 'step')}, "
+            f"Would change **{plan.site}** now: {counted(len(plan.plan.steps), 'step')}, "
             "each looked at; "
             "a step that fails is put back.",
             yes=args.yes,

@@ -271,6 +271,6 @@ def _add_token(args: argparse.Namespace) -> None:
 
 def _revoke(args: argparse.Namespace) -> None:
     with connect(args) as windbreak:
-        ask(f"The token {args.id} is good for nothing from now on.", yes=args.yes)
+        ask(f"Would end the token {args.id} for good.", yes=args.yes)
         windbreak.revoke_token(args.id)
     say("It is revoked.")

@@ -114,7 +114,7 @@ def _give(args: argparse.Namespace) -> None:
 def _drop(args: argparse.Namespace) -> None:
     with connect(args) as windbreak:
         id = _pick(windbreak, args.package)
-        ask(f"The package {id[:10]} leaves the shelf.", yes=args.yes)
+        ask(f"Would take the package {id[:10]} from the shelf.", yes=args.yes)
         windbreak.drop_package(id)
     say("It is dropped.")
 
@@ -151,7 +151,7 @@ def _restore(args: argparse.Namespace) -> None:
 def _take_over(args: argparse.Namespace) -> None:
     with connect(args) as windbreak:
         ask(
-            "This copy drives the sites from now on. Make sure that the service it was copied "
+            "This copy would drive the sites from now on. Make sure that the service it was copied "
             "from is stopped: two would do the same work twice.",
             yes=args.yes,
         )

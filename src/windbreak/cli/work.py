@@ -214,7 +214,7 @@ def _approve(args: argparse.Namespace) -> None:
             else "the snapshot is restored by itself only if nothing was written meanwhile"
         )
         ask(
-            f"Plan {plan.id} for **{plan.site}**: {counted(steps, 'step')}, "
+            f"Would approve plan {plan.id} for **{plan.site}**: {counted(steps, 'step')}, "
             f"{counted(len(plan.targets), 'product')}. "
             f"A step that fails is put back; if that does not help, {restore}.",
             yes=args.yes,

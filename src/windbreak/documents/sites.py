@@ -112,6 +112,8 @@ class ComponentView(Value):
 class SiteView(Value):
     """One site whole: its components with verdicts, its latest plan, its history. ``backup`` says
     whether a restore was proved on its twin; of a twin, when it was made as its site was.
+    ``agent`` is its agent's version; ``agent_every`` and ``pages_every`` are the site's own minutes
+    between two looks, None for the usual ones.
     ``updater``: whether its own automatic updater is on, in words. ``roots`` are what keeps its
     components back, ``broken`` what does not go together there today.
     """
@@ -121,6 +123,9 @@ class SiteView(Value):
     window: str
     link_text: str
     link_state: str
+    agent: str | None
+    agent_every: int | None
+    pages_every: int | None
     pages_text: str
     pages_state: PagesState
     pages_at: datetime | None

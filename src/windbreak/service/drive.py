@@ -285,7 +285,8 @@ class Driver:
             site
             for site in sites.live(self.context)
             if site.link.looked_at is not None
-            and site.link.looked_at + self._patience(site.id, owed) <= now
+            and (patience := self._patience(site, owed))
+            and site.link.looked_at + patience <= now
             and site.id not in busy
         ]
         if due:
@@ -324,16 +325,18 @@ class Driver:
         owed = self.context.store.debts.sites_owed()
         return min(
             [
-                site.link.looked_at + self._patience(site.id, owed)
+                site.link.looked_at + patience
                 for site in sites.live(self.context)
-                if site.link.looked_at is not None
+                if site.link.looked_at is not None and (patience := self._patience(site, owed))
             ],
             default=None,
         )
 
-    def _patience(self, site: str, owed: set[str]) -> timedelta:
-        """How long until a site is asked again; sooner where something is owed to it."""
-        return min(self.refresh_every, _OWED_EVERY) if site in owed else self.refresh_every
+    def _patience(self, site: Site, owed: set[str]) -> timedelta:
+        """How long until a site is asked again, 0: never; sooner where something is owed to it."""
+        own = site.agent_minutes
+        every = self.refresh_every if own is None else timedelta(minutes=own)
+        return min(every or _OWED_EVERY, _OWED_EVERY) if site.id in owed else every
 
     def _refresh(self, due: list[Site]) -> None:
         try:

@@ -35,6 +35,7 @@ ACTS: dict[str, Surface] = {
     "change-rule": Surface("policy list", ""),
     "check-credential": Surface("feed check {feed}", "/licences"),
     "decide": Surface("product decide {product} {version}", "/products/{product}"),
+    "enter-code-at": Surface("licence enter {licence} --site {site}", "/licences"),
     "enter-code": Surface("licence enter {licence}", "/licences"),
     "enter-host": Surface("host list", "/sites/{site}"),
     "export-case": Surface("case export {site} --to {site}.json", ""),

@@ -65,6 +65,8 @@ export function Feeds() {
 
 const SHORT = { "release-feed": "release feed", atom: "Atom", recipe: "recipe", advisories: "OSV" };
 
+const SEEN = { valid: "seen valid", refused: "seen refused", "not yet": "not seen yet" };
+
 function Row({ feed, by }: { feed: Feed; by: Schemas["Account"] | undefined }) {
   const lacks = feed.check?.sure ? feed.check.lacks : [];
   const bad = feed.state !== "fresh" || lacks.length > 0 || feed.check?.valid === false;
@@ -92,6 +94,11 @@ function Row({ feed, by }: { feed: Feed; by: Schemas["Account"] | undefined }) {
           <p>
             {feed.check?.account ?? (feed.credential ? "account not told" : "public, none asked")}
             {by && `, by ${by.name}`}
+            {feed.credential && (
+              <span className="qq" title={feed.check?.text}>
+                , {SEEN[feed.check?.seen ?? "not yet"]}
+              </span>
+            )}
           </p>
         )}
         {feed.check && (

@@ -206,7 +206,13 @@ function Picture({ view }: { view: View }) {
 function Groups({ view }: { view: View }) {
   const cannot = view.cannot.reduce((n, group) => n + group.sites.length, 0);
   const short = view.may.filter((one) => one.target !== view.row.newest);
+  const rest: { state: "held" | "clear" | "unknown"; word: string; sites: OnSite[] }[] = [
+    { state: "held", word: "held", sites: view.held },
+    { state: "clear", word: "at the newest for them", sites: view.newest },
+    { state: "unknown", word: "not known", sites: view.unknown },
+  ];
   return (
+    <>
     <div className="three">
       <Few title={`${view.may.length} may move`} state="ready" sites={view.may} none="None may move now." />
       <Few title={`${view.wait.length} wait`} state="waiting" sites={view.wait} none="None waits for its day." />
@@ -237,8 +243,17 @@ function Groups({ view }: { view: View }) {
         </ul>
       </section>
     </div>
+    <div className="three">
+      {rest.map(
+        ({ state, word, sites }) =>
+          sites.length > 0 && <Few key={state} title={`${sites.length} ${word}`} state={state} sites={sites} none="" />,
+      )}
+    </div>
+    </>
   );
 }
+
+const MOST_LISTED = 12;
 
 function Few({
   title,
@@ -247,7 +262,7 @@ function Few({
   none,
 }: {
   title: string;
-  state: "ready" | "waiting";
+  state: "ready" | "waiting" | "held" | "clear" | "unknown";
   sites: OnSite[];
   none: string;
 }) {
@@ -258,11 +273,11 @@ function Few({
       </h2>
       {sites.length === 0 && <p className="qq pt-2">{none}</p>}
       <ul>
-        {sites.map((one) => (
+        {sites.slice(0, MOST_LISTED).map((one) => (
           <li key={one.site} title={one.text}>
             <Glyph state={one.state} />
             <span>
-              <Link className="tap hover:underline" to={`/sites/${one.site}/plan`}>
+              <Link className="tap hover:underline" to={`/sites/${one.site}${one.target ? "/plan" : ""}`}>
                 {one.label}
               </Link>
               {one.target && (
@@ -274,6 +289,7 @@ function Few({
             </span>
           </li>
         ))}
+        {sites.length > MOST_LISTED && <li className="qq">and {sites.length - MOST_LISTED} more</li>}
       </ul>
     </section>
   );

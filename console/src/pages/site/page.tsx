@@ -116,6 +116,8 @@ function Head({ view }: { view: View }) {
   );
 }
 
+const often = (minutes: number) => (minutes ? `each ${String(minutes)} min` : "never by itself");
+
 function Facts({ view }: { view: View }) {
   const site = view.summary;
   const facts: [string, React.ReactNode][] = [
@@ -144,6 +146,12 @@ function Facts({ view }: { view: View }) {
       "link",
       <>
         <Glyph state={view.link_state === "linked" ? "clear" : "unknown"} /> {view.link_state}
+        {view.agent && (
+          <>
+            , agent <span className="v">{view.agent}</span>
+          </>
+        )}
+        {view.agent_every != null && <span className="q">, {often(view.agent_every)}</span>}
       </>,
     ],
     [
@@ -156,6 +164,7 @@ function Facts({ view }: { view: View }) {
             , <Age at={view.pages_at} suffix=" ago" />
           </span>
         )}
+        {view.pages_every != null && <span className="q">, {often(view.pages_every)}</span>}
       </span>,
     ],
     [

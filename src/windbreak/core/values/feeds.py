@@ -83,11 +83,13 @@ class FeedChange(Value):
 class CredentialCheck(Value):
     """What the maker said of a credential; ``text`` tells what can't be done meanwhile.
 
-    A fresh "no" is ``sure`` only after a second look: its effect may be delayed.
+    A fresh "no" is ``sure`` only after a second look: its effect may be delayed. ``seen`` is "not
+    yet" while no answer has said anything of it: 404, no connection, another origin.
     """
 
     at: datetime
     valid: bool
+    seen: Literal["valid", "refused", "not yet"] = "not yet"
     account: str | None = None
     has: tuple[str, ...] = ()
     lacks: tuple[str, ...] = ()

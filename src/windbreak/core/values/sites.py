@@ -88,6 +88,9 @@ class Link(Value):
     clock_ahead: int = 0
 
 
+Minutes = Annotated[int, Field(ge=0, le=10_080)]
+
+
 class NewSite(Value):
     """A site as it is registered. ``twin_of`` names the production site this one stands for."""
 
@@ -117,6 +120,8 @@ class Site(NewSite):
     theirs. ``pages`` are looked at beside those the agent names. A retired site is worked on no
     more; its history stays. ``refreshed_at``: when a twin was last made as its site is; ``proved``:
     whether a backup of the site could be restored on its twin, when, and what was seen.
+    ``agent_minutes`` and ``pages_minutes``: how often its agent is asked and its pages are looked
+    at, where that is other than usual; 0: never by itself.
     ``snapshots``: while a proof has a twin for itself, the one that holds what it was, and the one
     that is proved.
     """
@@ -126,6 +131,8 @@ class Site(NewSite):
     facts_at: datetime | None = None
     own: tuple[ProductId, ...] = ()
     pages: tuple[PagePath, ...] = ()
+    agent_minutes: Minutes | None = None
+    pages_minutes: Minutes | None = None
     retired_at: datetime | None = None
     refreshed_at: datetime | None = None
     proved_at: datetime | None = None
@@ -135,15 +142,23 @@ class Site(NewSite):
 
 
 class SiteChange(Value):
-    """What may be changed of a registered site; None leaves it as it is."""
+    """What may be changed of a registered site; None leaves it as it is. ``twin_of`` "" makes it
+    nobody's twin.
+    """
 
     model_config = example(client="Skerry Light Trust", tags=["lighthouse"])
 
     label: Annotated[str, Field(min_length=1, max_length=120)] | None = None
     client: str | None = None
     host: Slug | None = None
+    address: Address | None = None
+    environment: Environment | None = None
+    twin_of: Slug | Literal[""] | None = None
+    timezone: Zone | None = None
     tags: tuple[str, ...] | None = None
     pages: tuple[PagePath, ...] | None = None
+    agent_minutes: Minutes | None = None
+    pages_minutes: Minutes | None = None
 
 
 class LinkCode(Value):

@@ -44,6 +44,7 @@ from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
 from windbreak.operations.runs import debts
 from windbreak.operations.sites import clients, inventories, visits
+from windbreak.outside.addresses import secret_in
 from windbreak.outside.at_once import at_once
 from windbreak.wording.words import listed
 
@@ -74,11 +75,23 @@ def drop_host(context: Context, id: str, by: Principal) -> None:
     context.tell("host", id, "dropped")
 
 
+def _refuse_secrets(address: str) -> None:
+    """Raise Refused for an address that holds a password or key."""
+    held = secret_in(address)
+    if held is not None:
+        raise Refused(
+            "secret-in-address",
+            f"the address holds {held}; leave it out: a site's address is where its visitors go, "
+            "and its agent needs none",
+        )
+
+
 def register(context: Context, new: NewSite, by: Principal, id: str | None = None) -> Site:
     """Register a site; its id is made from the label unless one is given. Writes.
 
     Raises Refused when the address is taken, or the host or the twin's site is not known.
     """
+    _refuse_secrets(new.address)
     slug = id or re.sub(r"[^a-z0-9]+", "-", new.label.lower()).strip("-") or "site"
     other = context.store.sites.at(new.address)
     if other is not None:
@@ -180,7 +193,8 @@ def link(context: Context, site: str, by: Principal) -> Site:
         raise Refused(
             "agent-elsewhere",
             f"this agent answers for {other.label} at {other.address} already: {known.label} "
-            "is a copy of it. Reset the agent on the copy, then paste a new line",
+            "is a copy of it. On the agent’s page of the copy, give it an id of its own; then "
+            "paste a new line",
         )
     now = context.clock()
     link = Link(
@@ -310,14 +324,36 @@ def refresh_many(context: Context, found: Sequence[Site]) -> Iterator[Site]:
 
 def change(context: Context, site: str, told: SiteChange, by: Principal) -> Site:
     """Change what is known of a site. Writes. Raises Refused for a host that is not there."""
+    known = context.store.sites.get(site)
     if told.host is not None and context.store.hosts.find(told.host) is None:
         raise Refused("unknown-host", f"there is no host {told.host!r}; add it first")
+    if told.address is not None:
+        _refuse_secrets(told.address)
+        other = context.store.sites.at(told.address)
+        if other is not None and other.id != site:
+            raise Refused("address-taken", f"{told.address} is {other.label} already")
+    _check_environment(context, known, told)
     fields = told.model_dump(exclude_none=True)
     with context.store.transaction():
+        if told.twin_of == "":
+            fields["twin_of"] = None
         changed = context.store.sites.change(site, **fields)
         context.record(by.name, f"{changed.label}: {', '.join(fields) or 'nothing'} set", site)
     context.tell("site", site, "changed")
     return changed
+
+
+def _check_environment(context: Context, known: Site, told: SiteChange) -> None:
+    """Raise Refused for a twin in production, of another twin, or of itself."""
+    environment = told.environment or known.environment
+    twin_of = known.twin_of if told.twin_of is None else told.twin_of
+    if not twin_of:
+        return
+    if environment == "production":
+        raise Refused("twin-in-production", "a twin is a staging or development copy")
+    lead = context.store.sites.get(twin_of)
+    if lead.twin_of is not None or lead.id == known.id:
+        raise Refused("twin-of-a-twin", f"{lead.label} can have no twin: it is one itself")
 
 
 def mark_own(context: Context, site: str, product: str, by: Principal, *, own: bool = True) -> Site:

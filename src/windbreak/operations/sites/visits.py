@@ -103,10 +103,17 @@ def _times(context: Context, every: timedelta) -> list[tuple[Site, datetime]]:
     busy = {run.site for run in store.runs.all(state=("running", "waiting"))}
     busy |= {debt.site for debt in store.debts.all(paid=False) if debt.kind == "page"}
     return [
-        (site, looked + every if (looked := seen.get(site.id)) else now)
+        (site, looked + own if (looked := seen.get(site.id)) else now)
         for site in store.sites.live()
-        if site.link.state != "unlinked" and site.id not in busy
+        if site.link.state != "unlinked"
+        and site.id not in busy
+        and (own := _own(site.pages_minutes, every))
     ]
+
+
+def _own(minutes: int | None, usual: timedelta) -> timedelta:
+    """How often a site is looked at: as is usual where it has no time of its own."""
+    return usual if minutes is None else timedelta(minutes=minutes)
 
 
 def _seen(site: Visiting, pages: Sequence[str]) -> tuple[PagesState, str]:

@@ -95,9 +95,14 @@ def check(context: Context, feed: str) -> CredentialCheck:
 def _asked_of_maker(context: Context, feed: Feed) -> CredentialCheck:
     now = context.clock()
     if feed.check_url is None:
-        valid = feed.state != "refused"
-        text = "The maker takes it." if valid else "The maker turned it away."
-        return CredentialCheck(at=now, valid=valid, text=text)
+        if feed.state == "refused":
+            return CredentialCheck(
+                at=now, valid=False, seen="refused", text="The maker turned it away."
+            )
+        if feed.state == "fresh":
+            return CredentialCheck(at=now, valid=True, seen="valid", text="The maker takes it.")
+        text = f"Not seen yet: no answer has said anything of it ({feed.reason.rstrip('.')})."
+        return CredentialCheck(at=now, valid=True, text=text)
     credential = asking.credential_of(context, feed)
     if credential is not None and not credential.fits(feed.check_url):
         text = (
@@ -109,9 +114,11 @@ def _asked_of_maker(context: Context, feed: Feed) -> CredentialCheck:
         said = json.loads(asking.ask(context, feed, feed.check_url).body)
         has = tuple(str(p) for p in said.get("permissions", ()))
     except FeedRefused as error:
-        return CredentialCheck(at=now, valid=False, lacks=feed.needs, text=f"Refused: {error}.")
+        text = f"Refused: {error}."
+        return CredentialCheck(at=now, valid=False, seen="refused", lacks=feed.needs, text=text)
     except (FeedError, ValueError, AttributeError, TypeError) as error:
-        text = f"It could not be checked: {error}. What was known before stands."
+        stands = " What was seen before stands." if feed.check is not None else ""
+        text = f"It could not be checked: {error}.{stands}"
         return feed.check or CredentialCheck(at=now, valid=True, text=text)
     lacks = tuple(p for p in feed.needs if p not in has)
     excess = tuple(p for p in has if p not in feed.needs)
@@ -126,6 +133,7 @@ def _asked_of_maker(context: Context, feed: Feed) -> CredentialCheck:
     return CredentialCheck(
         at=now,
         valid=True,
+        seen="valid",
         account=account if isinstance(account, str) else None,
         has=has,
         lacks=lacks,

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from datetime import timedelta
 
 from windbreak.core.values.basics import State
-from windbreak.core.values.findings import Finding, Weight
+from windbreak.core.values.findings import Finding, NextAct, Weight
 from windbreak.core.values.inventories import Inventory
 from windbreak.core.values.runs import WENT_WRONG
 from windbreak.core.values.sites import Site
@@ -15,6 +15,7 @@ from windbreak.core.versions.version import parse_version
 from windbreak.operations.administration import instance
 from windbreak.operations.context import Context
 from windbreak.operations.findings.causes.made import act, finding
+from windbreak.operations.licensing import licence_rights
 from windbreak.operations.reasoning.catalogue import catalogue
 from windbreak.operations.sites import inventories
 from windbreak.operations.views import coverage, roots
@@ -248,7 +249,7 @@ def of_registrations(
     today = context.clock().date()
     for one in inventory.registrations:
         name = names.get(one.product, one.product)
-        see = act("Open licences", "see-licences", site=site.id)
+        see = _of_code(context, site, one.product)
         if one.state == "grace" and one.until is not None:
             left = (one.until - today).days
             headline = f"**{site.label}**: grace for {name} ends {day(one.until, today)}."
@@ -277,6 +278,15 @@ def of_registrations(
                 "It asks for a code and has none; its updates stop while the site runs on.",
                 see,
             )
+
+
+def _of_code(context: Context, site: Site, product: str) -> NextAct:
+    """What puts a site's code in place: it is entered, or a seat has to come first."""
+    rights = licence_rights.kept(context)
+    for licence, products in rights.of(site):
+        if product in products and licence.seated and not licence.ended(context.clock().date()):
+            return act("Enter its code", "enter-code-at", licence=licence.id, site=site.id)
+    return act("See what gives it the right", "buy-seat", site=site.id, product=product)
 
 
 def of_copies(context: Context, site: Site) -> Iterator[Finding]:

@@ -11,7 +11,7 @@ import { Age, Arrow } from "../../pieces/words";
 import { Upload } from "../licences/shelf-upload";
 import { ActLink } from "../../pieces/act-link";
 import { LinkSite } from "./link";
-import { byVersion, partsBesides, partsUnder } from "./state";
+import { byVersion, partsBesides, partsUnder, urgent } from "./state";
 import { TwinActs } from "./twin";
 import { Glyph, StateWord } from "../../states/states";
 
@@ -231,6 +231,9 @@ function Components({ view }: { view: View }) {
         </tr>
       </thead>
       <tbody>
+        {urgent(view.roots, view.components).map((one) => (
+          <Component key={one.product} one={one} site={view.summary.id} />
+        ))}
         {view.roots.map((root) => (
           <Fragment key={root.id}>
             <RootRow root={root} />

@@ -1,10 +1,13 @@
 import { expect, test } from "vitest";
-import { byVersion, partsBesides, partsUnder } from "./state";
+import { byVersion, partsBesides, partsUnder, urgent } from "./state";
 
-const parts = ["core/millrace", "plugin/trestle", "theme/breakwater", "plugin/lee"].map((product) => ({
-  product,
-  state: "blocked" as const,
-}));
+const parts = [
+  ...["core/millrace", "plugin/trestle", "theme/breakwater", "plugin/lee"].map((product) => ({
+    product,
+    state: "blocked" as "blocked" | "exposed",
+  })),
+  { product: "plugin/sextant", state: "exposed" as const },
+];
 const roots = [{ keeps: ["theme/breakwater", "plugin/trestle"] }, { keeps: ["core/millrace"] }];
 
 test("a component stands under its root, in the root's order", () => {
@@ -12,7 +15,12 @@ test("a component stands under its root, in the root's order", () => {
 });
 
 test("every component is told once: under a root, or besides", () => {
-  const told = [...roots.flatMap((root) => partsUnder(root, parts)), ...partsBesides(roots, parts)];
+  const told = [
+    ...urgent(roots, parts),
+    ...roots.flatMap((root) => partsUnder(root, parts)),
+    ...partsBesides(roots, parts),
+  ];
+  expect(told[0]?.product).toBe("plugin/sextant");
   expect(told.map((one) => one.product).sort()).toEqual(parts.map((one) => one.product).sort());
 });
 

@@ -9,11 +9,18 @@ export function partsUnder<P extends Part>(root: Root, parts: readonly P[]): P[]
   return root.keeps.flatMap((product) => parts.filter((one) => one.product === product));
 }
 
-/** The components under no root, in their order. */
-export function partsBesides<P extends Part>(roots: readonly Root[], parts: readonly P[]): P[] {
+const besides = <P extends Part>(roots: readonly Root[], parts: readonly P[]): P[] => {
   const under = new Set(roots.flatMap((root) => root.keeps));
   return parts.filter((one) => !under.has(one.product));
-}
+};
+
+/** The components that can't wait, which stand before what keeps others back. */
+export const urgent = <P extends Part>(roots: readonly Root[], parts: readonly P[]): P[] =>
+  besides(roots, parts).filter((one) => one.state === "exposed");
+
+/** The components under no root, in their order, but for the urgent ones. */
+export const partsBesides = <P extends Part>(roots: readonly Root[], parts: readonly P[]): P[] =>
+  besides(roots, parts).filter((one) => one.state !== "exposed");
 
 /** What each version takes: the version, and the acts that would bring it, in their order. */
 export function byVersion(

@@ -142,6 +142,11 @@ class Feed(Value):
     etag: str | None = None
     last_modified: str | None = None
 
+    def is_out_of_touch(self, now: datetime) -> bool:
+        """Whether no look went well for some intervals: what it told may be old."""
+        patience = STALE_AFTER * 60 * self.every_minutes
+        return self.fresh_at is None or (now - self.fresh_at).total_seconds() > patience
+
     def aged(self, now: datetime) -> Feed:
         """The feed as it counts now: fresh no longer when no look went well for a while."""
         good = self.fresh_at or self.polled_at

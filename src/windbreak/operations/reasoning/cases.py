@@ -35,6 +35,7 @@ from windbreak.operations.errors import Refused
 from windbreak.operations.licensing import licence_rights
 from windbreak.operations.reasoning.catalogue import KnownCatalogue, catalogue
 from windbreak.operations.tracking import rights
+from windbreak.wording.words import day
 
 _JUMPS: tuple[Jump, ...] = ("patch", "minor", "major")  # the shortest first
 
@@ -50,6 +51,7 @@ class Ground:
     holds: tuple[StandingHold, ...]
     rules: tuple[Rule, ...]
     hosts: dict[str, Host]
+    stale: dict[str, str]  # products whose feed is out of touch, and what is to be said of that
     right_of: dict[str, tuple[ShelfRight, ...]] = field(default_factory=dict)
 
     @classmethod
@@ -64,6 +66,7 @@ class Ground:
             tuple(store.holds.all()),
             tuple(store.rules.all()),
             {host.id: host for host in store.hosts.all()},
+            _stale(context),
         )
 
     @property
@@ -195,6 +198,26 @@ class Ground:
                 ]
             ),
         )
+
+
+def _stale(context: Context) -> dict[str, str]:
+    """The products of which nobody has told lately, as their feed can't be read. Reads."""
+    now, store = context.clock(), context.store
+    key = (store.database.generation("everything", "feed", "product"), f"{now:%Y-%m-%dT%H}")
+
+    def made(_: dict[str, str] | None) -> dict[str, str]:
+        silent = {}
+        for feed in store.feeds.all():
+            if feed.is_out_of_touch(now):
+                since = f"since {day(feed.fresh_at.date(), now.date())}" if feed.fresh_at else "yet"
+                verb = "could not be read" if feed.fresh_at else "has not been read"
+                silent[feed.id] = f"{feed.label} {verb} {since}"
+        if not silent:
+            return {}
+        products = store.products.all()
+        return {p.id: silent[p.feed] for p in products if p.feed in silent}
+
+    return context.cache.kept("stale products", key, made)
 
 
 def never_taken(rule: InForce) -> str:

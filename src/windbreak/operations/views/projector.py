@@ -34,6 +34,7 @@ from windbreak.store.database import Mark
 log = logging.getLogger("windbreak.projector")
 
 _AT_ONCE = 250  # rows that are written in one transaction
+_STALE = "products whose feed is out of touch"  # a fact: as of the last pass
 _CLAIM = timedelta(minutes=1)
 _OF_A_SITE = {"site", "plan", "booking", "run", "seat", "right", "registration"}
 _OF_ALL = {"everything", "rule", "day"}
@@ -144,11 +145,23 @@ class Projector:
                 inventory = store.inventories.find(subject)
                 if inventory is not None:
                     touched.product(*(c.product for c in inventory.components))
+        otherwise = self._told_otherwise(ground)
+        if otherwise:
+            touched.site(*store.inventories.sites_with(otherwise))
+            touched.product(*otherwise)
         if told and touched.sites is not None:
             known = [c.compiled for c in (self._catalogue, ground.catalogue) if c is not None]
             reach = {p for one in told for c in known for p in reach_of(c, one)}
             touched.site(*store.inventories.sites_with(reach))
         return touched
+
+    def _told_otherwise(self, ground: Ground) -> set[str]:
+        """The products whose feed fell out of touch, or came back, since the last pass. Writes."""
+        facts, now = self.context.store.facts, " ".join(sorted(ground.stale))
+        before = facts.get(_STALE) or ""
+        if now != before:
+            facts.set(_STALE, now)
+        return set(now.split()) ^ set(before.split())
 
     # Sites.
 
@@ -251,7 +264,8 @@ class _Situations:
                 case = self._cases.get(key) or self._case(site)
                 reasoned = answers.reason(self.context, case)
                 told = explained(self.ground, site, reasoned)
-                self.views[key] = standings.view_of(told, self.ground.catalogue), None
+                view = standings.view_of(told, self.ground.catalogue, self.ground.stale)
+                self.views[key] = view, None
             except Exception as error:
                 log.exception("%s can't be reasoned about; it is put aside", site.id)
                 self.views[key] = None, f"{type(error).__name__}: {error}"

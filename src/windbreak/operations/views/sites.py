@@ -215,6 +215,7 @@ def _components(
     own = Catalogue.of(case)
     by_product = {m.product: m for m in members(case, own)}
     known, verdicts = catalogue(context), reasoned.answer.verdicts
+    stale = Ground.read(context).stale
     views = [
         _component(
             context,
@@ -224,9 +225,10 @@ def _components(
             v,
             newest(case, own, by_product[v.product]),
             state,
+            stale,
             [b for b in reasoned.answer.broken if v.product in (b.a, b.b)],
         )
-        for v, state in zip(verdicts, states_of(case, reasoned.answer, known), strict=True)
+        for v, state in zip(verdicts, states_of(case, reasoned.answer, known, stale), strict=True)
     ]
     shown = [v for v in views if v.version is not None or v.target is not None]
     shown.sort(key=lambda v: (WORST_FIRST.index(v.state), _kind_order(v.kind), v.name))
@@ -277,6 +279,7 @@ def _component(
     verdict: Verdict,
     four: Newest,
     state: State,
+    stale: Mapping[str, str],
     broken: Sequence[Broken],
 ) -> ComponentView:
     product = verdict.product
@@ -292,7 +295,7 @@ def _component(
         state=state,
         origin=origin(context, case, site, inventory, product),
         active=active,
-        text=sentence(case, verdict, catalogue(context), broken, active=active),
+        text=sentence(case, verdict, catalogue(context), stale, broken, active=active),
         four=four,
         passes=_passes(context, product, verdict),
         folder=installed.folder if installed else None,

@@ -41,15 +41,21 @@ class SituationView:
     standings: tuple[Standing, ...]
 
 
-def view_of(reasoned: Reasoned, known: KnownCatalogue) -> SituationView:
-    """What is shown of a situation."""
+def view_of(reasoned: Reasoned, known: KnownCatalogue, stale: Mapping[str, str]) -> SituationView:
+    """What is shown of a situation; ``stale`` are products of which nobody has told lately."""
     case, verdicts = reasoned.case, reasoned.answer.verdicts
     moves = Counter(dict.fromkeys(KINDS, 0))
-    states = states_of(case, reasoned.answer, known)
+    states = states_of(case, reasoned.answer, known, stale)
     broken = reasoned.answer.broken
     standings = tuple(
         [
-            _standing(case, v, s, known, tuple(b for b in broken if v.product in (b.a, b.b)))
+            _standing(
+                case,
+                v,
+                s,
+                sentence(case, v, known, stale, _pairs(broken, v.product), active=True),
+                _pairs(broken, v.product),
+            )
             for v, s in zip(verdicts, states, strict=True)
         ]
     )
@@ -73,17 +79,31 @@ def _key(standings: Iterable[Standing]) -> str:
     return hashlib.sha256("\n".join(parts).encode()).hexdigest()[:24]
 
 
-def states_of(case: Case, answer: Answer, known: KnownCatalogue) -> list[State]:
+def _pairs(broken: Iterable[Broken], product: str) -> tuple[Broken, ...]:
+    return tuple(one for one in broken if product in (one.a, one.b))
+
+
+def states_of(
+    case: Case, answer: Answer, known: KnownCatalogue, stale: Mapping[str, str]
+) -> list[State]:
     """The one word for each component: what becomes of it, or why it does not move."""
     every = {verdict.product: verdict for verdict in answer.verdicts}
     unmended = {p for broken in answer.broken if not broken.mended for p in (broken.a, broken.b)}
     return [
         "blocked"
         if state in ("clear", "waiting", "held") and verdict.product in unmended
+        else "unknown"
+        if state == "clear" and _is_stale(case, verdict, stale)
         else state
         for verdict in every.values()
         for state in (_state_of(case, verdict, known, every),)
     ]
+
+
+def _is_stale(case: Case, verdict: Verdict, stale: Mapping[str, str]) -> bool:
+    """Whether "nothing newer" is only as old as what its feed told last."""
+    product = case.product[verdict.product]
+    return verdict.product in stale and product.access != "custom" and not product.closed
 
 
 def _state_of(
@@ -185,7 +205,7 @@ def _standing(
     case: Case,
     verdict: Verdict,
     state: State,
-    known: KnownCatalogue,
+    text: str,
     broken: tuple[Broken, ...],
 ) -> Standing:
     blocked = verdict.blocked
@@ -199,7 +219,7 @@ def _standing(
         newest=verdict.newest,
         state=state,
         reason=reasons[0].kind if reasons else "",
-        text=sentence(case, verdict, known, broken, active=True),
+        text=text,
         blocked=blocked.version if blocked else None,
         until=soak.over if soak else None,
         soak=soak.soak_class if soak else None,
@@ -238,12 +258,13 @@ def sentence(
     case: Case,
     verdict: Verdict,
     known: KnownCatalogue,
+    stale: Mapping[str, str],
     broken: Sequence[Broken],
     *,
     active: bool,
 ) -> str:
     """Why a component stands as it does; ``broken`` are those pairs of the site that it is in."""
-    text = _sentence(case, verdict, known, active=active)
+    text = _sentence(case, verdict, known, stale.get(verdict.product, ""), active=active)
     unmended = [one for one in broken if not one.mended]
     if not unmended:
         return text
@@ -251,7 +272,9 @@ def sentence(
     return told if verdict.blocked is None else f"{told} {text}"
 
 
-def _sentence(case: Case, verdict: Verdict, known: KnownCatalogue, *, active: bool) -> str:
+def _sentence(
+    case: Case, verdict: Verdict, known: KnownCatalogue, silent: str, *, active: bool
+) -> str:
     if exposures(case, verdict):
         return exposed_text(case, verdict)
     if is_withdrawn(known, verdict):
@@ -277,4 +300,6 @@ def _sentence(case: Case, verdict: Verdict, known: KnownCatalogue, *, active: bo
         return f"{component.name} was withdrawn by its maker; nothing newer will come."
     if _is_untold(case, verdict):
         return f"No feed tells of {component.name}; whether there is a newer one is not known."
+    if silent:
+        return f"{silent}; whether there is a newer one is not known."
     return "Newest." if active else "Newest. It is switched off."

@@ -145,7 +145,12 @@ CAUSES: tuple[Cause, ...] = (
     _cause("proofs", "site", "site", _on_site(lambda s, x: runs.of_proofs(s.context, x))),
     _cause("blocks", "site", "row", _on_site(lambda s, x: sites.of_blocks(s.context, x, s.names))),
     _cause("broken", "site", "row", _on_site(lambda s, x: sites.of_broken(s.context, x, s.names))),
-    _cause("registrations", "site", "site registration", _on_site(_of_registrations)),
+    _cause(
+        "registrations",
+        "site",
+        "site registration seat licence",
+        _on_site(_of_registrations),
+    ),
     _cause("namesakes", "site", "site", _on_site(lambda s, x: sites.of_namesakes(s.context, x))),
     _cause("copies", "site", "site", _on_site(lambda s, x: sites.of_copies(s.context, x))),
     _cause(

@@ -48,6 +48,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/accounts/{id}/invitations": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Invite Account
+         * @description A one-time link for somebody who can't sign in yet; it is good for half an hour.
+         */
+        post: operations["invite_account_api_v1_accounts__id__invitations_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/accounts/{id}/reopening": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Reopen Account
+         * @description Open a closed account again.
+         */
+        post: operations["reopen_account_api_v1_accounts__id__reopening_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/acts": {
         parameters: {
             query?: never;
@@ -2982,6 +3022,25 @@ export interface components {
             url: string;
         };
         /**
+         * Beginning
+         * @description One thing to do before the first plan; ``command`` does it at a terminal.
+         */
+        Beginning: {
+            /** Command */
+            command: string;
+            /** Done */
+            done: boolean;
+            /** Label */
+            label: string;
+            /**
+             * Needed
+             * @default true
+             */
+            needed: boolean;
+            /** Why */
+            why: string;
+        };
+        /**
          * Blocked
          * @description Why a component does not reach ``version``; ``text`` is the whole in one or two sentences.
          *
@@ -4652,6 +4711,16 @@ export interface components {
              * @default []
              */
             registrations: components["schemas"]["Registration"][];
+        };
+        /**
+         * Invitation
+         * @description A one-time link that signs an account in.
+         */
+        Invitation: {
+            /** Account */
+            account: string;
+            /** Url */
+            url: string;
         };
         /**
          * Job
@@ -8450,6 +8519,11 @@ export interface components {
              * Format: date-time
              */
             at: string;
+            /**
+             * Beginnings
+             * @default []
+             */
+            beginnings: components["schemas"]["Beginning"][];
             /** Bookings */
             bookings: components["schemas"]["Booking"][];
             /**
@@ -9118,6 +9192,140 @@ export interface operations {
         };
     };
     close_account_api_v1_accounts__id__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Account"];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    invite_account_api_v1_accounts__id__invitations_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Invitation"];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    reopen_account_api_v1_accounts__id__reopening_post: {
         parameters: {
             query?: never;
             header?: never;

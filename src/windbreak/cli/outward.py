@@ -40,7 +40,9 @@ def add(commands: Any, common: argparse.ArgumentParser) -> None:
         "calendar-address", parents=[common], help="an address of deadlines that calendars read"
     )
     one.set_defaults(do=_calendar)
-    account = commands.add_parser("account", help="who may sign in: list, add, close")
+    account = commands.add_parser(
+        "account", help="who may sign in: list, add, invite, close, reopen"
+    )
     verbs = account.add_subparsers(dest="verb", metavar="VERB", required=True)
     verbs.add_parser("list", parents=[common], help="every account").set_defaults(do=_accounts)
     one = verbs.add_parser("add", parents=[common], help="open an account")
@@ -51,6 +53,13 @@ def add(commands: Any, common: argparse.ArgumentParser) -> None:
     one.add_argument("id", metavar="ID")
     one.add_argument("--yes", action="store_true")
     one.set_defaults(do=_close_account)
+    for verb, act, words in (
+        ("invite", _invite, "a one-time link for somebody who can’t sign in yet"),
+        ("reopen", _reopen, "open a closed account again"),
+    ):
+        one = verbs.add_parser(verb, parents=[common], help=words)
+        one.add_argument("id", metavar="ID")
+        one.set_defaults(do=act)
 
 
 def _hooks(args: argparse.Namespace) -> None:
@@ -136,11 +145,23 @@ def _add_account(args: argparse.Namespace) -> None:
         account = windbreak.add_account(args.id, args.name)
     if args.json:
         return dump(account)
-    say(
-        f"**{account.name}** may sign in. Beside the service: "
-        f"windbreak sign-in-link --data DIR --account {account.id}"
-    )
+    say(f"**{account.name}** has an account. Invite them: windbreak account invite {account.id}")
     return None
+
+
+def _invite(args: argparse.Namespace) -> None:
+    with connect(args) as windbreak:
+        invitation = windbreak.invite_account(args.id)
+    if args.json:
+        return dump(invitation)
+    say("Send them this link; it is good once, for half an hour:")
+    return print(invitation.url)
+
+
+def _reopen(args: argparse.Namespace) -> None:
+    with connect(args) as windbreak:
+        account = windbreak.reopen_account(args.id)
+    dump(account) if args.json else say(f"The account of **{account.name}** is open again.")
 
 
 def _close_account(args: argparse.Namespace) -> None:

@@ -71,6 +71,17 @@ def add(commands: Any, common: argparse.ArgumentParser) -> None:
     one.set_defaults(do=_wake)
 
 
+def _say_beginnings(steps: list[dict[str, Any]]) -> None:
+    """The checklist of the first day."""
+    print()
+    say("**The first day** (docs/first-day.md walks through it)")
+    for step in steps:
+        box = "[x]" if step["done"] else "[ ]"
+        print(f"  {box} {step['label']}. {step['why']}")
+        if not step["done"]:
+            print(f"      {step['command']}")
+
+
 def _today(args: argparse.Namespace) -> None:
     """The morning's page. Printed from the JSON as it came: its types need not be loaded for it."""
     from windbreak.client import calls
@@ -84,7 +95,7 @@ def _today(args: argparse.Namespace) -> None:
     totals = today["totals"]
     count = len(today["findings"])
     head = "1 finding wants you" if count == 1 else f"{count} findings want you"
-    say(f"**{head if count else 'Nothing wants you'}**, most urgent first.")
+    say(f"**{head}**, most urgent first." if count else "**Nothing wants you.**")
     beyond = (
         f"; {totals['beyond_moves']} more on {counted(totals['beyond_sites'], 'site')} that can’t "
         "be reached"
@@ -95,6 +106,8 @@ def _today(args: argparse.Namespace) -> None:
         f"{counted(totals['moves'], 'move')} {'is' if totals['moves'] == 1 else 'are'} ready on "
         f"{counted(totals['sites'], 'site')}{beyond}."
     )
+    if today["beginnings"]:
+        _say_beginnings(today["beginnings"])
     for finding in today["findings"]:
         print()
         until = f"  {_due(_at(finding['deadline']))}" if finding["deadline"] else ""

@@ -20,7 +20,7 @@ if TYPE_CHECKING:
 
     from windbreak.core.case.situation import Case
     from windbreak.core.explanation.passing import Passed
-    from windbreak.core.values.accounts import Account, Principal, Token
+    from windbreak.core.values.accounts import Account, Invitation, Principal, Token
     from windbreak.core.values.advisories import KnownAdvisory
     from windbreak.core.values.bookings import BookedAll, Booking
     from windbreak.core.values.charts import Chart
@@ -82,7 +82,7 @@ T = TypeVar("T")
 HOMES = {
     "core.case.situation": "Case",
     "core.explanation.passing": "Passed",
-    "core.values.accounts": "Account Principal Token",
+    "core.values.accounts": "Account Invitation Principal Token",
     "core.values.advisories": "KnownAdvisory",
     "core.values.bookings": "BookedAll Booking",
     "core.values.freezes": "CalendarRead FreezeCalendar Frozen SiteFreeze",
@@ -979,6 +979,16 @@ def add_account(id: str, name: str) -> Call[Account]:
 def close_account(id: str) -> Call[Account]:
     """Close an account; what it did stays."""
     return _send("DELETE", _at("/accounts/{}", id))
+
+
+def reopen_account(id: str) -> Call[Account]:
+    """Open a closed account again."""
+    return _send("POST", _at("/accounts/{}/reopening", id))
+
+
+def invite_account(id: str) -> Call[Invitation]:
+    """A one-time link for somebody who can't sign in yet; it is good for half an hour."""
+    return _send("POST", _at("/accounts/{}/invitations", id))
 
 
 def instance() -> Call[Instance]:

@@ -20,7 +20,7 @@ from windbreak.client.errors import Unreachable
 from windbreak.core.case.reading import case_from
 from windbreak.core.case.situation import Case
 from windbreak.core.explanation.passing import Passed
-from windbreak.core.values.accounts import Account, Principal, Token
+from windbreak.core.values.accounts import Account, Invitation, Principal, Token
 from windbreak.core.values.advisories import KnownAdvisory
 from windbreak.core.values.bookings import BookedAll, Booking
 from windbreak.core.values.charts import Chart
@@ -395,6 +395,10 @@ could be, what is not and why."""
         """Open an account."""
     def close_account(self, id: str) -> Account:
         """Close an account; what it did stays."""
+    def reopen_account(self, id: str) -> Account:
+        """Open a closed account again."""
+    def invite_account(self, id: str) -> Invitation:
+        """A one-time link for somebody who can't sign in yet; it is good for half an hour."""
     def instance(self) -> Instance:
         """This service itself, and whether it drives sites."""
     def take_over(self, why: str) -> Instance:
@@ -721,6 +725,10 @@ could be, what is not and why."""
         """Open an account."""
     async def close_account(self, id: str) -> Account:
         """Close an account; what it did stays."""
+    async def reopen_account(self, id: str) -> Account:
+        """Open a closed account again."""
+    async def invite_account(self, id: str) -> Invitation:
+        """A one-time link for somebody who can't sign in yet; it is good for half an hour."""
     async def instance(self) -> Instance:
         """This service itself, and whether it drives sites."""
     async def take_over(self, why: str) -> Instance:

@@ -10,6 +10,16 @@ from windbreak.core.values.findings import Finding
 from windbreak.documents.sites import SiteSummary, Totals
 
 
+class Beginning(Value):
+    """One thing to do before the first plan; ``command`` does it at a terminal."""
+
+    label: str
+    why: str
+    command: str
+    done: bool
+    needed: bool = True  # without it no plan can be made
+
+
 class Today(Value):
     """What wants attention, what is put aside, what is booked, and how old the facts are."""
 
@@ -21,3 +31,4 @@ class Today(Value):
     bookings: tuple[Booking, ...]
     feeds: tuple[tuple[str, str, datetime | None], ...]
     drives: bool = True
+    beginnings: tuple[Beginning, ...] = ()  # while something needed is missing

@@ -193,6 +193,10 @@ class Views:
         )
         return [(bool(r), json.loads(moves), int(held), int(n)) for r, moves, held, n in rows]
 
+    def any_linked(self) -> bool:
+        """Whether some site's agent answers. Reads."""
+        return bool(self.database.ask("SELECT 1 FROM row WHERE link = 'linked' LIMIT 1"))
+
     def beyond_reach(self, sites: Sequence[str] | None = None) -> set[str]:
         """The sites whose rows say that nothing can be moved there now, of some or all. Reads."""
         some = [] if sites is None else list(sites)

@@ -61,7 +61,8 @@ function Queue({ told }: { told: Told }) {
         </span>
         {told.drives && moves > 0 && <ApproveReady />}
       </div>
-      {count === 0 && (
+      <FirstDay steps={told.beginnings ?? []} />
+      {count === 0 && !told.beginnings?.length && (
         <p className="q py-3">
           Looked at <Age at={told.at} suffix=" ago" />. A new release, a lost link or a run that went
           wrong would stand here.
@@ -73,6 +74,26 @@ function Queue({ told }: { told: Told }) {
         ))}
       </ol>
       <Asleep findings={told.asleep} />
+    </section>
+  );
+}
+
+/** What there is to do before the first plan; it ticks itself. */
+function FirstDay({ steps }: { steps: Schemas["Beginning"][] }) {
+  if (steps.length === 0) return null;
+  return (
+    <section aria-label="The first day" className="py-3">
+      <h2>The first day</h2>
+      <ol className="out">
+        {steps.map((step) => (
+          <li key={step.label}>
+            <Glyph state={step.done ? "clear" : "unknown"} />{" "}
+            <b className={step.done ? "text-ink-3" : "text-ink"}>{step.label}</b>
+            <span className="sr-only">{step.done ? ", done" : ", to do"}</span> {step.why}
+            {!step.done && <code className="v block text-[12px] text-ink-2">{step.command}</code>}
+          </li>
+        ))}
+      </ol>
     </section>
   );
 }

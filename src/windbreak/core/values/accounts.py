@@ -16,6 +16,13 @@ class Account(Value):
     closed_at: datetime | None = None
 
 
+class Invitation(Value):
+    """A one-time link that signs an account in."""
+
+    account: str
+    url: str
+
+
 class Principal(Value):
     """Who acts: a person signed in, or the holder of a token of theirs."""
 

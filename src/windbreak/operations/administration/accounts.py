@@ -62,6 +62,44 @@ def close(context: Context, id: str, by: Principal) -> Account:
     return changed
 
 
+def reopen(context: Context, id: str, by: Principal) -> Account:
+    """Open a closed account again; whoever had a sign-in needs a new one. Writes.
+
+    Raises Refused for one that is open.
+    """
+    known = context.store.accounts.get(id)
+    if known.closed_at is None:
+        raise Refused("open", f"the account of {known.name} is open")
+    with context.store.transaction():
+        changed = context.store.accounts.change(id, closed_at=None)
+        context.record(by.name, f"account of {known.name} opened again", id)
+    context.tell("finding", id, "account opened again")
+    return changed
+
+
+def invite(context: Context, id: str, by: Principal) -> str:
+    """The secret of a one-time link for somebody who can't sign in yet. Writes.
+
+    Raises Refused for a closed account, and for one that somebody signs in with already: a link
+    to that would let the inviter act under another's name.
+    """
+    known = context.store.accounts.get(id)
+    if known.closed_at is not None:
+        raise Refused("closed", f"the account of {known.name} is closed; open it again first")
+    kinds = ("session", "token")
+    used = any(context.store.tokens.all(account=id, kind=kind) for kind in kinds)
+    if used or context.store.accounts.password_hash(id) is not None:
+        raise Refused(
+            "signs-in-already",
+            f"{known.name} signs in already; where that is lost, a link is made beside the "
+            f"service: windbreak sign-in-link --data DIR --account {id}",
+        )
+    with context.store.transaction():
+        secret = make_link(context, id)
+        context.record(by.name, f"{known.name} invited", id)
+    return secret
+
+
 CALENDAR = "calendar"
 
 

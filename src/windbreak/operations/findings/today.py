@@ -5,7 +5,7 @@ from __future__ import annotations
 from windbreak.documents.today import Today
 from windbreak.operations.administration import instance
 from windbreak.operations.context import Context
-from windbreak.operations.findings import findings
+from windbreak.operations.findings import beginnings, findings
 from windbreak.operations.tracking import feeds
 from windbreak.operations.views import sites as site_views
 
@@ -30,6 +30,7 @@ def today(context: Context) -> str:
         bookings=tuple(bookings),
         feeds=tuple(ages),
         drives=instance.may_drive(context),
+        beginnings=beginnings.of(context),
     )
     rest = page.model_dump_json(exclude={"sites"}).removesuffix("}")
     rows, _, _ = site_views.rows(context, site_views.Wanted())

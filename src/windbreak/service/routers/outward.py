@@ -8,7 +8,7 @@ from fastapi import APIRouter, Request
 from fastapi.responses import Response
 from pydantic import Field
 
-from windbreak.core.values.accounts import Account
+from windbreak.core.values.accounts import Account, Invitation
 from windbreak.core.values.basics import Slug, Value, example
 from windbreak.core.values.hooks import Delivery, Hook, Instance, NewHook
 from windbreak.operations.administration import accounts, exports, instance, outward
@@ -171,6 +171,19 @@ def add_account(context: Ctx, who: Who, new: NewAccount) -> Account:
 def close_account(context: Ctx, who: Who, id: str) -> Account:
     """Close an account; what it did stays."""
     return accounts.close(context, id, who)
+
+
+@router.post("/accounts/{id}/reopening")
+def reopen_account(context: Ctx, who: Who, id: str) -> Account:
+    """Open a closed account again."""
+    return accounts.reopen(context, id, who)
+
+
+@router.post("/accounts/{id}/invitations", status_code=201)
+def invite_account(context: Ctx, who: Who, request: Request, id: str) -> Invitation:
+    """A one-time link for somebody who can't sign in yet; it is good for half an hour."""
+    secret = accounts.invite(context, id, who)
+    return Invitation(account=id, url=f"{_own(request)}/sign-in#{secret}")
 
 
 @router.get("/instance")

@@ -2177,6 +2177,30 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sites/{id}/files": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show Files
+         * @description The files of its components, held against their packages, as they were seen last.
+         */
+        get: operations["show_files_api_v1_sites__id__files_get"];
+        put?: never;
+        /**
+         * Look At Files
+         * @description Hold the files of its components against their packages now.
+         */
+        post: operations["look_at_files_api_v1_sites__id__files_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/sites/{id}/inventory": {
         parameters: {
             query?: never;
@@ -3293,6 +3317,19 @@ export interface components {
             version: string;
         };
         /**
+         * ByHand
+         * @description A component of which files were changed, added or lost without us, in words too.
+         */
+        ByHand: {
+            files: components["schemas"]["ComponentFiles"];
+            /** Name */
+            name: string;
+            /** Product */
+            product: string;
+            /** Text */
+            text: string;
+        };
+        /**
          * Calendar
          * @description The nights from a day on. ``booked``, ``unbooked`` and ``clear`` count sites: those that are
          *     in these nights, those without a night, and those with nothing to do. ``proposed``: whether
@@ -3470,6 +3507,41 @@ export interface components {
             product: string;
             /** Range */
             range: string;
+        };
+        /**
+         * ComponentFiles
+         * @description A component's files held against the pristine package of its version.
+         *
+         *     ``known`` is False where nobody can tell: ``why`` says what was wanting. Files are paths within
+         *     its folder: ``changed`` in place, ``added`` (translations, uploads), ``missing``.
+         */
+        ComponentFiles: {
+            /**
+             * Added
+             * @default []
+             */
+            added: string[];
+            /**
+             * Changed
+             * @default []
+             */
+            changed: string[];
+            /** Known */
+            known: boolean;
+            /**
+             * Missing
+             * @default []
+             */
+            missing: string[];
+            /** Product */
+            product: string;
+            /** Version */
+            version: string;
+            /**
+             * Why
+             * @default
+             */
+            why: string;
         };
         /**
          * ComponentView
@@ -4659,6 +4731,24 @@ export interface components {
             restored_at?: string | null;
             /** Text */
             text: string;
+        };
+        /**
+         * Integrity
+         * @description The components of a site as their files were looked at last; ``id`` is the site's.
+         */
+        Integrity: {
+            /**
+             * Components
+             * @default []
+             */
+            components: components["schemas"]["ComponentFiles"][];
+            /** Id */
+            id: string;
+            /**
+             * Looked At
+             * Format: date-time
+             */
+            looked_at: string;
         };
         /**
          * Inventory
@@ -6732,7 +6822,8 @@ export interface components {
          *
          *     ``starts_at`` None: it is not booked. ``last_step_at``: after that no step is begun, so that
          *     there is time to go back. ``runs``: how many runs the times are drawn from; 0: they are usual
-         *     ones. ``page_minutes``: how long it is behind a maintenance page.
+         *     ones. ``page_minutes``: how long it is behind a maintenance page. ``by_hand``: what was done by
+         *     hand to the files of what it moves, for whoever approves it to decide.
          */
         PlanSheet: {
             /** Address */
@@ -6749,6 +6840,8 @@ export interface components {
             back_minutes: number;
             /** Before Minutes */
             before_minutes: number;
+            /** By Hand */
+            by_hand: string[];
             /** Caches */
             caches: string[];
             /** Client */
@@ -8201,7 +8294,8 @@ export interface components {
          *     ``agent`` is its agent's version; ``agent_every`` and ``pages_every`` are the site's own minutes
          *     between two looks, None for the usual ones.
          *     ``updater``: whether its own automatic updater is on, in words. ``roots`` are what keeps its
-         *     components back, ``broken`` what does not go together there today.
+         *     components back, ``broken`` what does not go together there today, ``by_hand`` what was done to
+         *     files of makers, as it was seen at ``files_at``.
          */
         SiteView: {
             /** Agent */
@@ -8214,8 +8308,12 @@ export interface components {
             backup_well: boolean | null;
             /** Broken */
             broken: components["schemas"]["Broken"][];
+            /** By Hand */
+            by_hand: components["schemas"]["ByHand"][];
             /** Components */
             components: components["schemas"]["ComponentView"][];
+            /** Files At */
+            files_at: string | null;
             /** History */
             history: components["schemas"]["LedgerEntry"][];
             /** Link State */
@@ -17844,6 +17942,140 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Debt"][];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    show_files_api_v1_sites__id__files_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Integrity"];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    look_at_files_api_v1_sites__id__files_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Integrity"];
                 };
             };
             /** @description That can't be read */

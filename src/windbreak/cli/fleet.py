@@ -19,7 +19,7 @@ def add(commands: Any, common: argparse.ArgumentParser) -> None:
     site = commands.add_parser(
         "site",
         help="sites: list, add, set, link, unlink, show, refresh, refresh-twin, prove, window, "
-        "mark-own, retire, export, import",
+        "files, mark-own, retire, export, import",
     )
     verbs = site.add_subparsers(dest="verb", metavar="VERB", required=True)
     one = verbs.add_parser("list", parents=[common], help="every site, worst first")
@@ -103,6 +103,36 @@ def add(commands: Any, common: argparse.ArgumentParser) -> None:
     _add_more(verbs, common)
 
 
+def _files(args: argparse.Namespace) -> None:
+    with connect(args) as windbreak:
+        site = pick_site(windbreak, args.site)
+        seen = windbreak.look_at_files(site) if args.look else windbreak.files(site)
+        view = windbreak.site(site)
+    if args.json:
+        return dump(seen)
+    names = {one.product: one.name for one in view.components}
+    say(f"**{view.summary.label}**: its files were looked at {age(seen.looked_at)}.")
+    untouched = [c for c in seen.components if c.pristine]
+    for one in seen.components:
+        name = names.get(one.product, one.product)
+        if not one.known:
+            say(f"  {name} {one.version}: nobody can tell; {one.why}")
+        for what, paths in (
+            ("changed in place", one.changed),
+            ("missing", one.missing),
+            ("its own", one.added),
+        ):
+            for path in paths:
+                say(f"  {name} {one.version}: {path}, {what}")
+    if untouched:
+        labels = [names.get(c.product, c.product) for c in untouched]
+        say(f"  As their makers packed them: {', '.join(labels)}.")
+    if any(c.changed for c in seen.components):
+        say("Whoever approves an update says what becomes of what was changed:")
+        say("  windbreak approve PLAN --changed-files carry-over (or set-aside)")
+    return None
+
+
 def _add_more(verbs: Any, common: argparse.ArgumentParser) -> None:
     one = verbs.add_parser("set", parents=[common], help="change what is known of a site")
     one.add_argument("site", metavar="SITE")
@@ -127,6 +157,14 @@ def _add_more(verbs: Any, common: argparse.ArgumentParser) -> None:
             f"--{option}-every", type=int, metavar="MIN", help=f"how often {what}; 0 for never"
         )
     one.set_defaults(do=_set)
+    one = verbs.add_parser(
+        "files",
+        parents=[common],
+        help="what was changed, added or lost in the folders of its components",
+    )
+    one.add_argument("site", metavar="SITE")
+    one.add_argument("--look", action="store_true", help="ask its agent now")
+    one.set_defaults(do=_files)
     one = verbs.add_parser(
         "mark-own",
         parents=[common],

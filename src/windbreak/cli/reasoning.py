@@ -240,6 +240,8 @@ def show_plan(plan: SitePlan, names: dict[str, str], sheet: PlanSheet) -> None:
             f"Window: {sheet.window}."
         )
     show_steps(plan.plan, names, plan.brings)
+    for one in sheet.by_hand:
+        say(f"  changed by hand: {one}. Approving it, say what becomes of that: --changed-files")
     for verdict in plan.answer.verdicts:
         if verdict.blocked is not None:
             say(f"  not in it: {verdict.blocked.text}")

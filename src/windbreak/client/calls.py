@@ -38,6 +38,7 @@ if TYPE_CHECKING:
     )
     from windbreak.core.values.holds import NewHold, StandingHold
     from windbreak.core.values.hooks import Delivery, Hook, Instance, NewHook
+    from windbreak.core.values.integrity import Integrity
     from windbreak.core.values.inventories import Inventory
     from windbreak.core.values.ledger import LedgerEntry
     from windbreak.core.values.licences import Licence, LicenceChange, NewLicence, NewSeat, Seat
@@ -93,6 +94,7 @@ HOMES = {
     "core.values.findings": "Finding",
     "core.values.holds": "StandingHold",
     "core.values.hooks": "Delivery Hook Instance",
+    "core.values.integrity": "Integrity",
     "core.values.inventories": "Inventory",
     "core.values.ledger": "LedgerEntry",
     "core.values.licences": "Licence Seat",
@@ -393,6 +395,16 @@ def verdicts(id: str, suppose: Sequence[str] = ()) -> Call[Answer]:
 def verdict(id: str, product: str, suppose: Sequence[str] = ()) -> Call[Verdict]:
     """What the reasoning says of one product on a site; with ``if``, what it would say."""
     return _supposing(_at("/sites/{}/verdicts/{}/{}", id, *_parts(product)), suppose)
+
+
+def files(id: str) -> Call[Integrity]:
+    """The files of a site's components, held against their packages, as they were seen last."""
+    return _get(_at("/sites/{}/files", id))
+
+
+def look_at_files(id: str) -> Call[Integrity]:
+    """Hold the files of a site's components against their packages now."""
+    return _send("POST", _at("/sites/{}/files", id))
 
 
 def right(id: str, product: str, version: str | None = None) -> Call[Entitlement]:

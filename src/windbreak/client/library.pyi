@@ -31,6 +31,7 @@ from windbreak.core.values.findings import Finding, SnoozeFinding
 from windbreak.core.values.freezes import CalendarRead, FreezeCalendar, Frozen, NewFreeze, NewFreezeCalendar, SiteFreeze
 from windbreak.core.values.holds import NewHold, StandingHold
 from windbreak.core.values.hooks import Delivery, Hook, Instance, NewHook
+from windbreak.core.values.integrity import Integrity
 from windbreak.core.values.inventories import Inventory
 from windbreak.core.values.ledger import Event
 from windbreak.core.values.ledger import LedgerEntry
@@ -170,6 +171,10 @@ service that is away for a while is waited for."""
         """What the reasoning says of each component; with ``if``, what it would say."""
     def verdict(self, id: str, product: str, suppose: Sequence[str]=()) -> Verdict:
         """What the reasoning says of one product on a site; with ``if``, what it would say."""
+    def files(self, id: str) -> Integrity:
+        """The files of a site's components, held against their packages, as they were seen last."""
+    def look_at_files(self, id: str) -> Integrity:
+        """Hold the files of a site's components against their packages now."""
     def right(self, id: str, product: str, version: str | None=None) -> Entitlement:
         """Whether a site may take a release of a product, and by which right; what would bring it."""
     def outlook(self, id: str, suppose: Sequence[str]=()) -> Outlook:
@@ -500,6 +505,10 @@ service that is away for a while is waited for."""
         """What the reasoning says of each component; with ``if``, what it would say."""
     async def verdict(self, id: str, product: str, suppose: Sequence[str]=()) -> Verdict:
         """What the reasoning says of one product on a site; with ``if``, what it would say."""
+    async def files(self, id: str) -> Integrity:
+        """The files of a site's components, held against their packages, as they were seen last."""
+    async def look_at_files(self, id: str) -> Integrity:
+        """Hold the files of a site's components against their packages now."""
     async def right(self, id: str, product: str, version: str | None=None) -> Entitlement:
         """Whether a site may take a release of a product, and by which right; what would bring it."""
     async def outlook(self, id: str, suppose: Sequence[str]=()) -> Outlook:

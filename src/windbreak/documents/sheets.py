@@ -42,7 +42,8 @@ class PlanSheet(Value):
 
     ``starts_at`` None: it is not booked. ``last_step_at``: after that no step is begun, so that
     there is time to go back. ``runs``: how many runs the times are drawn from; 0: they are usual
-    ones. ``page_minutes``: how long it is behind a maintenance page.
+    ones. ``page_minutes``: how long it is behind a maintenance page. ``by_hand``: what was done by
+    hand to the files of what it moves, for whoever approves it to decide.
     """
 
     plan: int
@@ -69,6 +70,7 @@ class PlanSheet(Value):
     runs: int
     steps: tuple[SheetStep, ...]
     usual: str
+    by_hand: tuple[str, ...]
     automatic_updates: bool | None
     caches: tuple[str, ...]
     own: tuple[str, ...]

@@ -8,6 +8,7 @@ from typing import Literal
 from windbreak.core.explanation.passing import Passed
 from windbreak.core.values.basics import ProductId, Slug, State, Value
 from windbreak.core.values.findings import NextAct
+from windbreak.core.values.integrity import ComponentFiles
 from windbreak.core.values.ledger import LedgerEntry
 from windbreak.core.values.roots import RootKind
 from windbreak.core.values.verdicts import Broken, Newest
@@ -77,6 +78,15 @@ class RootView(Value):
     ways: tuple[NextAct, ...]
 
 
+class ByHand(Value):
+    """A component of which files were changed, added or lost without us, in words too."""
+
+    product: ProductId
+    name: str
+    text: str
+    files: ComponentFiles
+
+
 class Proposal(Value):
     """Something a site could do without, and why; ``by`` is what does its work now."""
 
@@ -115,7 +125,8 @@ class SiteView(Value):
     ``agent`` is its agent's version; ``agent_every`` and ``pages_every`` are the site's own minutes
     between two looks, None for the usual ones.
     ``updater``: whether its own automatic updater is on, in words. ``roots`` are what keeps its
-    components back, ``broken`` what does not go together there today.
+    components back, ``broken`` what does not go together there today, ``by_hand`` what was done to
+    files of makers, as it was seen at ``files_at``.
     """
 
     summary: SiteSummary
@@ -133,6 +144,8 @@ class SiteView(Value):
     components: tuple[ComponentView, ...]
     roots: tuple[RootView, ...]
     broken: tuple[Broken, ...]
+    by_hand: tuple[ByHand, ...]
+    files_at: datetime | None
     plan: int | None
     plan_text: str
     history: tuple[LedgerEntry, ...]

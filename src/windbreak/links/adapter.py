@@ -53,11 +53,13 @@ class AgentLook(Value):
 
 
 class OwnFile(Value):
-    """A file in a component's folder that its package does not hold, or holds otherwise."""
+    """A file in a component's folder that its package does not hold, or holds otherwise; or one
+    that it holds, and the folder does not.
+    """
 
     path: str
     bytes: int
-    state: Literal["added", "changed"]
+    state: Literal["added", "changed", "missing"]
 
 
 class OwnFiles(Value):

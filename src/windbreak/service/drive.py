@@ -19,6 +19,7 @@ from typing import IO
 from windbreak.core.values.feeds import Feed
 from windbreak.core.values.runs import Run
 from windbreak.core.values.sites import Site
+from windbreak.links.errors import LinkError
 from windbreak.notices.mail import MailSettings
 from windbreak.operations.administration import instance, outward, retention
 from windbreak.operations.administration.retention import Retention
@@ -34,7 +35,7 @@ from windbreak.operations.scheduling import (
     rollouts,
     timetables,
 )
-from windbreak.operations.sites import keys, sites, tasks, twins, visits
+from windbreak.operations.sites import integrity, keys, sites, tasks, twins, visits
 from windbreak.operations.tracking import credentials, polling, shelving
 from windbreak.operations.views.projector import Projector
 from windbreak.service.settings import ShelfSettings
@@ -321,6 +322,14 @@ class Driver:
             self._next.pop("visits", None)  # what was seen as before marks no change
             self.context.store.close()
 
+    def _look_at_files(self, site: Site) -> None:
+        """Hold its files against its packages, once a day. What can't be seen is tried again."""
+        if integrity.due(self.context, site):
+            try:
+                integrity.look(self.context, site.id)
+            except (Refused, LinkError) as error:
+                log.info("the files of %s were not looked at: %s", site.id, error)
+
     def _next_refresh(self) -> datetime | None:
         owed = self.context.store.debts.sites_owed()
         return min(
@@ -348,6 +357,7 @@ class Driver:
                 if keys.pending(self.context):
                     keys.turn(self.context, site.id)
                 keeping.tidy(self.context, site.id)
+                self._look_at_files(site)
         except Exception:
             log.exception("sites were not all asked; they are asked again")
         finally:

@@ -164,6 +164,9 @@ class Acts:
             if expected != hashlib.sha256(data).hexdigest():
                 state = "added" if expected is None else "changed"
                 files.append({"path": path, "bytes": len(data), "state": state})
+        for path in sorted(pristine):
+            if not (folder / path).exists():
+                files.append({"path": path, "bytes": 0, "state": "missing"})
         return {"files": files}
 
     # Snapshots.

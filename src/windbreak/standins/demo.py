@@ -198,6 +198,7 @@ def set_up(demo: Demo, where: dict[str, str]) -> list[str]:
         said += register_sites(windbreak, where, demo.sites, demo.standins_folder)
         if not demo.few:
             _by_hand(windbreak)
+            windbreak.look_at_files("cockle-row")
             _nights(windbreak, where)
         for token in windbreak.tokens():
             if token.label == "demo set-up":

@@ -29,7 +29,8 @@ class DemoSite:
     """A site of the demo fleet. ``theme`` is the one in use; plugins are on unless in ``off``.
 
     ``faults`` is what its agent does wrong (see ``agent``), once it was linked and asked;
-    ``registered`` is what it has of codes and grace; ``own`` was made for it. ``window`` is from
+    ``registered`` is what it has of codes and grace; ``own`` was made for it; ``edits`` are files
+    in its folders, as somebody left them. ``window`` is from
     when to when it may be worked on, every day in its ``zone``.
     """
 
@@ -46,6 +47,7 @@ class DemoSite:
     faults: dict[str, Any] = field(default_factory=dict)
     settings: dict[str, str] = field(default_factory=dict)
     own: tuple[str, ...] = ()
+    edits: dict[str, str] = field(default_factory=dict)
     window: tuple[str, str] = ("01:00", "05:00")
     zone: str = "Europe/London"
 
@@ -243,7 +245,8 @@ REST: tuple[DemoSite, ...] = (
              {**_plain("5.8.2", "8.0", oarlock="6.8", sextant="2.1", popinjay="1.2", plainsail="2.1"), "theme/breakwater": "4.4",
               "plugin/breakwater-keel": "2.3", "plugin/trestle": "4.7", "plugin/foglamp": "3.0"}, "breakwater", seats={"breakwater-4": ""}),
     DemoSite("cockle-row", "Cockle Row Market", "Cockle Row", "mole",
-             {CORE: "6.4.3", LOOM: "8.2", "theme/lanternroom": "1.4", "theme/plainsail": "2.2", "plugin/oarlock": "7.2"}, "lanternroom", own=("theme/lanternroom",)),
+             {CORE: "6.4.3", LOOM: "8.2", "theme/lanternroom": "1.4", "theme/plainsail": "2.2", "plugin/oarlock": "7.1.2"}, "lanternroom", own=("theme/lanternroom",),
+             edits={"plugins/oarlock/main.txt": "the receipt says Cockle Row\n", "plugins/oarlock/languages/cy.txt": "Diolch\n"}),
     DemoSite("sandbar-cinema", "Sandbar Cinema", "Sandbar", "quay", _plain("6.4.3", "8.0", oarlock="7.2", lee="5.5"), "plainsail"),
     DemoSite("fulmar-cottages", "Fulmar Cottages", "Fulmar", "jetty",
              _breakwater("6.2.9", "8.0", "4.9", "2.3", "4.7", "3.0"), "breakwater", seats={"fulmar-breakwater": "BW4-FULMAR-0A7C-LL29"}),
@@ -292,6 +295,9 @@ def lay_out(folder: Path, demo: DemoSite) -> tuple[MillraceSite, MillraceAgent]:
                 site.migrated(component)  # that was done when it was installed
             if (component.header or {}).get("generates"):
                 site.generate(component)
+        for path, text in demo.edits.items():
+            (site.root / path).parent.mkdir(parents=True, exist_ok=True)
+            (site.root / path).write_text(text)
         for name, value in demo.settings.items():
             site.set_setting(name, _dated(name, value))
     offers = HOSTS[demo.host]["offers"] if demo.host else {}

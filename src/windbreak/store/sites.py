@@ -9,6 +9,7 @@ from typing import NamedTuple
 
 import peewee
 
+from windbreak.core.values.integrity import Integrity
 from windbreak.core.values.inventories import Inventory
 from windbreak.core.values.sites import Host, Site
 from windbreak.core.values.visits import Visit
@@ -52,6 +53,13 @@ class VisitRow(Row):
 
     class Meta:
         table_name = "visit"
+
+
+class IntegrityRow(Row):
+    id = peewee.TextField(primary_key=True)
+
+    class Meta:
+        table_name = "integrity"
 
 
 class InventoryRow(Row):
@@ -139,6 +147,18 @@ class Visits(Documents[Visit]):
         shown = [(v.state, v.reason) if v else None for v in (before, after)]
         if one is not None and shown[0] != shown[1]:
             yield "site", one.id
+
+
+class Integrities(Documents[Integrity]):
+    """What stands in the folders of sites. A look that sees the same as before touches nothing."""
+
+    model, value = IntegrityRow, Integrity
+
+    def marks(self, before: Integrity | None, after: Integrity | None) -> Iterable[Mark]:
+        one = after or before
+        seen = [v.components if v else None for v in (before, after)]
+        if one is not None and seen[0] != seen[1]:
+            yield "files", one.id
 
 
 class Inventories(Documents[Inventory]):

@@ -26,7 +26,7 @@ from windbreak.store.plans import (
 from windbreak.store.policy import Clashes, Holds, Locksteps, Rules
 from windbreak.store.releases import Advisories, Feeds, Packages, Products, Releases, Rights
 from windbreak.store.runs import Journals, Runs
-from windbreak.store.sites import Agents, Hosts, Inventories, Sites, Visits
+from windbreak.store.sites import Agents, Hosts, Integrities, Inventories, Sites, Visits
 from windbreak.store.tasks import Tasks
 from windbreak.store.views import Views
 
@@ -42,6 +42,7 @@ class Store:
         self.hosts, self.sites = Hosts(database), Sites(database)
         self.inventories, self.agents = Inventories(database), Agents(database)
         self.visits = Visits(database)
+        self.integrity = Integrities(database)
         self.products, self.feeds = Products(database), Feeds(database)
         self.releases, self.advisories = Releases(database), Advisories(database)
         self.packages, self.rights = Packages(database), Rights(database)

@@ -52,6 +52,7 @@ ACTS: dict[str, Surface] = {
     "renew": Surface("licence renew {licence}", "/licences"),
     "replace-credential": Surface("feed credential {feed}", "/licences"),
     "see-errand": Surface("errand show {errand}", "/sites/{site}"),
+    "see-files": Surface("site files {site}", "/sites/{site}"),
     "see-forecasts": Surface("licence forecast", "/licences"),
     "see-holds": Surface("product holds", "/products/{product}"),
     "see-licence": Surface("licence show {licence}", "/licences"),

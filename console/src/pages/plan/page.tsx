@@ -122,6 +122,19 @@ function Planned({
         </section>
         <div>
         <Charts charts={charts.data ?? []} />
+        {sheet.data && sheet.data.by_hand.length > 0 && (
+          <section aria-label="Changed by hand" className="pb-3">
+            <h2 className="border-b border-line-strong pb-1">Changed by hand</h2>
+            <ul className="out">
+              {sheet.data.by_hand.map((one) => (
+                <li key={one}>{one}.</li>
+              ))}
+              <li className="q">
+                Carried over into the new version, or set aside with the old folder: whoever approves it says which.
+              </li>
+            </ul>
+          </section>
+        )}
         <section aria-label="Not in this plan">
           <h2 className="border-b border-line-strong pb-1">Not in this plan</h2>
           {left.length === 0 && plan.plan.stuck.length === 0 && (
@@ -146,13 +159,19 @@ function Planned({
         </section>
         </div>
       </div>
-      {plan.plan.steps.length > 0 && <Bar plan={plan} label={label} />}
+      {plan.plan.steps.length > 0 && <Bar plan={plan} label={label} byHand={sheet.data?.by_hand ?? []} />}
     </>
   );
 }
 
+const CHANGED = [
+  ["carry-over", "Carry it over into the new version"],
+  ["set-aside", "Set it aside with the old folder"],
+] as const;
+
 /** What approving means, and the next act. */
-function Bar({ plan, label }: { plan: SitePlan; label: string }) {
+function Bar({ plan, label, byHand }: { plan: SitePlan; label: string; byHand: readonly string[] }) {
+  const [changed, setChanged] = useState<"carry-over" | "set-aside" | null>(null);
   const [asking, setAsking] = useState<"approve" | "run" | null>(null);
   const go = useNavigate();
   const path = { params: { path: { id: plan.id } } };
@@ -161,7 +180,7 @@ function Bar({ plan, label }: { plan: SitePlan; label: string }) {
     void queries.invalidateQueries({ queryKey: ["plans"] });
   };
   const approve = useMutation({
-    mutationFn: () => told(api.POST("/api/v1/plans/{id}/approval", { ...path, body: { why: "", restore_anyway: false, fetch: true, patches_until: null } })),
+    mutationFn: () => told(api.POST("/api/v1/plans/{id}/approval", { ...path, body: { why: "", restore_anyway: false, fetch: true, patches_until: null, changed_files: changed } })),
     onSuccess: again,
   });
   const book = useMutation({
@@ -209,11 +228,27 @@ function Bar({ plan, label }: { plan: SitePlan; label: string }) {
         open={asking === "approve"}
         title={`Approve plan ${plan.id} for ${label}`}
         go={`Approve ${steps}`}
-        busy={approve.isPending}
+        busy={approve.isPending || (byHand.length > 0 && changed === null)}
         failed={approve.isError ? approve.error.message : null}
         onGo={() => approve.mutate()}
         onLeave={() => setAsking(null)}
       >
+        {byHand.length > 0 && (
+          <fieldset className="pb-2">
+            <legend>{byHand.join("; ")}. What becomes of that?</legend>
+            {CHANGED.map(([value, words]) => (
+              <label key={value} className="block">
+                <input
+                  type="radio"
+                  name="changed"
+                  checked={changed === value}
+                  onChange={() => setChanged(value)}
+                />{" "}
+                {words}
+              </label>
+            ))}
+          </fieldset>
+        )}
         <p>
           {plural(Object.keys(plan.targets).length, "product")} move, in {steps}. Nothing runs until it is
           booked or started.

@@ -168,6 +168,24 @@ function Facts({ view }: { view: View }) {
       </span>,
     ],
     [
+      "changed by hand",
+      view.by_hand.length ? (
+        <span key="hand" title={view.by_hand.map((one) => `${one.name}: ${one.text}`).join("\n")}>
+          {view.by_hand.map((one) => (
+            <span key={one.product} className="block">
+              {one.name}: {one.text}
+            </span>
+          ))}
+        </span>
+      ) : view.files_at ? (
+        <>
+          nothing, <Age at={view.files_at} suffix=" ago" />
+        </>
+      ) : (
+        "not looked"
+      ),
+    ],
+    [
       "facts from",
       site.facts_at ? (
         <>

@@ -8,49 +8,21 @@ set aside with the old folder. Where the package can't be had it is told that no
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass
 
+from windbreak.core.values.integrity import ComponentFiles
 from windbreak.core.values.plans import ChangedFiles, SitePlan
 from windbreak.core.values.verdicts import PlannedStep
-from windbreak.feeds.errors import FeedError
 from windbreak.links.adapter import Agent
 from windbreak.links.errors import LinkError
 from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
-from windbreak.operations.tracking import shelving
-from windbreak.packages.errors import PackageRefused
-from windbreak.packages.pristine import sums
+from windbreak.operations.sites import integrity
 from windbreak.wording.words import listed
 
 
-@dataclass(frozen=True)
-class Own:
-    """A component's own files; ``known`` False where nobody can tell which they are."""
-
-    product: str
-    known: bool
-    added: tuple[str, ...] = ()
-    changed: tuple[str, ...] = ()
-
-    def carried(self, decided: ChangedFiles | None) -> tuple[str, ...]:
-        """The files that go into the new version."""
-        return self.added + (self.changed if decided == "carry-over" else ())
-
-
-def of_component(context: Context, agent: Agent, site: str, product: str, version: str) -> Own:
-    """A component's own files, as its agent lists them. Raises LinkError."""
-    if "own-files" not in context.store.sites.get(site).link.agent_can:
-        return Own(product, known=False)
-    try:
-        package = shelving.fetch_package(context, product, version, site, lent=True)
-    except (Refused, PackageRefused, FeedError):
-        return Own(product, known=False)
-    files = agent.own_files(product, sums(context.shelf.read(package)))
-    by_state = {
-        state: tuple([file.path for file in files if file.state == state])
-        for state in ("added", "changed")
-    }
-    return Own(product, True, by_state["added"], by_state["changed"])
+def carried(files: ComponentFiles, decided: ChangedFiles | None) -> tuple[str, ...]:
+    """The files of a component that go into its new version."""
+    return files.added + (files.changed if decided == "carry-over" else ())
 
 
 def moved(steps: Iterable[PlannedStep]) -> dict[str, str]:
@@ -68,11 +40,11 @@ def check(
     site: str,
     steps: Iterable[PlannedStep],
     decided: ChangedFiles | None,
-) -> list[Own]:
+) -> list[ComponentFiles]:
     """The own files of what some steps move. Raises Refused where some were changed in place and
     nobody has decided what becomes of them, and LinkError.
     """
-    every = [of_component(context, agent, site, p, v) for p, v in moved(steps).items()]
+    every = [integrity.of_component(context, agent, site, p, v) for p, v in moved(steps).items()]
     changed = [own for own in every if own.changed]
     if changed and decided is None:
         raise Refused(
@@ -93,7 +65,7 @@ def check_if_it_answers(
         return
 
 
-def in_words(every: Iterable[Own]) -> str:
+def in_words(every: Iterable[ComponentFiles]) -> str:
     """Components with their changed files: "plugin/oarlock (form.php, 2 more)"."""
     return listed([f"{own.product} ({_few(own.changed)})" for own in every])
 

@@ -142,7 +142,7 @@ class Runner(Acting):
             )
         )
         return {
-            "carry": {own.product: own.carried(decided) for own in every if own.known},
+            "carry": {own.product: own_files.carried(own, decided) for own in every if own.known},
             "aside": {
                 own.product: own.changed for own in every if own.changed and decided == "set-aside"
             },

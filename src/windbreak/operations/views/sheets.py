@@ -2,15 +2,19 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from datetime import datetime, timedelta
 
 from windbreak.core.scheduling.openings import openings
 from windbreak.core.values.bookings import Booking
+from windbreak.core.values.plans import SitePlan
 from windbreak.core.values.sites import Site
 from windbreak.core.values.verdicts import PlannedStep
 from windbreak.documents.sheets import PlanSheet, SheetErrand, SheetMove, SheetStep
 from windbreak.operations.context import Context
+from windbreak.operations.runs import own_files
 from windbreak.operations.scheduling import estimates, gates
+from windbreak.operations.sites import integrity
 from windbreak.operations.views.sites import window_text
 
 
@@ -55,6 +59,7 @@ def sheet(context: Context, id_: int) -> PlanSheet:
         runs=told.runs,
         steps=tuple(_step(n, s, t, names) for n, (s, t) in enumerate(steps, start=1)),
         usual=plan.plan.usual,
+        by_hand=tuple(_by_hand(context, plan)),
         automatic_updates=inventory.automatic_updates if inventory else None,
         caches=tuple(
             known.name if (known := products.find(cache)) else cache
@@ -69,6 +74,18 @@ def sheet(context: Context, id_: int) -> PlanSheet:
         gate=gates.shut(context, booking) if booking else "",
         looks=len(site.pages) + 1,
     )
+
+
+def _by_hand(context: Context, plan: SitePlan) -> Iterator[str]:
+    """What was changed in place in the components that a plan moves, as they were seen last."""
+    seen = integrity.of(context, plan.site)
+    if seen is None:
+        return
+    for product, version in own_files.moved(plan.plan.steps).items():
+        files = seen.of(product, version)
+        if files is not None and (files.changed or files.missing):
+            known = context.store.products.find(product)
+            yield f"{known.name if known else product}: {integrity.in_words(files)}"
 
 
 def _minutes(seconds: float) -> int:

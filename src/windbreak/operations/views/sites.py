@@ -15,6 +15,7 @@ from windbreak.core.errors import RangeError
 from windbreak.core.explanation.newest import newest
 from windbreak.core.explanation.passing import Passed, passed
 from windbreak.core.values.basics import WORST_FIRST, State
+from windbreak.core.values.integrity import Integrity
 from windbreak.core.values.inventories import Inventory
 from windbreak.core.values.plans import SitePlan
 from windbreak.core.values.roots import Root
@@ -22,7 +23,7 @@ from windbreak.core.values.sites import Site
 from windbreak.core.values.verdicts import Broken, Newest, Verdict
 from windbreak.core.versions.ranges import parse_range
 from windbreak.core.versions.version import parse_version
-from windbreak.documents.sites import ComponentView, SiteSummary, SiteView, Totals
+from windbreak.documents.sites import ByHand, ComponentView, SiteSummary, SiteView, Totals
 from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
 from windbreak.operations.planning import proposals
@@ -30,7 +31,7 @@ from windbreak.operations.reasoning import answers, supposing
 from windbreak.operations.reasoning.cases import Ground
 from windbreak.operations.reasoning.catalogue import catalogue
 from windbreak.operations.reasoning.explaining import explained
-from windbreak.operations.sites import visits
+from windbreak.operations.sites import integrity, visits
 from windbreak.operations.views import roots
 from windbreak.operations.views.rows import Doings, row_of
 from windbreak.operations.views.standings import (
@@ -133,7 +134,7 @@ def site_view(context: Context, site: str) -> SiteView:
     components = _components(context, known, reasoned) if reasoned else ()
     plans = context.store.plans.all(site=site, newest_first=True, limit=1)
     twins = context.store.sites.all(twin_of=site)
-    visit = visits.of(context, site)
+    visit, seen = visits.of(context, site), integrity.of(context, site)
     return SiteView(
         summary=summary,
         timezone=known.timezone,
@@ -152,6 +153,8 @@ def site_view(context: Context, site: str) -> SiteView:
         if reasoned
         else (),
         broken=reasoned.answer.broken if reasoned else (),
+        by_hand=tuple(_by_hand(seen, components)) if seen else (),
+        files_at=seen.looked_at if seen else None,
         plan=plans[0].id if plans else None,
         plan_text=plan_text(context, plans[0]) if plans else "No plan has been made yet.",
         history=tuple(context.store.ledger.all(subject=site, newest_first=True, limit=40)),
@@ -176,6 +179,15 @@ def _kept_back(
 
 def _names(components: Iterable[ComponentView]) -> dict[str, str]:
     return {one.product: one.name for one in components}
+
+
+def _by_hand(seen: Integrity, components: Iterable[ComponentView]) -> Iterator[ByHand]:
+    """What was done by hand to the components as they are at now."""
+    for one in components:
+        files = seen.of(one.product, one.version)
+        text = integrity.in_words(files) if files is not None else ""
+        if files is not None and text:
+            yield ByHand(product=one.product, name=one.name, text=text, files=files)
 
 
 def _updater(inventory: Inventory | None) -> str:

@@ -8,6 +8,7 @@ from fastapi import APIRouter, Query, Request, Response
 
 from windbreak.core.values.basics import State, Value, Zone, example
 from windbreak.core.values.entitlements import Entitlement
+from windbreak.core.values.integrity import Integrity
 from windbreak.core.values.inventories import Inventory
 from windbreak.core.values.plans import SitePlan
 from windbreak.core.values.sites import (
@@ -28,7 +29,7 @@ from windbreak.operations import naming
 from windbreak.operations.errors import Refused
 from windbreak.operations.planning import planning
 from windbreak.operations.reasoning import cases, explaining, supposing
-from windbreak.operations.sites import retiring, sites
+from windbreak.operations.sites import integrity, retiring, sites
 from windbreak.operations.views import sites as site_views
 from windbreak.service.paging import After, next_of, page
 from windbreak.service.signin import Ctx, Limit, Who
@@ -247,6 +248,22 @@ def show_right(
 ) -> Entitlement:
     """Whether a site may take a release of a product, and by which right; what would bring it."""
     return explaining.right(context, id, f"{kind}/{slug}", version)
+
+
+@router.get("/sites/{id}/files")
+def show_files(context: Ctx, who: Who, id: str) -> Integrity:
+    """The files of its components, held against their packages, as they were seen last."""
+    context.store.sites.get(id)
+    seen = integrity.of(context, id)
+    if seen is None:
+        raise Refused("not-looked", f"nobody has looked at the files of {id} yet")
+    return seen
+
+
+@router.post("/sites/{id}/files")
+def look_at_files(context: Ctx, who: Who, id: str) -> Integrity:
+    """Hold the files of its components against their packages now."""
+    return integrity.look(context, id)
 
 
 @router.get("/sites/{id}/outlook")

@@ -24,7 +24,7 @@ FLEET = ""  # the subject of a cause that looks at the fleet as a whole
 # Kinds of change whose subject is a site, a product, and so on.
 _SUBJECT: dict[str, Sort] = {
     **dict.fromkeys(("site", "plan", "booking", "run", "row", "registration"), "site"),
-    **dict.fromkeys(("seat", "right", "fleet"), "site"),
+    **dict.fromkeys(("seat", "right", "fleet", "files"), "site"),
     **dict.fromkeys(("product", "standing", "installed", "approval", "tie"), "product"),
     "feed": "feed",
     "licence": "licence",
@@ -133,6 +133,12 @@ def _cause(name: str, each: Sort, hangs_on: str, look: Look, *, timed: bool = Fa
 CAUSES: tuple[Cause, ...] = (
     _cause("link", "site", "site", _on_site(lambda s, x: sites.of_link(s.context, x))),
     _cause("pages", "site", "site", _on_site(lambda s, x: sites.of_pages(s.context, x))),
+    _cause(
+        "files",
+        "site",
+        "files fleet",
+        _on_site(lambda s, x: sites.of_files(s.context, x, s.names)),
+    ),
     _cause("fault", "site", "row", _on_site(lambda s, x: sites.of_fault(s.context, x))),
     _cause(
         "other-hands",

@@ -17,7 +17,7 @@ from windbreak.operations.context import Context
 from windbreak.operations.findings.causes.made import act, finding
 from windbreak.operations.licensing import licence_rights
 from windbreak.operations.reasoning.catalogue import catalogue
-from windbreak.operations.sites import inventories
+from windbreak.operations.sites import integrity, inventories
 from windbreak.operations.views import coverage, roots
 from windbreak.wording.words import counted, day, listed
 
@@ -130,6 +130,29 @@ def of_other_hands(context: Context, site: Site) -> Iterator[Finding]:
         text,
         act("See the site", "see-site", site=site.id),
     )
+
+
+def of_files(context: Context, site: Site, names: dict[str, str]) -> Iterator[Finding]:
+    """Files of makers that were changed in place or lost: the next update would meet them."""
+    seen, inventory = integrity.of(context, site.id), context.store.inventories.find(site.id)
+    if seen is None or inventory is None:
+        return
+    for files in seen.components:
+        there = inventory.version_of(files.product) == files.version
+        if not there or not (files.changed or files.missing):
+            continue
+        name = names.get(files.product, files.product)
+        yield finding(
+            context,
+            f"files:{site.id}:{files.product}",
+            "waiting",
+            "low",
+            site,
+            f"**{site.label}**: {name} was changed by hand.",
+            f"{integrity.in_words(files)}. An update would carry that over or set it aside: "
+            "whoever approves it says which.",
+            act("See the files", "see-files", site=site.id),
+        )
 
 
 def of_fault(context: Context, site: Site) -> Iterator[Finding]:

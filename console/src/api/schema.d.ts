@@ -2137,6 +2137,30 @@ export interface paths {
         patch: operations["change_site_api_v1_sites__id__patch"];
         trace?: never;
     };
+    "/api/v1/sites/{id}/by-hand/{kind}/{slug}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Look After
+         * @description Note that a person looks after a component of which no feed tells.
+         */
+        put: operations["look_after_api_v1_sites__id__by_hand__kind___slug__put"];
+        post?: never;
+        /**
+         * Look After No More
+         * @description Nobody looks after a component by hand any longer.
+         */
+        delete: operations["look_after_no_more_api_v1_sites__id__by_hand__kind___slug__delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/sites/{id}/case": {
         parameters: {
             query?: never;
@@ -5480,6 +5504,27 @@ export interface components {
             line: string;
         };
         /**
+         * LookedAfter
+         * @description The same as it is kept: of which component, and by whom.
+         * @example {
+         *       "until": "2027-03-01",
+         *       "why": "bought from its maker’s shop, mails tell of it"
+         *     }
+         */
+        LookedAfter: {
+            /** By */
+            by: string;
+            /** Product */
+            product: string;
+            /**
+             * Until
+             * Format: date
+             */
+            until: string;
+            /** Why */
+            why: string;
+        };
+        /**
          * Matter
          * @description A run that ended badly, until a person closes it. Its number is the run's.
          *
@@ -5705,6 +5750,23 @@ export interface components {
             id: string;
             /** Name */
             name: string;
+        };
+        /**
+         * NewByHand
+         * @description That a person looks after a component of which no feed tells: until when, and why.
+         * @example {
+         *       "until": "2027-03-01",
+         *       "why": "bought from its maker’s shop, mails tell of it"
+         *     }
+         */
+        NewByHand: {
+            /**
+             * Until
+             * Format: date
+             */
+            until: string;
+            /** Why */
+            why: string;
         };
         /**
          * NewClash
@@ -7974,7 +8036,7 @@ export interface components {
          * @description One installation of the content system, at one address.
          *
          *     ``own`` are the components made for this site: no offer that bears their folder's name is
-         *     theirs. ``pages`` are looked at beside those the agent names. A retired site is worked on no
+         *     theirs. ``by_hand`` are those that a person looks after. ``pages`` are looked at beside those the agent names. A retired site is worked on no
          *     more; its history stays. ``refreshed_at``: when a twin was last made as its site is; ``proved``:
          *     whether a backup of the site could be restored on its twin, when, and what was seen.
          *     ``agent_minutes`` and ``pages_minutes``: how often its agent is asked and its pages are looked
@@ -7993,6 +8055,11 @@ export interface components {
             address: string;
             /** Agent Minutes */
             agent_minutes?: number | null;
+            /**
+             * By Hand
+             * @default []
+             */
+            by_hand: components["schemas"]["LookedAfter"][];
             /**
              * Client
              * @default
@@ -17798,6 +17865,148 @@ export interface operations {
                 "application/json": components["schemas"]["SiteChange"];
             };
         };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Site"];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    look_after_api_v1_sites__id__by_hand__kind___slug__put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+                kind: string;
+                slug: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewByHand"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Site"];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    look_after_no_more_api_v1_sites__id__by_hand__kind___slug__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+                kind: string;
+                slug: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
         responses: {
             /** @description Successful Response */
             200: {

@@ -6,7 +6,7 @@ import argparse
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from windbreak.cli.output import age, ask, dump, local, say, state, table
+from windbreak.cli.output import Refusal, age, ask, dump, local, say, state, table
 from windbreak.cli.profile import connect, pick_product, pick_site
 from windbreak.wording.acts import command
 from windbreak.wording.words import counted
@@ -19,7 +19,7 @@ def add(commands: Any, common: argparse.ArgumentParser) -> None:
     site = commands.add_parser(
         "site",
         help="sites: list, add, set, link, unlink, show, refresh, refresh-twin, prove, window, "
-        "files, mark-own, retire, export, import",
+        "files, by-hand, mark-own, retire, export, import",
     )
     verbs = site.add_subparsers(dest="verb", metavar="VERB", required=True)
     one = verbs.add_parser("list", parents=[common], help="every site, worst first")
@@ -165,6 +165,19 @@ def _add_more(verbs: Any, common: argparse.ArgumentParser) -> None:
     one.add_argument("site", metavar="SITE")
     one.add_argument("--look", action="store_true", help="ask its agent now")
     one.set_defaults(do=_files)
+    one = verbs.add_parser(
+        "by-hand",
+        parents=[common],
+        help="note that a person looks after a component of which no feed tells",
+        epilog="example: windbreak site by-hand bell-rock anchor-maps --until 2027-03-01 "
+        "--why 'its maker mails us'",
+    )
+    one.add_argument("site", metavar="SITE")
+    one.add_argument("product", metavar="PRODUCT")
+    one.add_argument("--until", metavar="DAY", help="the day to look again")
+    one.add_argument("--why", help="how whoever does it hears of what is newer")
+    one.add_argument("--no-more", action="store_true", help="nobody does any longer")
+    one.set_defaults(do=_by_hand)
     one = verbs.add_parser(
         "mark-own",
         parents=[common],
@@ -424,6 +437,26 @@ def _set(args: argparse.Namespace) -> None:
         )
         site = windbreak.change_site(pick_site(windbreak, args.site), change)
     dump(site) if args.json else say(f"**{site.label}** is changed.")
+
+
+def _by_hand(args: argparse.Namespace) -> None:
+    from windbreak.core.values.sites import NewByHand
+
+    if not args.no_more and not (args.until and args.why):
+        raise Refusal("say until when and why: --until DAY --why TEXT", 2)
+    with connect(args) as windbreak:
+        id = pick_site(windbreak, args.site)
+        product = args.product if "/" in args.product else f"plugin/{args.product}"
+        if args.no_more:
+            site = windbreak.look_after_no_more(id, product)
+        else:
+            new = NewByHand.model_validate({"until": args.until, "why": args.why})
+            site = windbreak.look_after(id, product, new)
+    if args.json:
+        return dump(site)
+    said = "no longer looked after" if args.no_more else f"looked after until {args.until}"
+    say(f"{product} on **{site.label}** is {said} by hand.")
+    return None
 
 
 def _mark_own(args: argparse.Namespace) -> None:

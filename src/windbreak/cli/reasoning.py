@@ -241,7 +241,7 @@ def show_plan(plan: SitePlan, names: dict[str, str], sheet: PlanSheet) -> None:
         )
     show_steps(plan.plan, names, plan.brings)
     for one in sheet.by_hand:
-        say(f"  changed by hand: {one}. Approving it, say what becomes of that: --changed-files")
+        say(f"  changed by hand: {one}")
     for verdict in plan.answer.verdicts:
         if verdict.blocked is not None:
             say(f"  not in it: {verdict.blocked.text}")
@@ -268,5 +268,6 @@ def _plan(args: argparse.Namespace) -> None:
         return print(plan.id)
     show_plan(plan, names, sheet)
     if plan.state == "draft" and plan.plan.steps:
-        say(f"Let it go: windbreak approve {plan.id}")
+        decide = " --changed-files carry-over (or set-aside)" if sheet.by_hand else ""
+        say(f"Let it go: windbreak approve {plan.id}{decide}")
     return None

@@ -53,6 +53,7 @@ if TYPE_CHECKING:
     from windbreak.core.values.sites import (
         Host,
         LinkCode,
+        NewByHand,
         NewSite,
         Site,
         SiteChange,
@@ -293,6 +294,16 @@ def retire_site(id: str, why: str = "") -> Call[Site]:
 def mark_own(id: str, product: str, own: bool = True) -> Call[Site]:
     """Mark a component as made for this site."""
     return _send("PUT" if own else "DELETE", _at("/sites/{}/own/{}/{}", id, *_parts(product)))
+
+
+def look_after(id: str, product: str, new: NewByHand) -> Call[Site]:
+    """Note that a person looks after a component of which no feed tells."""
+    return _send("PUT", _at("/sites/{}/by-hand/{}/{}", id, *_parts(product)), new)
+
+
+def look_after_no_more(id: str, product: str) -> Call[Site]:
+    """Nobody looks after a component by hand any longer."""
+    return _send("DELETE", _at("/sites/{}/by-hand/{}/{}", id, *_parts(product)))
 
 
 def set_windows_of(where: WindowsOf) -> Call[list[Site]]:

@@ -44,7 +44,7 @@ from windbreak.core.values.products import KnownProduct, ProductChange
 from windbreak.core.values.releases import DecideRepublished, KnownRelease, NewRelease
 from windbreak.core.values.rollouts import FailedMove, NewRollout, Rollout
 from windbreak.core.values.runs import Run
-from windbreak.core.values.sites import Host, LinkCode, NewSite, Site, SiteChange, Window, WindowsOf
+from windbreak.core.values.sites import Host, LinkCode, NewByHand, NewSite, Site, SiteChange, Window, WindowsOf
 from windbreak.core.values.tasks import Task
 from windbreak.core.values.ties import KnownClash, KnownLockstep, NewClash, NewLockstep
 from windbreak.core.values.verdicts import Answer, Verdict
@@ -131,6 +131,10 @@ service that is away for a while is waited for."""
         """Retire a site: its work stops, its link ends, its seats are freed, its history stays."""
     def mark_own(self, id: str, product: str, own: bool=True) -> Site:
         """Mark a component as made for this site."""
+    def look_after(self, id: str, product: str, new: NewByHand) -> Site:
+        """Note that a person looks after a component of which no feed tells."""
+    def look_after_no_more(self, id: str, product: str) -> Site:
+        """Nobody looks after a component by hand any longer."""
     def set_windows_of(self, where: WindowsOf) -> list[Site]:
         """Set the hours of all sites of a client, or on a host, at once."""
     def set_windows(self, id: str, windows: list[Window], timezone: str) -> Site:
@@ -465,6 +469,10 @@ service that is away for a while is waited for."""
         """Retire a site: its work stops, its link ends, its seats are freed, its history stays."""
     async def mark_own(self, id: str, product: str, own: bool=True) -> Site:
         """Mark a component as made for this site."""
+    async def look_after(self, id: str, product: str, new: NewByHand) -> Site:
+        """Note that a person looks after a component of which no feed tells."""
+    async def look_after_no_more(self, id: str, product: str) -> Site:
+        """Nobody looks after a component by hand any longer."""
     async def set_windows_of(self, where: WindowsOf) -> list[Site]:
         """Set the hours of all sites of a client, or on a host, at once."""
     async def set_windows(self, id: str, windows: list[Window], timezone: str) -> Site:

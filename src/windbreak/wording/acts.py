@@ -32,6 +32,7 @@ ACTS: dict[str, Surface] = {
     "book": Surface("book {plan}", "/sites/{site}/plan"),
     "buy-licence": Surface("licence right {site} {product}", "/licences"),
     "buy-seat": Surface("licence right {site} {product}", "/licences"),
+    "by-hand": Surface("site by-hand {site} {product}", "/sites/{site}"),
     "change-rule": Surface("policy list", ""),
     "check-credential": Surface("feed check {feed}", "/licences"),
     "decide": Surface("product decide {product} {version}", "/products/{product}"),

@@ -160,7 +160,7 @@ def plan(order: Order) -> Plan:
 
 def _usual(order: Order, untied: list[int]) -> str:
     """Why steps that nothing ties stand where they do; "" where there is none."""
-    if not untied:
+    if not untied or len(order.steps) == 1:
         return ""
     kinds = listed(list(order.resolution.case.policy.order))
     which = "Step" if len(untied) == 1 else "Steps"

@@ -95,7 +95,7 @@ class Outward(WithContext):
         self.assertIn("findings", str(mail["subject"]))
         text = mail.get_content()  # type: ignore[attr-defined]
         self.assertLess(text.index("HIGH"), text.index("LOW"))
-        self.assertIn("windbreak licence list --site tarnsey-harbour", text)
+        self.assertIn("windbreak licence enter breakwater --site tarnsey-harbour", text)
         self.assertEqual(
             self.context.store.facts.get("digest_on"), self.context.clock().date().isoformat()
         )

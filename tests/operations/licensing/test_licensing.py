@@ -62,6 +62,17 @@ class Licensing(WithContext):
         licensing.unseat(self.context, "bw", "ferry", RHONA)
         self.assertEqual(self.context.store.seats.all(), [])
 
+    def test_a_live_site_takes_the_seat_and_its_copy_rides_in_whatever_order(self) -> None:
+        self.licence()
+        self.assertFalse(self.seat("ferry-twin"))  # nobody to ride on yet
+        self.assertFalse(self.seat("ferry"))  # the only seat is the live site’s now
+        held = {one.site: one.riding for one in self.context.store.seats.all()}
+        self.assertEqual(held, {"ferry": False, "ferry-twin": True})
+        self.assertEqual(self.refused("inn"), "seat-too-many")
+        licensing.change(self.context, "bw", LicenceChange(seats=2), RHONA)
+        self.assertFalse(self.seat("inn"))
+        self.assertTrue(self.seat("inn-twin"))
+
     def test_where_nothing_rides_a_copy_takes_a_seat(self) -> None:
         self.licence(riding=False, seats=2)
         self.assertFalse(self.seat("ferry"))
@@ -197,7 +208,9 @@ class OnSites(WithContext):
         self.assertEqual(
             licence_views.view(self.context, "breakwater").without, ("tarnsey-harbour",)
         )
-        self.assertIn("seat", self.kinds())
+        kinds = self.kinds()
+        self.assertIn("root", kinds)  # it tells what the lack keeps back, and is the only one to
+        self.assertNotIn("seat", kinds)
         inventory = self.context.store.inventories.get("tarnsey-harbour")
         older = tuple(
             c.model_copy(update={"version": "4.9"}) if c.product == "theme/breakwater" else c
@@ -209,4 +222,6 @@ class OnSites(WithContext):
         self.assertEqual(
             (told.version, told.form, told.needed, told.missing), ("5.0", "per-site code", 1, 1)
         )
-        self.assertIn("forecast", self.kinds())
+        kinds = self.kinds()
+        self.assertIn("root", kinds)
+        self.assertNotIn("forecast", kinds)

@@ -13,7 +13,7 @@ from windbreak.core.values.holds import NewHold
 from windbreak.core.values.licences import LicenceChange, NewLicence, NewSeat
 from windbreak.core.values.policy import NewRule
 from windbreak.core.values.releases import Republished
-from windbreak.core.values.sites import Host, NewSite
+from windbreak.core.values.sites import Host, NewByHand, NewSite
 from windbreak.core.values.verdicts import Blocked
 from windbreak.core.versions.version import parse_version
 from windbreak.documents.sites import ComponentView, SiteView
@@ -242,3 +242,49 @@ class Addresses(WithContext):
         site = NewSite.model_validate({"label": "S", "address": "https://a:b@s.example"})
         with self.assertRaises(Refused):
             sites.register(self.context, site, RHONA)
+
+
+class ByHand(WithContext):
+    def setUp(self) -> None:
+        super().setUp()
+        self.feeds()
+        self.site(SITE)
+        inventory = self.context.store.inventories.get(SITE)
+        maps = inventory.components[0].model_copy(
+            update={"product": "plugin/anchor-maps", "name": "Anchor Maps", "version": "1.0"}
+        )
+        parts = (*inventory.components, maps)
+        self.context.store.inventories.put(inventory.model_copy(update={"components": parts}))
+
+    def standing(self) -> tuple[str, str]:
+        catch_up(self.context)
+        view = site_views.site_view(self.context, SITE)
+        one = next(c for c in view.components if c.product == "plugin/anchor-maps")
+        kept = self.context.store.views.standings_of_site(SITE)
+        self.assertEqual(next(s.state for s in kept if s.product == one.product), one.state)
+        return one.state, one.text
+
+    def test_a_person_looks_after_it_until_a_day_and_then_is_asked_again(self) -> None:
+        self.assertEqual(self.standing()[0], "unknown")
+        until = self.context.clock().date() + timedelta(days=30)
+        new = NewByHand(until=until, why="its maker mails us")
+        sites.look_after(self.context, SITE, "plugin/anchor-maps", new, RHONA)
+        state, text = self.standing()
+        self.assertEqual(state, "held")
+        self.assertRegex(text, r"^Looked after by hand until .*, by Rhona Vale: its maker mails us")
+        self.later = timedelta(days=31)
+        self.assertEqual(self.standing()[0], "unknown")
+        told = [f for f in look_again(self.context) if f.kind == "by-hand"]
+        self.assertEqual([f.act.act for f in told], ["by-hand"])
+
+    def test_what_a_feed_tells_of_is_not_for_hands_nor_is_the_past(self) -> None:
+        until = self.context.clock().date()
+        for product, day_, code in (
+            ("plugin/sextant", until, "feed-tells"),
+            ("plugin/anchor-maps", until - timedelta(days=1), "past"),
+            ("plugin/nowhere", until, "not-installed"),
+        ):
+            with self.assertRaises(Refused) as caught:
+                new = NewByHand(until=day_, why="x")
+                sites.look_after(self.context, SITE, product, new, RHONA)
+            self.assertEqual(caught.exception.code, code)

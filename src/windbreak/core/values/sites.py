@@ -13,6 +13,7 @@ from pydantic import Field, model_validator
 
 from windbreak.core.values.basics import (
     Address,
+    Day,
     Hour,
     ProductId,
     Slug,
@@ -113,23 +114,40 @@ class NewSite(Value):
     windows: tuple[Window, ...] = (Window(),)
 
 
+class NewByHand(Value):
+    """That a person looks after a component of which no feed tells: until when, and why."""
+
+    model_config = example(until="2027-03-01", why="bought from its maker’s shop, mails tell of it")
+
+    until: Day
+    why: Annotated[str, Field(min_length=1)]
+
+
+class LookedAfter(NewByHand):
+    """The same as it is kept: of which component, and by whom."""
+
+    product: ProductId
+    by: str
+
+
 class Site(NewSite):
     """One installation of the content system, at one address.
 
     ``own`` are the components made for this site: no offer that bears their folder's name is
-    theirs. ``pages`` are looked at beside those the agent names. A retired site is worked on no
-    more; its history stays. ``refreshed_at``: when a twin was last made as its site is; ``proved``:
-    whether a backup of the site could be restored on its twin, when, and what was seen.
-    ``agent_minutes`` and ``pages_minutes``: how often its agent is asked and its pages are looked
-    at, where that is other than usual; 0: never by itself.
-    ``snapshots``: while a proof has a twin for itself, the one that holds what it was, and the one
-    that is proved.
+    theirs. ``by_hand`` are those that a person looks after. ``pages`` are looked at beside those
+    the agent names; ``agent_minutes`` and ``pages_minutes`` are how often its agent is asked and
+    its pages are looked at, where that is other than usual; 0: never by itself. A retired site is
+    worked on no more; its history stays. ``refreshed_at``: when a twin was last made as its site
+    is; ``proved``: whether a backup of the site could be restored on its twin, when, and what was
+    seen. ``snapshots``: while a proof has a twin for itself, the one that holds what it was, and
+    the one that is proved.
     """
 
     id: Slug
     link: Link = Link()
     facts_at: datetime | None = None
     own: tuple[ProductId, ...] = ()
+    by_hand: tuple[LookedAfter, ...] = ()
     pages: tuple[PagePath, ...] = ()
     agent_minutes: Minutes | None = None
     pages_minutes: Minutes | None = None

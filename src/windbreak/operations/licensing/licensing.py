@@ -52,6 +52,7 @@ def change(context: Context, licence: str, told: LicenceChange, by: Principal) -
     fields = told.model_dump(exclude_none=True)
     with context.store.transaction():
         changed = context.store.licences.change(licence, **fields)
+        resettle(context, licence)
         context.record(by.name, f"licence {known.label}: {', '.join(fields)} set", licence)
     context.tell("product", licence, "a licence was changed")
     return changed
@@ -97,10 +98,36 @@ def seat(context: Context, licence: str, new: NewSeat, by: Principal) -> Seat:
         context.store.seats.put(made, made.id)
         if code:
             licence_codes.seal(context, licence_codes.seat_secret(made), code)
+        resettle(context, licence)
         what = f"seat of {known.label} for {site.label}"
         context.record(by.name, what, site.id, result="riding along" if riding else "its own")
     context.tell("licence", site.id, what)
-    return made
+    return context.store.seats.get(made.id)
+
+
+def resettle(context: Context, licence: str) -> None:
+    """Let copies ride where they may: a live site takes the seat and its copy rides along, in
+    whatever order they were entered. Within a transaction. Writes.
+    """
+    known = context.store.licences.get(licence)
+    taken = context.store.seats.all(licence=licence)
+    sites = {one.site: context.store.sites.get(one.site) for one in taken}
+    live = {s.id for s in sites.values() if s.environment == "production" and s.retired_at is None}
+    ridden: set[str] = set()
+    for one in sorted(taken, key=lambda seat: (not seat.riding, seat.since)):
+        site = sites[one.site]
+        lead = site.twin_of
+        may = (
+            known.riding
+            and site.environment != "production"
+            and lead is not None
+            and lead in live
+            and lead not in ridden
+        )
+        if may and lead is not None:
+            ridden.add(lead)
+        if one.riding != may:
+            context.store.seats.change(one.id, riding=may)
 
 
 def _check_seat(
@@ -131,6 +158,9 @@ def _check_seat(
     if code and not per_site:
         raise Refused("code-of-licence", f"{licence.label} has one code for all its seats")
     own = sum(not one.riding for one in taken)
+    if licence.riding and site.environment == "production":
+        copies = (o for o in taken if licence_codes.lead(context, o.site) == site.id)
+        own -= any(not one.riding for one in copies)  # it rides along from now on
     if not riding and licence.seats is not None and own >= licence.seats:
         held = ", ".join(one.site for one in taken if not one.riding)
         raise Refused(
@@ -159,6 +189,7 @@ def unseat(context: Context, licence: str, site: str, by: Principal) -> None:
                 ):
                     context.store.secrets.drop(name)
                 context.record(by.name, f"seat of {known.label} taken back", one.site)
+        resettle(context, licence)
     context.tell("licence", site, f"seat of {known.label} taken back")
 
 

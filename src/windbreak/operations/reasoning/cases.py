@@ -84,6 +84,7 @@ class Ground:
         return (
             signature,
             site.own,
+            site.by_hand,
             site.host,
             self.licences.seats.get(site.id, ()),
             tuple([(r.product, r.version) for r in self.shelf(site.id)]),

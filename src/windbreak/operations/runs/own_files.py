@@ -49,8 +49,8 @@ def check(
     if changed and decided is None:
         raise Refused(
             "changed-files",
-            f"files of {in_words(changed)} were changed in place; say what becomes of them: "
-            "carry-over, or set-aside",
+            f"files of {in_words(context, changed)} were changed in place; say what becomes of "
+            "them when you approve its plan: carry-over, or set-aside",
         )
     return every
 
@@ -65,9 +65,15 @@ def check_if_it_answers(
         return
 
 
-def in_words(every: Iterable[ComponentFiles]) -> str:
-    """Components with their changed files: "plugin/oarlock (form.php, 2 more)"."""
-    return listed([f"{own.product} ({_few(own.changed)})" for own in every])
+def in_words(context: Context, every: Iterable[ComponentFiles]) -> str:
+    """Components with their changed files: "Oarlock (form.php, 2 more)"."""
+    names = {own.product: context.store.products.find(own.product) for own in every}
+    return listed(
+        [
+            f"{known.name if (known := names[o.product]) else o.product} ({_few(o.changed)})"
+            for o in every
+        ]
+    )
 
 
 def _few(paths: tuple[str, ...]) -> str:

@@ -20,6 +20,8 @@ from windbreak.core.values.sites import (
     Link,
     LinkCode,
     LinkState,
+    LookedAfter,
+    NewByHand,
     NewSite,
     Site,
     SiteChange,
@@ -369,6 +371,38 @@ def mark_own(context: Context, site: str, product: str, by: Principal, *, own: b
         changed = context.store.sites.change(site, own=tuple(sorted(marks)))
         said = "made for it" if own else "not made for it"
         context.record(by.name, f"{known.label}: {product} is {said}", site)
+    context.tell("site", site, f"{product} is {said}")
+    return changed
+
+
+def look_after(
+    context: Context, site: str, product: str, new: NewByHand | None, by: Principal
+) -> Site:
+    """Note that a person looks after a component of which no feed tells, or (None) no longer.
+
+    Writes. Raises Refused when it is not there, when a feed tells of it, or the day has passed.
+    """
+    known = context.store.sites.get(site)
+    inventory = context.store.inventories.find(site)
+    if inventory is None or inventory.version_of(product) is None:
+        raise Refused("not-installed", f"{product} is not on {known.label}")
+    if new is not None and product in context.store.releases.told_products():
+        raise Refused(
+            "feed-tells", f"a feed tells of {product}; by hand is for what no feed covers"
+        )
+    if new is not None and new.until < context.clock().date():
+        raise Refused("past", f"{new.until} has passed; give the day to look again")
+    rest = tuple(one for one in known.by_hand if one.product != product)
+    marks = rest
+    if new is not None:
+        marks = (*rest, LookedAfter(product=product, by=by.name, until=new.until, why=new.why))
+    with context.store.transaction():
+        changed = context.store.sites.change(site, by_hand=marks)
+        said = (
+            f"looked after by hand until {new.until}" if new else "no longer looked after by hand"
+        )
+        why = new.why if new else ""
+        context.record(by.name, f"{known.label}: {product} is {said}", site, why=why)
     context.tell("site", site, f"{product} is {said}")
     return changed
 

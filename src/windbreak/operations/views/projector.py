@@ -264,7 +264,8 @@ class _Situations:
                 case = self._cases.get(key) or self._case(site)
                 reasoned = answers.reason(self.context, case)
                 told = explained(self.ground, site, reasoned)
-                view = standings.view_of(told, self.ground.catalogue, self.ground.stale)
+                tended = standings.by_hand(site, self.ground.today)
+                view = standings.view_of(told, self.ground.catalogue, self.ground.stale, tended)
                 self.views[key] = view, None
             except Exception as error:
                 log.exception("%s can't be reasoned about; it is put aside", site.id)

@@ -36,6 +36,7 @@ from windbreak.operations.views import roots
 from windbreak.operations.views.rows import Doings, row_of
 from windbreak.operations.views.standings import (
     KINDS,
+    by_hand,
     carried_here,
     sentence,
     states_of,
@@ -227,7 +228,8 @@ def _components(
     own = Catalogue.of(case)
     by_product = {m.product: m for m in members(case, own)}
     known, verdicts = catalogue(context), reasoned.answer.verdicts
-    stale = Ground.read(context).stale
+    stale, tended = Ground.read(context).stale, by_hand(site, context.clock().date())
+    states = states_of(case, reasoned.answer, known, stale, tended)
     views = [
         _component(
             context,
@@ -238,9 +240,10 @@ def _components(
             newest(case, own, by_product[v.product]),
             state,
             stale,
+            tended,
             [b for b in reasoned.answer.broken if v.product in (b.a, b.b)],
         )
-        for v, state in zip(verdicts, states_of(case, reasoned.answer, known, stale), strict=True)
+        for v, state in zip(verdicts, states, strict=True)
     ]
     shown = [v for v in views if v.version is not None or v.target is not None]
     shown.sort(key=lambda v: (WORST_FIRST.index(v.state), _kind_order(v.kind), v.name))
@@ -292,6 +295,7 @@ def _component(
     four: Newest,
     state: State,
     stale: Mapping[str, str],
+    tended: Mapping[str, str],
     broken: Sequence[Broken],
 ) -> ComponentView:
     product = verdict.product
@@ -307,7 +311,9 @@ def _component(
         state=state,
         origin=origin(context, case, site, inventory, product),
         active=active,
-        text=sentence(case, verdict, catalogue(context), stale, broken, active=active),
+        text=tended[product]
+        if state == "held" and product in tended
+        else sentence(case, verdict, catalogue(context), stale, broken, active=active),
         four=four,
         passes=_passes(context, product, verdict),
         folder=installed.folder if installed else None,

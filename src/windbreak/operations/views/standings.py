@@ -9,12 +9,14 @@ import hashlib
 from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
+from datetime import date
 
 from windbreak.core.case.situation import Advisory, Case
 from windbreak.core.values.basics import WORST_FIRST, State
 from windbreak.core.values.findings import NextAct
 from windbreak.core.values.reasons import SoakExclusion
 from windbreak.core.values.roots import Root
+from windbreak.core.values.sites import Site
 from windbreak.core.values.verdicts import Answer, Broken, Verdict
 from windbreak.core.versions.ranges import parse_range
 from windbreak.core.versions.version import jump, parse_version
@@ -22,7 +24,7 @@ from windbreak.documents.products import Standing, Way
 from windbreak.operations.reasoning.answers import Reasoned
 from windbreak.operations.reasoning.catalogue import KnownCatalogue
 from windbreak.operations.views.roots import grouped
-from windbreak.wording.words import counted
+from windbreak.wording.words import counted, day
 
 KINDS = ("core", "theme", "plugin", "runtime")
 MOVING = ("move", "part", "add")
@@ -41,11 +43,27 @@ class SituationView:
     standings: tuple[Standing, ...]
 
 
-def view_of(reasoned: Reasoned, known: KnownCatalogue, stale: Mapping[str, str]) -> SituationView:
-    """What is shown of a situation; ``stale`` are products of which nobody has told lately."""
+def by_hand(site: Site, today: date) -> dict[str, str]:
+    """The components of a site that a person looks after, and what is said of that."""
+    return {
+        one.product: f"Looked after by hand until {day(one.until, today)}, by {one.by}: {one.why}"
+        for one in site.by_hand
+        if today <= one.until
+    }
+
+
+def view_of(
+    reasoned: Reasoned,
+    known: KnownCatalogue,
+    stale: Mapping[str, str],
+    tended: Mapping[str, str],
+) -> SituationView:
+    """What is shown of a situation; ``stale`` are products of which nobody has told lately,
+    ``tended`` those that a person looks after.
+    """
     case, verdicts = reasoned.case, reasoned.answer.verdicts
     moves = Counter(dict.fromkeys(KINDS, 0))
-    states = states_of(case, reasoned.answer, known, stale)
+    states = states_of(case, reasoned.answer, known, stale, tended)
     broken = reasoned.answer.broken
     standings = tuple(
         [
@@ -53,7 +71,9 @@ def view_of(reasoned: Reasoned, known: KnownCatalogue, stale: Mapping[str, str])
                 case,
                 v,
                 s,
-                sentence(case, v, known, stale, _pairs(broken, v.product), active=True),
+                tended[v.product]
+                if s == "held" and v.product in tended
+                else sentence(case, v, known, stale, _pairs(broken, v.product), active=True),
                 _pairs(broken, v.product),
             )
             for v, s in zip(verdicts, states, strict=True)
@@ -84,13 +104,19 @@ def _pairs(broken: Iterable[Broken], product: str) -> tuple[Broken, ...]:
 
 
 def states_of(
-    case: Case, answer: Answer, known: KnownCatalogue, stale: Mapping[str, str]
+    case: Case,
+    answer: Answer,
+    known: KnownCatalogue,
+    stale: Mapping[str, str],
+    tended: Mapping[str, str],
 ) -> list[State]:
     """The one word for each component: what becomes of it, or why it does not move."""
     every = {verdict.product: verdict for verdict in answer.verdicts}
     unmended = {p for broken in answer.broken if not broken.mended for p in (broken.a, broken.b)}
     return [
-        "blocked"
+        "held"
+        if state == "unknown" and verdict.product in tended
+        else "blocked"
         if state in ("clear", "waiting", "held") and verdict.product in unmended
         else "unknown"
         if state == "clear" and _is_stale(case, verdict, stale)

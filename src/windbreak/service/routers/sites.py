@@ -15,6 +15,7 @@ from windbreak.core.values.sites import (
     Host,
     LinkCode,
     LinkState,
+    NewByHand,
     NewSite,
     Site,
     SiteChange,
@@ -164,6 +165,18 @@ def mark_own(context: Ctx, who: Who, id: str, kind: str, slug: str) -> Site:
 def unmark_own(context: Ctx, who: Who, id: str, kind: str, slug: str) -> Site:
     """Take the mark away that a component was made for this site."""
     return sites.mark_own(context, id, f"{kind}/{slug}", who, own=False)
+
+
+@router.put("/sites/{id}/by-hand/{kind}/{slug}")
+def look_after(context: Ctx, who: Who, id: str, kind: str, slug: str, new: NewByHand) -> Site:
+    """Note that a person looks after a component of which no feed tells."""
+    return sites.look_after(context, id, f"{kind}/{slug}", new, who)
+
+
+@router.delete("/sites/{id}/by-hand/{kind}/{slug}")
+def look_after_no_more(context: Ctx, who: Who, id: str, kind: str, slug: str) -> Site:
+    """Nobody looks after a component by hand any longer."""
+    return sites.look_after(context, id, f"{kind}/{slug}", None, who)
 
 
 @router.put("/windows")

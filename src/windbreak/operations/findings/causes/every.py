@@ -139,6 +139,13 @@ CAUSES: tuple[Cause, ...] = (
         "files fleet",
         _on_site(lambda s, x: sites.of_files(s.context, x, s.names)),
     ),
+    _cause(
+        "by-hand",
+        "site",
+        "site",
+        _on_site(lambda s, x: sites.of_by_hand(s.context, x)),
+        timed=True,
+    ),
     _cause("fault", "site", "row", _on_site(lambda s, x: sites.of_fault(s.context, x))),
     _cause(
         "other-hands",

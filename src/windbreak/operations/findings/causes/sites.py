@@ -132,6 +132,24 @@ def of_other_hands(context: Context, site: Site) -> Iterator[Finding]:
     )
 
 
+def of_by_hand(context: Context, site: Site) -> Iterator[Finding]:
+    """Components that were to be looked at again by hand by now."""
+    today = context.clock().date()
+    for one in site.by_hand:
+        if one.until < today:
+            name = one.product.partition("/")[2]
+            yield finding(
+                context,
+                f"by-hand:{site.id}:{one.product}",
+                "unknown",
+                "medium",
+                site,
+                f"**{site.label}**: {name} was to be looked at again by {day(one.until, today)}.",
+                f"{one.by} looks after it by hand: {one.why.rstrip('.')}. No feed tells of it.",
+                act("Say until when again", "by-hand", site=site.id, product=one.product),
+            )
+
+
 def of_files(context: Context, site: Site, names: dict[str, str]) -> Iterator[Finding]:
     """Files of makers that were changed in place or lost: the next update would meet them."""
     seen, inventory = integrity.of(context, site.id), context.store.inventories.find(site.id)

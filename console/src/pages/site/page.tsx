@@ -120,7 +120,9 @@ const often = (minutes: number) => (minutes ? `each ${String(minutes)} min` : "n
 
 function Facts({ view }: { view: View }) {
   const site = view.summary;
-  const facts: [string, React.ReactNode][] = [
+  const wrong = PAGES_WRONG.has(view.pages_state);
+  // What it is called, what it is, and when that was seen.
+  const facts: [string, React.ReactNode, (string | null)?][] = [
     ["client", site.client || "none"],
     ["host", site.host_name],
     ["environment", site.environment],
@@ -135,13 +137,6 @@ function Facts({ view }: { view: View }) {
       ),
     ],
     ["window", view.window],
-    ["own updater", view.updater],
-    [
-      site.twin_of ? "refreshed" : "backup",
-      <span key="backup" className={view.backup_well === false ? "text-alarm" : ""}>
-        {view.backup}
-      </span>,
-    ],
     [
       "link",
       <>
@@ -153,54 +148,49 @@ function Facts({ view }: { view: View }) {
         )}
         {view.agent_every != null && <span className="q">, {often(view.agent_every)}</span>}
       </>,
+      site.facts_at,
     ],
     [
       "pages",
-      <span key="pages" title={view.pages_text} className={PAGES_WRONG.has(view.pages_state) ? "text-alarm" : ""}>
-        <Glyph state={PAGES_WRONG.has(view.pages_state) ? "failed" : view.pages_state === "fine" ? "clear" : "unknown"} />{" "}
-        {view.pages_state}
-        {view.pages_at && (
-          <span className="q">
-            , <Age at={view.pages_at} suffix=" ago" />
-          </span>
-        )}
+      <span key="pages" title={view.pages_text} className={wrong ? "text-alarm" : ""}>
+        <Glyph state={wrong ? "failed" : view.pages_state === "fine" ? "clear" : "unknown"} /> {view.pages_state}
         {view.pages_every != null && <span className="q">, {often(view.pages_every)}</span>}
+      </span>,
+      view.pages_at,
+    ],
+    ["own updater", view.updater, site.facts_at],
+    [
+      site.twin_of ? "refreshed" : "backup",
+      <span key="backup" className={view.backup_well === false ? "text-alarm" : ""}>
+        {view.backup}
       </span>,
     ],
     [
       "changed by hand",
-      view.by_hand.length ? (
-        <span key="hand" title={view.by_hand.map((one) => `${one.name}: ${one.text}`).join("\n")}>
-          {view.by_hand.map((one) => (
+      view.by_hand.length
+        ? view.by_hand.map((one) => (
             <span key={one.product} className="block">
               {one.name}: {one.text}
             </span>
-          ))}
-        </span>
-      ) : view.files_at ? (
-        <>
-          nothing, <Age at={view.files_at} suffix=" ago" />
-        </>
-      ) : (
-        "not looked"
-      ),
-    ],
-    [
-      "facts from",
-      site.facts_at ? (
-        <>
-          {clock(site.facts_at)}, <Age at={site.facts_at} suffix=" old" />
-        </>
-      ) : (
-        "never looked"
-      ),
+          ))
+        : view.files_at
+          ? "nothing"
+          : "not looked",
+      view.files_at,
     ],
   ];
   return (
-    <dl className="facts">
-      {facts.map(([name, value]) => (
+    <dl className="facts site">
+      {facts.map(([name, value, at]) => (
         <div key={name}>
-          <dt>{name}</dt>
+          <dt>
+            {name}
+            {at && (
+              <i title={`seen ${clock(at)}`}>
+                <Age at={at} />
+              </i>
+            )}
+          </dt>
           <dd>{value}</dd>
         </div>
       ))}

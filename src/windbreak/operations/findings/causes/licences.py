@@ -76,10 +76,10 @@ def _is_told(context: Context, site: str, products: Iterable[str]) -> bool:
     """Whether a finding of the site tells that it lacks the right to one of some products."""
     some = set(products)
     return any(
-        standing.product in some
-        and standing.state in ("blocked", "exposed")
-        and any(root.kind in _LACKING for root in standing.roots)
+        root.kind in _LACKING and (standing.product in some or root.through in some)
         for standing in context.store.views.standings_of_site(site)
+        if standing.state in ("blocked", "exposed")
+        for root in standing.roots
     )
 
 

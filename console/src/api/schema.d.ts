@@ -8036,13 +8036,13 @@ export interface components {
          * @description One installation of the content system, at one address.
          *
          *     ``own`` are the components made for this site: no offer that bears their folder's name is
-         *     theirs. ``by_hand`` are those that a person looks after. ``pages`` are looked at beside those the agent names. A retired site is worked on no
-         *     more; its history stays. ``refreshed_at``: when a twin was last made as its site is; ``proved``:
-         *     whether a backup of the site could be restored on its twin, when, and what was seen.
-         *     ``agent_minutes`` and ``pages_minutes``: how often its agent is asked and its pages are looked
-         *     at, where that is other than usual; 0: never by itself.
-         *     ``snapshots``: while a proof has a twin for itself, the one that holds what it was, and the one
-         *     that is proved.
+         *     theirs. ``by_hand`` are those that a person looks after. ``pages`` are looked at beside those
+         *     the agent names; ``agent_minutes`` and ``pages_minutes`` are how often its agent is asked and
+         *     its pages are looked at, where that is other than usual; 0: never by itself. A retired site is
+         *     worked on no more; its history stays. ``refreshed_at``: when a twin was last made as its site
+         *     is; ``proved``: whether a backup of the site could be restored on its twin, when, and what was
+         *     seen. ``snapshots``: while a proof has a twin for itself, the one that holds what it was, and
+         *     the one that is proved.
          * @example {
          *       "address": "https://skerry-light.example",
          *       "client": "Skerry Light Trust",

@@ -78,7 +78,9 @@ def answer(resolution: Resolution, *, acts: bool = True) -> Answer:
     return Answer(
         site=resolution.case.site.id,
         objective=resolution.objective,
-        verdicts=tuple([_verdict(resolution, one) for one in explain(resolution, acts=acts)]),
+        verdicts=tuple(
+            [_verdict(resolution, one) for one in explain(resolution, acts=acts, roots=acts)]
+        ),
         broken=tuple(_broken(resolution)),
     )
 

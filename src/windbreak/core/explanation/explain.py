@@ -49,11 +49,13 @@ class Fate:
     blocked: Blocking | None = None
 
 
-def explain(resolution: Resolution, *, acts: bool = True) -> list[Fate]:
-    """What becomes of every member, by product id, and with ``acts`` what would change it."""
+def explain(resolution: Resolution, *, acts: bool = True, roots: bool = True) -> list[Fate]:
+    """What becomes of every member, by product id; with ``acts`` what would change it, with
+    ``roots`` where the reasons lead.
+    """
     explored: Explored | None = {} if acts else None
     fates = [_fate(resolution, v, explored) for v in range(len(resolution.problem.members))]
-    return list(_rooted(resolution, fates))
+    return list(_rooted(resolution, fates)) if roots else fates
 
 
 def _rooted(resolution: Resolution, fates: list[Fate]) -> Iterator[Fate]:

@@ -167,23 +167,38 @@ class _Row:
         for hops in way[:at]:
             before.append(_after(before[-1], hops))
         needed, rest, loose = [way[at]], way[at + 1 :], False
+        starts = {way[i]: before[i] for i in range(done, at)}
         for i in reversed(range(done, at)):
-            ties = {self._ties(before[i], way[i], later) for later in needed}
-            if ties == {None}:
+            ties = self._ties_to(starts[way[i]], way[i], needed)
+            if not ties:
                 rest = [way[i], *rest]
             else:
                 needed = [way[i], *needed]
-                loose = loose or "loosely" in ties
+                loose = loose or "firmly" not in ties
         needed.pop()
         while loose:
             loose = False
             for n in reversed(range(len(needed))):
+                one = needed[n]
+                if "firmly" in self._ties_to(starts[one], one, [*needed[n + 1 :], way[at]]):
+                    continue
                 first = [*way[:done], *needed[:n], *needed[n + 1 :], way[at]]
-                every = [[*rest[:k], needed[n], *rest[k:]] for k in range(len(rest) + 1)]
-                put_off = next((one for one in every if self._is_way(state, [*first, *one])), None)
+                every = [[*rest[:k], one, *rest[k:]] for k in range(len(rest) + 1)]
+                put_off = next((late for late in every if self._is_way(state, first + late)), None)
                 if put_off is not None:
                     needed, rest, loose = [*needed[:n], *needed[n + 1 :]], put_off, True
         return needed, rest
+
+    def _ties_to(self, state: State, hops: Hops, others: Iterable[Hops]) -> set[str]:
+        """How a step, made from a state, is tied to others that come after it."""
+        ties: set[str] = set()
+        for later in others:
+            tie = self._ties(state, hops, later)
+            if tie is not None:
+                ties.add(tie)
+                if tie == "firmly":
+                    break
+        return ties
 
     def _ties(self, state: State, hops: Hops, later: Hops) -> Literal["firmly", "loosely"] | None:
         """Whether a step, made from a state, can't be made after another: firmly, where a rule

@@ -74,6 +74,7 @@ ACTS: dict[str, Surface] = {
         "policy set --site {site} --product {product} --channels {channels} --why {why}", ""
     ),
     "take-over": Surface("take-over", ""),
+    "unseat": Surface("licence unseat {licence} {site}", "/licences"),
     "wait": Surface("why {site} {product}", "/sites/{site}"),
     "why": Surface("why {site} {product}", "/sites/{site}"),
 }

@@ -203,6 +203,22 @@ class OnSites(WithContext):
         assert verdict.blocked is not None
         self.assertIn("does not cover 5.2", verdict.blocked.text)
 
+    def test_seats_that_give_nothing_are_found_with_how_to_take_them_back(self) -> None:
+        extra = {"id": "b2", "label": "Breakwater, old", "form": "seats", "seats": 2}
+        extra |= {"products": ["theme/breakwater", "plugin/breakwater-keel"], "range": "<5"}
+        licensing.add(self.context, NewLicence.model_validate(extra), RHONA)
+        licensing.seat(self.context, "b2", NewSeat(site="tarnsey-harbour"), RHONA)
+        other = {"id": "m", "label": "Mooring", "form": "seats", "seats": 1}
+        other |= {"products": ["theme/mooring"]}
+        licensing.add(self.context, NewLicence.model_validate(other), RHONA)
+        licensing.seat(self.context, "m", NewSeat(site="tarnsey-harbour"), RHONA)
+        told = {f.kind: f for f in look_again(self.context)}
+        self.assertEqual(told["second-seat"].act.on["licence"], "b2")
+        self.assertEqual(told["idle-seat"].act.on["licence"], "m")
+        licensing.unseat(self.context, "m", "tarnsey-harbour", RHONA)
+        licensing.unseat(self.context, "b2", "tarnsey-harbour", RHONA)
+        self.assertFalse({"second-seat", "idle-seat"} & self.kinds())
+
     def test_a_user_without_a_seat_is_found_and_seats_are_forecast(self) -> None:
         licensing.unseat(self.context, "breakwater", "tarnsey-harbour", RHONA)
         self.assertEqual(

@@ -288,3 +288,17 @@ class ByHand(WithContext):
                 new = NewByHand(until=day_, why="x")
                 sites.look_after(self.context, SITE, product, new, RHONA)
             self.assertEqual(caught.exception.code, code)
+
+
+class Abandoned(WithContext):
+    def test_a_product_without_a_release_for_years_is_told_while_its_feed_is_read(self) -> None:
+        self.feeds()
+        self.site(SITE)
+        kinds = lambda: {f.id for f in look_again(self.context)}  # noqa: E731
+        self.assertNotIn("abandoned:plugin/sextant", kinds())
+        for release in self.context.store.releases.all(product="plugin/sextant"):
+            old = release.published - timedelta(days=800)
+            self.context.store.releases.change(release.id, published=old)
+        self.assertIn("abandoned:plugin/sextant", kinds())
+        self.later = timedelta(hours=4)  # its feed is out of touch: then nobody knows
+        self.assertNotIn("abandoned:plugin/sextant", kinds())

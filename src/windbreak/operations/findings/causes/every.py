@@ -193,6 +193,13 @@ CAUSES: tuple[Cause, ...] = (
         "product installed fleet",
         lambda s, p: releases.of_withdrawn(s.context, p),
     ),
+    _cause(
+        "abandoned",
+        "product",
+        "product installed",
+        lambda s, p: releases.of_abandoned(s.context, p),
+        timed=True,
+    ),
     _cause("watch", "product", "product installed", lambda s, p: releases.of_watch(s.context, p)),
     _cause("feeds", "feed", "feed account", lambda s, f: feeds.of_feeds(s.context, f), timed=True),
     _cause(

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
+from datetime import date
 
 from windbreak.core.values.findings import Finding, Weight
+from windbreak.core.values.licences import Licence
 from windbreak.documents.licences import LicenceView
 from windbreak.operations.context import Context
 from windbreak.operations.findings.causes.made import act, finding
-from windbreak.operations.licensing import licence_forecasts, licence_views
+from windbreak.operations.licensing import licence_forecasts, licence_rights, licence_views
 from windbreak.wording.words import counted, day, listed
 
 ENDS_SOON = 60  # days before a licence's end at which it is said
@@ -41,6 +43,7 @@ def of_licence(context: Context, id: str) -> Iterator[Finding]:
                 ),
                 see,
             )
+        yield from _of_idle_seats(context, view)
         if view.still_old:
             labels = listed([context.store.sites.get(s).label for s in view.still_old])
             yield finding(
@@ -67,6 +70,63 @@ def of_licence(context: Context, id: str) -> Iterator[Finding]:
                 "who is here can renew it.",
                 see,
             )
+
+
+def _of_idle_seats(context: Context, view: LicenceView) -> Iterator[Finding]:
+    """Seats that give a site nothing: it runs none of what they cover, or has another for it."""
+    licence, today = view.licence, context.clock().date()
+    rights = licence_rights.kept(context)
+    for held in view.seats:
+        inventory = context.store.inventories.find(held.seat.site)
+        if inventory is None or held.seat.riding:
+            continue
+        site = context.store.sites.get(held.seat.site)
+        there = {c.product for c in inventory.components} & set(view.covers)
+        give_back = act("Take it back", "unseat", licence=licence.id, site=site.id)
+        if not there:
+            yield finding(
+                context,
+                f"idle-seat:{licence.id}:{site.id}",
+                "waiting",
+                "low",
+                site,
+                f"**{site.label}** has a seat of {licence.label} and runs nothing that it covers.",
+                "Taken back, it is free for another site.",
+                give_back,
+            )
+            continue
+        others = [
+            other
+            for other, covers in rights.of(site)
+            if other.id != licence.id
+            and other.seated
+            and not other.ended(today)
+            and there <= set(covers)
+            and _is_wider(other, licence)
+        ]
+        if others and not licence.ended(today):
+            yield finding(
+                context,
+                f"second-seat:{licence.id}:{site.id}",
+                "waiting",
+                "low",
+                site,
+                f"**{site.label}** has seats of {licence.label} and of {others[0].label} for the "
+                "same.",
+                f"{others[0].label} gives all that {licence.label} does there.",
+                give_back,
+            )
+
+
+def _is_wider(one: Licence, other: Licence) -> bool:
+    """Whether a licence gives all that another does; of two that are alike the later one."""
+    key = (one.range == "*", one.covers_until or date.max, one.expires or date.max, one.id)
+    return key > (
+        other.range == "*",
+        other.covers_until or date.max,
+        other.expires or date.max,
+        other.id,
+    ) and (one.range in ("*", other.range))
 
 
 _LACKING = ("no seat", "not covered", "no licence")

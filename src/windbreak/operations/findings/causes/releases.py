@@ -217,6 +217,35 @@ def of_withdrawn(context: Context, id: str) -> Iterator[Finding]:
         )
 
 
+ABANDONED = timedelta(days=2 * 365)  # without a release, while its feed goes on telling
+
+
+def of_abandoned(context: Context, id: str) -> Iterator[Finding]:
+    """A product whose maker has released nothing for years, though its feed is read."""
+    known, today = context.store.products.find(id), context.clock().date()
+    if known is None or known.withdrawn_at is not None or known.kind == "runtime":
+        return
+    feed = context.store.feeds.find(known.feed) if known.feed else None
+    if feed is None or feed.is_out_of_touch(context.clock()):
+        return  # then nobody knows
+    releases = [r for r in context.store.releases.all(product=id) if r.withdrawn_at is None]
+    last = max((r.published for r in releases), default=today)
+    here = context.store.inventories.installed(id)
+    if today - last < ABANDONED or not here:
+        return
+    yield finding(
+        context,
+        f"abandoned:{id}",
+        "unknown",
+        "low",
+        None,
+        f"**{known.name}**: nothing new since {day(last, today)}.",
+        f"{feed.label} is read, and tells of no release since. {counted(len(here), 'site')} "
+        f"{'runs' if len(here) == 1 else 'run'} it: weaknesses that come up may stay open.",
+        act("Open the product", "see-product", product=id),
+    )
+
+
 def of_watch(context: Context, product: str) -> Iterator[Finding]:
     today = context.clock().date()
     telling = [r for r in context.store.releases.all(product=product) if r.watch]

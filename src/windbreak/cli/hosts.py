@@ -139,10 +139,10 @@ def _offer(args: argparse.Namespace) -> None:
         versions = dict.fromkeys((*host.offers.get(product, ()), args.version))
         offers = {**host.offers, product: tuple(versions)}
         host = windbreak.put_host(host.model_copy(update={"offers": offers}))
+        name = windbreak.product(product).row.product.name
     if args.json:
         return dump(host)
-    slug = product.partition("/")[2]
-    return say(f"**{host.name}** offers {slug} {listed(list(host.offers[product]))}.")
+    return say(f"**{host.name}** offers {name} {listed(list(host.offers[product]))}.")
 
 
 def _drop(args: argparse.Namespace) -> None:

@@ -129,13 +129,13 @@ def place(order: Order, n: int) -> Place:
 
 
 def mended(order: Order, n: int) -> tuple[Rule, ...]:
-    """The rules that are broken before step n and not after it."""
+    """The rules that are broken before step n and not after it; of each pair the first."""
     step, problem = order.steps[n], order.resolution.problem
-    return tuple(
-        problem.rules[number]
-        for number in sorted(problem.broken)
-        if not problem.rules[number].holds(step.before) and problem.rules[number].holds(step.after)
-    )
+    pairs: dict[frozenset[str], Rule] = {}
+    for rule in (problem.rules[number] for number in sorted(problem.broken)):
+        if not rule.holds(step.before) and rule.holds(step.after):
+            pairs.setdefault(frozenset((rule.subject, rule.object)), rule)
+    return tuple(pairs.values())
 
 
 @dataclass(frozen=True, slots=True)

@@ -273,7 +273,7 @@ def of_broken(context: Context, site: Site, names: dict[str, str]) -> Iterator[F
         yield finding(
             context,
             f"broken:{site.id}:{one.a}:{one.b}",
-            "blocked",
+            "ready" if one.mended else "blocked",
             "medium" if one.mended else "high",
             site,
             f"**{site.label}**: {one.text}",

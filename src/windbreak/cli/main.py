@@ -12,9 +12,10 @@ import sys
 from collections.abc import Sequence
 from importlib import import_module
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeVar
 
 import windbreak
+from windbreak.cli import helps
 from windbreak.cli.output import Refusal
 
 INDEX = Path(__file__).parent / "index.json"
@@ -50,13 +51,28 @@ exit status: 0 done; 1 it could not be done; 2 wrong use; 3 the service can't be
 4 not permitted; 5 done in part"""
 
 
+_ActionT = TypeVar("_ActionT", bound=argparse.Action)
+
+
 class _Parser(argparse.ArgumentParser):
     """Options are written out: part of one is never taken for another, such as ``--to`` for
-    ``--token``. Parsers of commands are made of this class too.
+    ``--token``. Parsers of commands are made of this class too; what is wrong is told with the
+    usage of the command itself, and no argument is without its help.
     """
 
     def __init__(self, **options: Any) -> None:
         super().__init__(**{"allow_abbrev": False, **options})
+
+    def _add_action(self, action: _ActionT) -> _ActionT:
+        if action.help is None:
+            action.help = helps.of(action)
+        return super()._add_action(action)
+
+    def parse_known_args(self, args: Any = None, namespace: Any = None) -> Any:
+        found, unknown = super().parse_known_args(args, namespace)
+        if unknown and " " in self.prog:
+            self.error(f"unrecognized arguments: {' '.join(unknown)}")
+        return found, unknown
 
 
 def parser(only: str | None = None) -> argparse.ArgumentParser:

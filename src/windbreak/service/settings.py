@@ -7,6 +7,7 @@ An option of ``windbreak serve`` outranks the environment, which outranks the fi
 from __future__ import annotations
 
 import argparse
+import difflib
 import tomllib
 from collections.abc import Mapping
 from dataclasses import dataclass
@@ -153,7 +154,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
 def read_settings(
     data: Path, options: Mapping[str, Any], environment: Mapping[str, str]
 ) -> Settings:
-    """The settings in force for a data directory. Raises SettingRefused."""
+    """The settings in force for a data directory. Raises SettingRefused with every fault at once."""
     path = data / "windbreak.toml"
     told: dict[str, Any] = {}
     if path.exists():
@@ -161,20 +162,28 @@ def read_settings(
             told = tomllib.loads(path.read_text())
         except tomllib.TOMLDecodeError as error:
             raise SettingRefused(f"{path}: {error}") from None
-    unknown = sorted(told.keys() - {s.name for s in SETTINGS})
-    if unknown:
-        names = ", ".join(s.name for s in SETTINGS)
-        raise SettingRefused(f"{path}: there is no setting {unknown[0]!r}; there are: {names}")
+    known = [s.name for s in SETTINGS]
+    faults = [_unknown(path, name, known) for name in sorted(told.keys() - set(known))]
     values: dict[str, str | int] = {}
     for setting in SETTINGS:
-        option = options.get(f"setting_{setting.name}")
-        if option is not None:
-            values[setting.name] = setting.read(option, f"option {setting.option}")
+        value, where = setting.default, ""
+        if (option := options.get(f"setting_{setting.name}")) is not None:
+            value, where = option, f"option {setting.option}"
         elif setting.variable in environment:
-            where = f"environment {setting.variable}"
-            values[setting.name] = setting.read(environment[setting.variable], where)
+            value, where = environment[setting.variable], f"environment {setting.variable}"
         elif setting.name in told:
-            values[setting.name] = setting.read(told[setting.name], str(path))
-        else:
-            values[setting.name] = setting.default
+            value, where = told[setting.name], str(path)
+        try:
+            values[setting.name] = setting.read(value, where) if where else value
+        except SettingRefused as error:
+            faults.append(str(error))
+    if faults:
+        raise SettingRefused("\n  ".join(faults))
     return Settings(values)
+
+
+def _unknown(path: Path, name: str, known: list[str]) -> str:
+    """What is said of a setting that there is none of: the nearest there is, or all."""
+    near = difflib.get_close_matches(name, known, 1)
+    right = f"did you mean {near[0]}?" if near else f"there are: {', '.join(known)}"
+    return f"{path}: there is no setting {name!r}; {right}"

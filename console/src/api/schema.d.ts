@@ -2309,6 +2309,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sites/{id}/notes/{audience}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Write Note
+         * @description Write a note on a site, for staff or for its client; empty text takes it away.
+         */
+        put: operations["write_note_api_v1_sites__id__notes__audience__put"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/sites/{id}/outlook": {
         parameters: {
             query?: never;
@@ -6098,6 +6118,17 @@ export interface components {
             reason: string;
         };
         /**
+         * NewNote
+         * @description What people should know of a site; empty text takes the note away.
+         * @example {
+         *       "text": "Changeover is on Saturdays: nothing on Friday nights."
+         *     }
+         */
+        NewNote: {
+            /** Text */
+            text: string;
+        };
+        /**
          * NewPassword
          * @example {
          *       "password": "salt and grass and wind"
@@ -6586,6 +6617,29 @@ export interface components {
             name: string;
             /** Sites */
             sites: number;
+        };
+        /**
+         * Note
+         * @description A note as it is kept: for staff only, or for the client; who wrote it, and when.
+         * @example {
+         *       "text": "Changeover is on Saturdays: nothing on Friday nights."
+         *     }
+         */
+        Note: {
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /**
+             * Audience
+             * @enum {string}
+             */
+            audience: "us" | "client";
+            /** By */
+            by: string;
+            /** Text */
+            text: string;
         };
         /**
          * Objective
@@ -8036,13 +8090,13 @@ export interface components {
          * @description One installation of the content system, at one address.
          *
          *     ``own`` are the components made for this site: no offer that bears their folder's name is
-         *     theirs. ``by_hand`` are those that a person looks after. ``pages`` are looked at beside those
-         *     the agent names; ``agent_minutes`` and ``pages_minutes`` are how often its agent is asked and
-         *     its pages are looked at, where that is other than usual; 0: never by itself. A retired site is
-         *     worked on no more; its history stays. ``refreshed_at``: when a twin was last made as its site
-         *     is; ``proved``: whether a backup of the site could be restored on its twin, when, and what was
-         *     seen. ``snapshots``: while a proof has a twin for itself, the one that holds what it was, and
-         *     the one that is proved.
+         *     theirs. ``by_hand`` are those that a person looks after, ``notes`` what people should know.
+         *     ``pages`` are looked at beside those the agent names; ``agent_minutes`` and ``pages_minutes``
+         *     are how often its agent is asked and its pages are looked at, where that is other than usual;
+         *     0: never by itself. A retired site is worked on no more; its history stays. ``refreshed_at``:
+         *     when a twin was last made as its site is; ``proved``: whether a backup of the site could be
+         *     restored on its twin, when, and what was seen. ``snapshots``: while a proof has a twin for
+         *     itself, the one that holds what it was, and the one that is proved.
          * @example {
          *       "address": "https://skerry-light.example",
          *       "client": "Skerry Light Trust",
@@ -8088,6 +8142,11 @@ export interface components {
              *     }
              */
             link: components["schemas"]["Link"];
+            /**
+             * Notes
+             * @default []
+             */
+            notes: components["schemas"]["Note"][];
             /**
              * Own
              * @default []
@@ -8387,6 +8446,8 @@ export interface components {
             link_state: string;
             /** Link Text */
             link_text: string;
+            /** Notes */
+            notes: components["schemas"]["Note"][];
             /** Pages At */
             pages_at: string | null;
             /** Pages Every */
@@ -18620,6 +18681,78 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["LinkCode"];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    write_note_api_v1_sites__id__notes__audience__put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+                audience: "us" | "client";
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewNote"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Site"];
                 };
             };
             /** @description That can't be read */

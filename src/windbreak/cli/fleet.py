@@ -19,7 +19,7 @@ def add(commands: Any, common: argparse.ArgumentParser) -> None:
     site = commands.add_parser(
         "site",
         help="sites: list, add, set, link, unlink, show, refresh, refresh-twin, prove, window, "
-        "files, by-hand, mark-own, retire, export, import",
+        "files, note, by-hand, mark-own, retire, export, import",
     )
     verbs = site.add_subparsers(dest="verb", metavar="VERB", required=True)
     one = verbs.add_parser("list", parents=[common], help="every site, worst first")
@@ -166,6 +166,16 @@ def _add_more(verbs: Any, common: argparse.ArgumentParser) -> None:
     one.add_argument("--look", action="store_true", help="ask its agent now")
     one.set_defaults(do=_files)
     one = verbs.add_parser(
+        "note",
+        parents=[common],
+        help="write down what people should know of a site",
+        epilog="example: windbreak site note fulmar 'Changeover is on Saturdays: not on Fridays.'",
+    )
+    one.add_argument("site", metavar="SITE")
+    one.add_argument("text", metavar="TEXT", help="in words; '' takes the note away")
+    one.add_argument("--client", action="store_true", help="for its client; for us when not given")
+    one.set_defaults(do=_note)
+    one = verbs.add_parser(
         "by-hand",
         parents=[common],
         help="note that a person looks after a component of which no feed tells",
@@ -306,6 +316,9 @@ def _show(args: argparse.Namespace) -> None:
         say(f"**Retired {local(view.retired_at)}**: it is worked on no more; its history stays.")
     agent = f", agent {view.agent}" if view.agent else ""
     say(f"{view.link_state}{agent}: {view.link_text} Facts: {age(s.facts_at)}.")
+    for note in view.notes:
+        whom = "For us" if note.audience == "us" else "For the client"
+        say(f"**{whom}**: {note.text} ({note.by}, {local(note.at)})")
     for one in view.broken:
         mends = "The plan mends it." if one.mended else "Nothing that may be taken now mends it."
         say(f"**Broken today**: {one.text} {mends}")
@@ -437,6 +450,18 @@ def _set(args: argparse.Namespace) -> None:
         )
         site = windbreak.change_site(pick_site(windbreak, args.site), change)
     dump(site) if args.json else say(f"**{site.label}** is changed.")
+
+
+def _note(args: argparse.Namespace) -> None:
+    with connect(args) as windbreak:
+        id = pick_site(windbreak, args.site)
+        site = windbreak.write_note(id, "client" if args.client else "us", args.text)
+    if args.json:
+        return dump(site)
+    said = "written" if args.text.strip() else "taken away"
+    whom = "its client" if args.client else "us"
+    say(f"The note for {whom} on **{site.label}** is {said}.")
+    return None
 
 
 def _by_hand(args: argparse.Namespace) -> None:

@@ -55,6 +55,7 @@ if TYPE_CHECKING:
         LinkCode,
         NewByHand,
         NewSite,
+        NoteFor,
         Site,
         SiteChange,
         Window,
@@ -304,6 +305,11 @@ def look_after(id: str, product: str, new: NewByHand) -> Call[Site]:
 def look_after_no_more(id: str, product: str) -> Call[Site]:
     """Nobody looks after a component by hand any longer."""
     return _send("DELETE", _at("/sites/{}/by-hand/{}/{}", id, *_parts(product)))
+
+
+def write_note(id: str, audience: NoteFor, text: str) -> Call[Site]:
+    """Write a note on a site, for staff or for its client; empty text takes it away."""
+    return _send("PUT", _at("/sites/{}/notes/{}", id, audience), {"text": text})
 
 
 def set_windows_of(where: WindowsOf) -> Call[list[Site]]:

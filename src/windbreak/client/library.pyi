@@ -44,7 +44,7 @@ from windbreak.core.values.products import KnownProduct, ProductChange
 from windbreak.core.values.releases import DecideRepublished, KnownRelease, NewRelease
 from windbreak.core.values.rollouts import FailedMove, NewRollout, Rollout
 from windbreak.core.values.runs import Run
-from windbreak.core.values.sites import Host, LinkCode, NewByHand, NewSite, Site, SiteChange, Window, WindowsOf
+from windbreak.core.values.sites import Host, LinkCode, NewByHand, NewSite, NoteFor, Site, SiteChange, Window, WindowsOf
 from windbreak.core.values.tasks import Task
 from windbreak.core.values.ties import KnownClash, KnownLockstep, NewClash, NewLockstep
 from windbreak.core.values.verdicts import Answer, Verdict
@@ -135,6 +135,8 @@ service that is away for a while is waited for."""
         """Note that a person looks after a component of which no feed tells."""
     def look_after_no_more(self, id: str, product: str) -> Site:
         """Nobody looks after a component by hand any longer."""
+    def write_note(self, id: str, audience: NoteFor, text: str) -> Site:
+        """Write a note on a site, for staff or for its client; empty text takes it away."""
     def set_windows_of(self, where: WindowsOf) -> list[Site]:
         """Set the hours of all sites of a client, or on a host, at once."""
     def set_windows(self, id: str, windows: list[Window], timezone: str) -> Site:
@@ -473,6 +475,8 @@ service that is away for a while is waited for."""
         """Note that a person looks after a component of which no feed tells."""
     async def look_after_no_more(self, id: str, product: str) -> Site:
         """Nobody looks after a component by hand any longer."""
+    async def write_note(self, id: str, audience: NoteFor, text: str) -> Site:
+        """Write a note on a site, for staff or for its client; empty text takes it away."""
     async def set_windows_of(self, where: WindowsOf) -> list[Site]:
         """Set the hours of all sites of a client, or on a host, at once."""
     async def set_windows(self, id: str, windows: list[Window], timezone: str) -> Site:

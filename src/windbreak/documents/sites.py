@@ -11,6 +11,7 @@ from windbreak.core.values.findings import NextAct
 from windbreak.core.values.integrity import ComponentFiles
 from windbreak.core.values.ledger import LedgerEntry
 from windbreak.core.values.roots import RootKind
+from windbreak.core.values.sites import Note
 from windbreak.core.values.verdicts import Broken, Newest
 from windbreak.core.values.visits import PagesState
 
@@ -145,6 +146,7 @@ class SiteView(Value):
     roots: tuple[RootView, ...]
     broken: tuple[Broken, ...]
     by_hand: tuple[ByHand, ...]
+    notes: tuple[Note, ...]
     files_at: datetime | None
     plan: int | None
     plan_text: str

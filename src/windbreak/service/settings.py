@@ -154,7 +154,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
 def read_settings(
     data: Path, options: Mapping[str, Any], environment: Mapping[str, str]
 ) -> Settings:
-    """The settings in force for a data directory. Raises SettingRefused with every fault at once."""
+    """The settings of a data directory. Raises SettingRefused with every fault at once."""
     path = data / "windbreak.toml"
     told: dict[str, Any] = {}
     if path.exists():

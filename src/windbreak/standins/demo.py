@@ -199,6 +199,8 @@ def set_up(demo: Demo, where: dict[str, str]) -> list[str]:
         if not demo.few:
             _by_hand(windbreak)
             windbreak.look_at_files("cockle-row")
+            changeover = "Changeover is on Saturdays: nothing on Friday nights."
+            windbreak.write_note("fulmar-cottages", "us", changeover)
             _nights(windbreak, where)
         for token in windbreak.tokens():
             if token.label == "demo set-up":

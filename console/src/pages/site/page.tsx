@@ -11,6 +11,7 @@ import { Age, Arrow } from "../../pieces/words";
 import { Upload } from "../licences/shelf-upload";
 import { ActLink } from "../../pieces/act-link";
 import { LinkSite } from "./link";
+import { Notes } from "./notes";
 import { byVersion, partsBesides, partsUnder, urgent } from "./state";
 import { TwinActs } from "./twin";
 import { Glyph, StateWord } from "../../states/states";
@@ -53,6 +54,7 @@ export function SitePage() {
                   See the plan
                 </Link>
               </p>
+              <Notes view={view} />
               <SiteErrands site={id} />
               <Proposals view={view} />
               <History view={view} />

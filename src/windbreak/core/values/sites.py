@@ -130,17 +130,36 @@ class LookedAfter(NewByHand):
     by: str
 
 
+NoteFor = Literal["us", "client"]
+
+
+class NewNote(Value):
+    """What people should know of a site; empty text takes the note away."""
+
+    model_config = example(text="Changeover is on Saturdays: nothing on Friday nights.")
+
+    text: Annotated[str, Field(max_length=2000)]
+
+
+class Note(NewNote):
+    """A note as it is kept: for staff only, or for the client; who wrote it, and when."""
+
+    audience: NoteFor
+    by: str
+    at: datetime
+
+
 class Site(NewSite):
     """One installation of the content system, at one address.
 
     ``own`` are the components made for this site: no offer that bears their folder's name is
-    theirs. ``by_hand`` are those that a person looks after. ``pages`` are looked at beside those
-    the agent names; ``agent_minutes`` and ``pages_minutes`` are how often its agent is asked and
-    its pages are looked at, where that is other than usual; 0: never by itself. A retired site is
-    worked on no more; its history stays. ``refreshed_at``: when a twin was last made as its site
-    is; ``proved``: whether a backup of the site could be restored on its twin, when, and what was
-    seen. ``snapshots``: while a proof has a twin for itself, the one that holds what it was, and
-    the one that is proved.
+    theirs. ``by_hand`` are those that a person looks after, ``notes`` what people should know.
+    ``pages`` are looked at beside those the agent names; ``agent_minutes`` and ``pages_minutes``
+    are how often its agent is asked and its pages are looked at, where that is other than usual;
+    0: never by itself. A retired site is worked on no more; its history stays. ``refreshed_at``:
+    when a twin was last made as its site is; ``proved``: whether a backup of the site could be
+    restored on its twin, when, and what was seen. ``snapshots``: while a proof has a twin for
+    itself, the one that holds what it was, and the one that is proved.
     """
 
     id: Slug
@@ -148,6 +167,7 @@ class Site(NewSite):
     facts_at: datetime | None = None
     own: tuple[ProductId, ...] = ()
     by_hand: tuple[LookedAfter, ...] = ()
+    notes: tuple[Note, ...] = ()
     pages: tuple[PagePath, ...] = ()
     agent_minutes: Minutes | None = None
     pages_minutes: Minutes | None = None

@@ -22,7 +22,10 @@ from windbreak.core.values.sites import (
     LinkState,
     LookedAfter,
     NewByHand,
+    NewNote,
     NewSite,
+    Note,
+    NoteFor,
     Site,
     SiteChange,
     Window,
@@ -404,6 +407,21 @@ def look_after(
         why = new.why if new else ""
         context.record(by.name, f"{known.label}: {product} is {said}", site, why=why)
     context.tell("site", site, f"{product} is {said}")
+    return changed
+
+
+def note(context: Context, site: str, audience: NoteFor, new: NewNote, by: Principal) -> Site:
+    """Write a note on a site, for staff or for its client; in place of the one before. Writes."""
+    known = context.store.sites.get(site)
+    rest = tuple(one for one in known.notes if one.audience != audience)
+    text = new.text.strip()
+    made = (Note(text=text, audience=audience, by=by.name, at=context.clock()),) if text else ()
+    with context.store.transaction():
+        changed = context.store.sites.change(site, notes=(*rest, *made))
+        whom = "us" if audience == "us" else "its client"
+        what = "written" if text else "taken away"
+        context.record(by.name, f"{known.label}: note for {whom} {what}", site, why=text)
+    context.tell("site", site, "a note was written")
     return changed
 
 

@@ -156,6 +156,7 @@ def site_view(context: Context, site: str) -> SiteView:
         broken=reasoned.answer.broken if reasoned else (),
         by_hand=tuple(_by_hand(seen, components)) if seen else (),
         files_at=seen.looked_at if seen else None,
+        notes=known.notes,
         plan=plans[0].id if plans else None,
         plan_text=plan_text(context, plans[0]) if plans else "No plan has been made yet.",
         history=tuple(context.store.ledger.all(subject=site, newest_first=True, limit=40)),

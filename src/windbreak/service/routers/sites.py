@@ -16,7 +16,9 @@ from windbreak.core.values.sites import (
     LinkCode,
     LinkState,
     NewByHand,
+    NewNote,
     NewSite,
+    NoteFor,
     Site,
     SiteChange,
     Window,
@@ -177,6 +179,12 @@ def look_after(context: Ctx, who: Who, id: str, kind: str, slug: str, new: NewBy
 def look_after_no_more(context: Ctx, who: Who, id: str, kind: str, slug: str) -> Site:
     """Nobody looks after a component by hand any longer."""
     return sites.look_after(context, id, f"{kind}/{slug}", None, who)
+
+
+@router.put("/sites/{id}/notes/{audience}")
+def write_note(context: Ctx, who: Who, id: str, audience: NoteFor, new: NewNote) -> Site:
+    """Write a note on a site, for staff or for its client; empty text takes it away."""
+    return sites.note(context, id, audience, new, who)
 
 
 @router.put("/windows")

@@ -147,6 +147,7 @@ def live_book(
     standing = list(gates.every(context))
     _shut(context, standing, making)
     earliest = _earliest(context, standing, making)
+    _after_what_is_under_way(context, waiting, making, earliest)
     jobs = [
         job.model_copy(update={"earliest": earliest[job.id]}) if job.id in earliest else job
         for job in making.jobs
@@ -293,6 +294,49 @@ def _earliest(
                 told[id_] = opens
                 making.names[f"earliest {id_}"] = f"{gates.in_short(gate.gate)} opens"
     return told
+
+
+def _after_what_is_under_way(
+    context: Context,
+    waiting: Iterable[Booking],
+    making: _Making,
+    earliest: dict[str, datetime],
+) -> None:
+    """Let jobs on a host that bears no more begin after what is done there now, or is to begin at
+    once.
+    """
+    ends = _ends_by_host(context, waiting, making)
+    hosts = {host.id: host for host in context.store.hosts.all() if host.id in ends}
+    if not hosts:
+        return
+    sites = {s.id: s for s in context.store.sites.all(id={job.site for job in making.jobs})}
+    for job in making.jobs:
+        host = hosts.get(sites[job.site].host or "")
+        if host is None or job.pinned or len(ends[host.id]) < host.at_once:
+            continue
+        free_at, label = sorted(ends[host.id])[-host.at_once]
+        if free_at > earliest.get(job.id, context.clock()):
+            earliest[job.id] = free_at
+            what = f"{host.name} bears {host.at_once} at once, and {label} is done"
+            making.names[f"earliest {job.id}"] = what
+
+
+def _ends_by_host(
+    context: Context, waiting: Iterable[Booking], making: _Making
+) -> dict[str, list[tuple[datetime, str]]]:
+    """When what is under way on each host should be done, and on which site that is."""
+    now, told = context.clock(), dict[str, datetime]()
+    for run in context.store.runs.all(state="running"):
+        minutes = reckon_plan(context, context.store.plans.get(run.plan)).minutes
+        told[run.site] = run.started_at + timedelta(minutes=minutes)
+    for booking in waiting:
+        if booking.starts_at <= now and job_id(booking.plan) in making.due:
+            told.setdefault(booking.site, booking.starts_at + timedelta(minutes=booking.minutes))
+    ends: dict[str, list[tuple[datetime, str]]] = {}
+    for site in context.store.sites.all(id=set(told)) if told else ():
+        if site.host is not None and told[site.id] > now:
+            ends.setdefault(site.host, []).append((told[site.id], site.label))
+    return ends
 
 
 def _left(context: Context, gate: gates.Standing) -> timedelta:

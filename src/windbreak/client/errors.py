@@ -23,6 +23,19 @@ class Unreachable(ClientError):
         super().__init__(f"the service at {address} gives no answer: {reason}")
 
 
+class StillAtWork(ClientError):
+    """The service took what it was asked, and has not answered yet: a site may have hung. What was
+    asked for may still be done.
+    """
+
+    def __init__(self, address: str, seconds: float) -> None:
+        self.address, self.seconds = address, seconds
+        super().__init__(
+            f"the service at {address} took it and has not answered within {seconds:.0f} s: a "
+            "site may hang. It may still be done; look again: windbreak today"
+        )
+
+
 class Problem(ClientError):
     """The service said no; ``details`` are its problem details (RFC 9457)."""
 

@@ -8,7 +8,7 @@ from typing import Any, TypeVar
 import httpx
 
 from windbreak.client.calls import Call
-from windbreak.client.errors import ClientError, NotPermitted, Problem, Unreachable
+from windbreak.client.errors import ClientError, NotPermitted, Problem, StillAtWork, Unreachable
 
 T = TypeVar("T")
 
@@ -73,4 +73,7 @@ def may_retry(call: Call[Any], tried: int) -> bool:
 
 
 def unreachable(address: str, error: httpx.HTTPError) -> ClientError:
+    """What a call without an answer is told as."""
+    if isinstance(error, httpx.ReadTimeout):
+        return StillAtWork(address, TIMEOUT.read or 0)
     return Unreachable(address, str(error) or type(error).__name__)

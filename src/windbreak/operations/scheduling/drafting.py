@@ -30,6 +30,7 @@ from windbreak.operations.reasoning.explaining import explained
 from windbreak.operations.scheduling import deadlines, gates, nights
 from windbreak.operations.scheduling.nights import Reckoned
 from windbreak.operations.sites import clients
+from windbreak.operations.views import sheets
 from windbreak.operations.views.standings import MOVING, carried_here
 from windbreak.wording.timetables import timetable_document
 
@@ -225,6 +226,9 @@ class _Drafting:
             self.nothing += 1
         elif isinstance(taken, str):
             self.out.add(site, "blocked", taken, "see-plan")
+        elif by_hand := list(sheets.by_hand(self.context, site.id, taken.steps)):
+            why = f"Changed by hand, and nobody has said what becomes of it: {'; '.join(by_hand)}."
+            self.out.add(site, "blocked", why, "see-plan")
         else:
             brings = self._brought(key, site, taken)
             reckoned = nights.reckon(self.context, site, taken.steps, brings, self.sight)

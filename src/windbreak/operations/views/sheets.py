@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from datetime import datetime, timedelta
 
 from windbreak.core.scheduling.openings import openings
 from windbreak.core.values.bookings import Booking
-from windbreak.core.values.plans import SitePlan
 from windbreak.core.values.sites import Site
 from windbreak.core.values.verdicts import PlannedStep
 from windbreak.documents.sheets import PlanSheet, SheetErrand, SheetMove, SheetStep
@@ -59,7 +58,7 @@ def sheet(context: Context, id_: int) -> PlanSheet:
         runs=told.runs,
         steps=tuple(_step(n, s, t, names) for n, (s, t) in enumerate(steps, start=1)),
         usual=plan.plan.usual,
-        by_hand=tuple(_by_hand(context, plan)),
+        by_hand=tuple(by_hand(context, plan.site, plan.plan.steps)),
         automatic_updates=inventory.automatic_updates if inventory else None,
         caches=tuple(
             known.name if (known := products.find(cache)) else cache
@@ -76,12 +75,12 @@ def sheet(context: Context, id_: int) -> PlanSheet:
     )
 
 
-def _by_hand(context: Context, plan: SitePlan) -> Iterator[str]:
-    """What was changed in place in the components that a plan moves, as they were seen last."""
-    seen = integrity.of(context, plan.site)
+def by_hand(context: Context, site: str, steps: Sequence[PlannedStep]) -> Iterator[str]:
+    """What was changed in place in the components that steps move, as they were seen last."""
+    seen = integrity.of(context, site)
     if seen is None:
         return
-    for product, version in own_files.moved(plan.plan.steps).items():
+    for product, version in own_files.moved(steps).items():
         files = seen.of(product, version)
         if files is not None and (files.changed or files.missing):
             known = context.store.products.find(product)

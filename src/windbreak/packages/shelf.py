@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+from collections.abc import Callable
 from datetime import datetime
 from pathlib import Path
 
@@ -30,11 +31,14 @@ class Shelf:
         product: str | None = None,
         version: str | None = None,
         sha256: str | None = None,
+        announced: Callable[[str, str], str | None] | None = None,
     ) -> Package:
         """Examine an archive and keep it, with the archives it carries inside. Writes.
 
-        Of a complete download the installable archive inside is taken. Raises PackageRefused;
-        then nothing of it is kept.
+        Of a complete download the installable archive inside is taken. ``sha256`` is the sum that
+        the archive has to have; ``announced`` tells what its maker told of a product's version,
+        for an archive of which it is not known yet what it holds. Raises PackageRefused; then
+        nothing of it is kept.
         """
         found = hashlib.sha256(archive).hexdigest()
         if sha256 is not None and sha256.lower() != found:
@@ -42,6 +46,10 @@ class Shelf:
         taken = installable(archive, product=product, version=version)
         archive = taken.archive
         whole = examine(archive, product=product, version=version)
+        told = announced(whole.header.product, whole.header.version) if announced else None
+        sum_ = hashlib.sha256(archive).hexdigest()
+        if told is not None and told.lower() != sum_:
+            raise PackageRefused(f"the SHA-256 {sum_}", f"{told}, as its maker told")
         inside = [(name, data, examine(data)) for name, data in whole.carried]
         with self.store.transaction():
             for name, data, examined in inside:

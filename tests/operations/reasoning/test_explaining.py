@@ -21,7 +21,7 @@ from windbreak.operations.errors import Refused
 from windbreak.operations.licensing import licensing
 from windbreak.operations.planning import policy
 from windbreak.operations.reasoning import explaining, supposing
-from windbreak.operations.sites import sites
+from windbreak.operations.sites import marks, sites
 from windbreak.operations.tracking import feeds, polling
 from windbreak.operations.views import sites as site_views
 from windbreak.wording.acts import command_line
@@ -268,7 +268,7 @@ class ByHand(WithContext):
         self.assertEqual(self.standing()[0], "unknown")
         until = self.context.clock().date() + timedelta(days=30)
         new = NewByHand(until=until, why="its maker mails us")
-        sites.look_after(self.context, SITE, "plugin/anchor-maps", new, RHONA)
+        marks.look_after(self.context, SITE, "plugin/anchor-maps", new, RHONA)
         state, text = self.standing()
         self.assertEqual(state, "held")
         self.assertRegex(text, r"^Looked after by hand until .*, by Rhona Vale: its maker mails us")
@@ -286,7 +286,7 @@ class ByHand(WithContext):
         ):
             with self.assertRaises(Refused) as caught:
                 new = NewByHand(until=day_, why="x")
-                sites.look_after(self.context, SITE, product, new, RHONA)
+                marks.look_after(self.context, SITE, product, new, RHONA)
             self.assertEqual(caught.exception.code, code)
 
 

@@ -7,7 +7,7 @@ from tests.operations.within import RHONA
 from windbreak.core.values.runs import Run
 from windbreak.operations.runs import debts, keeping, runs
 from windbreak.operations.scheduling import approving
-from windbreak.operations.sites import sites
+from windbreak.operations.sites import marks, sites
 from windbreak.standins.faults import KINDS, FaultRefused, read
 
 SITE = "skerry-light"
@@ -139,7 +139,7 @@ class Faults(WithRuns):
 
         self.site(SITE)
         told = SiteChange(pages=("/news/3",))
-        sites.change(self.context, SITE, told, RHONA)
+        marks.change(self.context, SITE, told, RHONA)
         run = self.carried_out(self.approved(SITE))
         (baseline,) = [e for e in self.lines(run) if e.act == "baseline"]
         places = [look["where"] for look in baseline.detail["looks"]]

@@ -11,7 +11,7 @@ from windbreak.core.values.runs import Look
 from windbreak.core.values.sites import SiteChange
 from windbreak.links.visiting import Visiting
 from windbreak.operations.runs import runs
-from windbreak.operations.sites import sites, visits
+from windbreak.operations.sites import marks, sites, visits
 from windbreak.operations.views import sites as site_views
 
 SITE = "skerry-light"
@@ -77,7 +77,7 @@ class Visits(WithRuns):
 
     def test_pages_named_by_a_person_are_looked_at_too(self) -> None:
         change = SiteChange(pages=("/nowhere", "/news/a"))
-        sites.change(self.context, SITE, change, RHONA)
+        marks.change(self.context, SITE, change, RHONA)
         with mock.patch.object(visits, "look_at", side_effect=self.broken_at("/news/a")):
             self.assertEqual(self.looked(), "broken")
         self.assertEqual(visits.of(self.context, SITE).reason, "/news/a answers 500.")

@@ -11,7 +11,7 @@ from windbreak.core.values.releases import NewRelease
 from windbreak.operations.errors import Refused
 from windbreak.operations.licensing import licence_codes, licensing
 from windbreak.operations.reasoning import answers, cases
-from windbreak.operations.sites import sites
+from windbreak.operations.sites import marks
 from windbreak.operations.tracking import catalogue as catalogue_of
 from windbreak.operations.tracking import polling, rights, shelving
 from windbreak.standins import catalogue
@@ -102,6 +102,24 @@ class Shelving(WithContext):
             shelving.put_on_shelf(self.context, two, RHONA)
         self.assertIn("plugin/oarlock-stamps 2.0", str(caught.exception))
         self.assertEqual(self.context.store.packages.all(), [])
+
+    def test_what_is_brought_has_the_sum_its_maker_told_or_nothing_is_kept(self) -> None:
+        self.feeds()
+        archive = catalogue.archive(catalogue.find("plugin/oarlock", "7.2"))
+        id = self.context.store.releases.id_of("plugin/oarlock", "7.2")
+        release = self.context.store.releases.get(id)
+        assert release.package is not None
+        shelving.put_on_shelf(self.context, archive, RHONA)
+        before = self.context.store.packages.all()
+        other = release.package.model_copy(update={"sha256": "0" * 64})
+        self.context.store.releases.change(id, package=other, refused="its sum")
+        with self.assertRaises(Refused) as caught:
+            shelving.put_on_shelf(self.context, archive, RHONA)
+        self.assertIn("as its maker told", str(caught.exception))
+        self.assertEqual(self.context.store.packages.all(), before)  # what was there stays
+        self.context.store.releases.change(id, package=release.package)
+        shelving.put_on_shelf(self.context, archive, RHONA)
+        self.assertIsNone(self.context.store.releases.get(id).refused)
 
     def test_being_on_the_shelf_gives_no_right(self) -> None:
         self.feeds()
@@ -202,10 +220,10 @@ class Shelving(WithContext):
     def test_what_was_made_for_a_site_takes_no_offer_of_its_name(self) -> None:
         self.feeds()
         self.site("tarnsey-harbour")
-        sites.mark_own(self.context, "tarnsey-harbour", "plugin/oarlock", RHONA)
+        marks.mark_own(self.context, "tarnsey-harbour", "plugin/oarlock", RHONA)
         moves = {
             v.product: v.to for v in answers.verdicts(self.context, "tarnsey-harbour").verdicts
         }
         self.assertEqual(moves["plugin/oarlock"], "7.1.2")
         with self.assertRaises(Refused):
-            sites.mark_own(self.context, "tarnsey-harbour", "plugin/nothing", RHONA)
+            marks.mark_own(self.context, "tarnsey-harbour", "plugin/nothing", RHONA)

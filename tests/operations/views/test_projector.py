@@ -26,7 +26,7 @@ from windbreak.operations.findings.causes import every
 from windbreak.operations.licensing import licensing
 from windbreak.operations.planning import planning, policy
 from windbreak.operations.reasoning import answers
-from windbreak.operations.sites import retiring, sites
+from windbreak.operations.sites import marks, retiring, sites
 from windbreak.operations.tracking import catalogue
 from windbreak.operations.views import products as product_views
 from windbreak.operations.views import projector
@@ -96,12 +96,12 @@ class Incremental(WithContext):
                 licensing.seat(context, "breakwater", NewSeat(site=SOME[0], code="x-1"), RHONA)
 
         def label(r: random.Random) -> None:
-            sites.change(context, r.choice(SOME), SiteChange(label=f"Site {r.random():.3f}"), RHONA)
+            marks.change(context, r.choice(SOME), SiteChange(label=f"Site {r.random():.3f}"), RHONA)
 
         def own(r: random.Random) -> None:
             site = r.choice(SOME)
             marked = context.store.sites.get(site).own
-            sites.mark_own(context, site, "plugin/lee", RHONA, own="plugin/lee" not in marked)
+            marks.mark_own(context, site, "plugin/lee", RHONA, own="plugin/lee" not in marked)
 
         def release(r: random.Random) -> None:
             new = NewRelease(
@@ -230,7 +230,7 @@ class Quarantine(WithContext):
         self.assertIn("can’t be reasoned about", found["fault:whinchat-radio"].headline)
         self.assertIn("ready:skerry-light", found)
         # It is tried again when something it hangs on is written.
-        sites.mark_own(self.context, "whinchat-radio", "plugin/lee", RHONA)
+        marks.mark_own(self.context, "whinchat-radio", "plugin/lee", RHONA)
         self.assertNotIn("fault:whinchat-radio", {f.id for f in look_again(self.context)})
         healed = {row.id: row for row in site_views.summaries(self.context)}
         self.assertIsNone(healed["whinchat-radio"].fault)
@@ -316,7 +316,7 @@ class Claims(WithContext):
             ground = real(context)
             if not wrote:
                 wrote.append("x")
-                sites.change(self.other, "skerry-light", SiteChange(label="Skerry"), RHONA)
+                marks.change(self.other, "skerry-light", SiteChange(label="Skerry"), RHONA)
             return ground
 
         with mock.patch.object(projector.Ground, "read", writing):

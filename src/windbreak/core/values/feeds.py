@@ -149,10 +149,7 @@ class Feed(Value):
 
     def aged(self, now: datetime) -> Feed:
         """The feed as it counts now: fresh no longer when no look went well for a while."""
-        good = self.fresh_at or self.polled_at
-        if self.state != "fresh" or good is None:
-            return self
-        if (now - good).total_seconds() <= STALE_AFTER * 60 * self.every_minutes:
+        if self.state != "fresh" or not self.is_out_of_touch(now):
             return self
         return self.model_copy(
             update={"state": "stale", "reason": "No look at it was due in time."}

@@ -130,6 +130,14 @@ def resettle(context: Context, licence: str) -> None:
             context.store.seats.change(one.id, riding=may)
 
 
+def resettle_site(context: Context, site: str) -> None:
+    """The same for every licence that a site has a seat of, as whose copy it is has changed.
+    Within a transaction. Writes.
+    """
+    for held in context.store.seats.all(site=site):
+        resettle(context, held.licence)
+
+
 def _check_seat(
     context: Context, licence: Licence, site: Site, code: str, taken: list[Seat]
 ) -> bool:

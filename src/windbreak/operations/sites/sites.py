@@ -20,14 +20,8 @@ from windbreak.core.values.sites import (
     Link,
     LinkCode,
     LinkState,
-    LookedAfter,
-    NewByHand,
-    NewNote,
     NewSite,
-    Note,
-    NoteFor,
     Site,
-    SiteChange,
     Window,
     WindowsOf,
 )
@@ -44,12 +38,12 @@ from windbreak.links.errors import (
     clock_text,
 )
 from windbreak.links.systems import SYSTEMS
+from windbreak.operations.addresses import IN_A_SITES, refuse_secrets
 from windbreak.operations.administration import instance
 from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
 from windbreak.operations.runs import debts
 from windbreak.operations.sites import clients, inventories, visits
-from windbreak.outside.addresses import secret_in
 from windbreak.outside.at_once import at_once
 from windbreak.wording.words import listed
 
@@ -80,23 +74,12 @@ def drop_host(context: Context, id: str, by: Principal) -> None:
     context.tell("host", id, "dropped")
 
 
-def _refuse_secrets(address: str) -> None:
-    """Raise Refused for an address that holds a password or key."""
-    held = secret_in(address)
-    if held is not None:
-        raise Refused(
-            "secret-in-address",
-            f"the address holds {held}; leave it out: a site's address is where its visitors go, "
-            "and its agent needs none",
-        )
-
-
 def register(context: Context, new: NewSite, by: Principal, id: str | None = None) -> Site:
     """Register a site; its id is made from the label unless one is given. Writes.
 
     Raises Refused when the address is taken, or the host or the twin's site is not known.
     """
-    _refuse_secrets(new.address)
+    refuse_secrets(new.address, IN_A_SITES)
     slug = id or re.sub(r"[^a-z0-9]+", "-", new.label.lower()).strip("-") or "site"
     other = context.store.sites.at(new.address)
     if other is not None:
@@ -325,104 +308,6 @@ def refresh_many(context: Context, found: Sequence[Site]) -> Iterator[Site]:
         per_place=2,
         finish=context.store.close,  # each thread's own connection
     )
-
-
-def change(context: Context, site: str, told: SiteChange, by: Principal) -> Site:
-    """Change what is known of a site. Writes. Raises Refused for a host that is not there."""
-    known = context.store.sites.get(site)
-    if told.host is not None and context.store.hosts.find(told.host) is None:
-        raise Refused("unknown-host", f"there is no host {told.host!r}; add it first")
-    if told.address is not None:
-        _refuse_secrets(told.address)
-        other = context.store.sites.at(told.address)
-        if other is not None and other.id != site:
-            raise Refused("address-taken", f"{told.address} is {other.label} already")
-    _check_environment(context, known, told)
-    fields = told.model_dump(exclude_none=True)
-    with context.store.transaction():
-        if told.twin_of == "":
-            fields["twin_of"] = None
-        changed = context.store.sites.change(site, **fields)
-        context.record(by.name, f"{changed.label}: {', '.join(fields) or 'nothing'} set", site)
-    context.tell("site", site, "changed")
-    return changed
-
-
-def _check_environment(context: Context, known: Site, told: SiteChange) -> None:
-    """Raise Refused for a twin in production, of another twin, or of itself."""
-    environment = told.environment or known.environment
-    twin_of = known.twin_of if told.twin_of is None else told.twin_of
-    if not twin_of:
-        return
-    if environment == "production":
-        raise Refused("twin-in-production", "a twin is a staging or development copy")
-    lead = context.store.sites.get(twin_of)
-    if lead.twin_of is not None or lead.id == known.id:
-        raise Refused("twin-of-a-twin", f"{lead.label} can have no twin: it is one itself")
-
-
-def mark_own(context: Context, site: str, product: str, by: Principal, *, own: bool = True) -> Site:
-    """Mark a component as made for its site, so that no offer that shares its folder's name is
-    taken; or take the mark away. Writes. Raises Refused when it is not there.
-    """
-    known = context.store.sites.get(site)
-    inventory = context.store.inventories.find(site)
-    if inventory is None or inventory.version_of(product) is None:
-        raise Refused("not-installed", f"{product} is not on {known.label}")
-    marks = set(known.own) | {product} if own else set(known.own) - {product}
-    with context.store.transaction():
-        changed = context.store.sites.change(site, own=tuple(sorted(marks)))
-        said = "made for it" if own else "not made for it"
-        context.record(by.name, f"{known.label}: {product} is {said}", site)
-    context.tell("site", site, f"{product} is {said}")
-    return changed
-
-
-def look_after(
-    context: Context, site: str, product: str, new: NewByHand | None, by: Principal
-) -> Site:
-    """Note that a person looks after a component of which no feed tells, or (None) no longer.
-
-    Writes. Raises Refused when it is not there, when a feed tells of it, or the day has passed.
-    """
-    known = context.store.sites.get(site)
-    inventory = context.store.inventories.find(site)
-    if inventory is None or inventory.version_of(product) is None:
-        raise Refused("not-installed", f"{product} is not on {known.label}")
-    if new is not None and product in context.store.releases.told_products():
-        raise Refused(
-            "feed-tells", f"a feed tells of {product}; by hand is for what no feed covers"
-        )
-    if new is not None and new.until < context.clock().date():
-        raise Refused("past", f"{new.until} has passed; give the day to look again")
-    rest = tuple(one for one in known.by_hand if one.product != product)
-    marks = rest
-    if new is not None:
-        marks = (*rest, LookedAfter(product=product, by=by.name, until=new.until, why=new.why))
-    with context.store.transaction():
-        changed = context.store.sites.change(site, by_hand=marks)
-        said = (
-            f"looked after by hand until {new.until}" if new else "no longer looked after by hand"
-        )
-        why = new.why if new else ""
-        context.record(by.name, f"{known.label}: {product} is {said}", site, why=why)
-    context.tell("site", site, f"{product} is {said}")
-    return changed
-
-
-def note(context: Context, site: str, audience: NoteFor, new: NewNote, by: Principal) -> Site:
-    """Write a note on a site, for staff or for its client; in place of the one before. Writes."""
-    known = context.store.sites.get(site)
-    rest = tuple(one for one in known.notes if one.audience != audience)
-    text = new.text.strip()
-    made = (Note(text=text, audience=audience, by=by.name, at=context.clock()),) if text else ()
-    with context.store.transaction():
-        changed = context.store.sites.change(site, notes=(*rest, *made))
-        whom = "us" if audience == "us" else "its client"
-        what = "written" if text else "taken away"
-        context.record(by.name, f"{known.label}: note for {whom} {what}", site, why=text)
-    context.tell("site", site, "a note was written")
-    return changed
 
 
 def _unreached(context: Context, site: Site, error: LinkError, visit: Visit) -> Site:

@@ -8,10 +8,10 @@ from windbreak.core.values.releases import BY_HAND
 from windbreak.feeds.changelog import pattern
 from windbreak.feeds.fetching import host_of
 from windbreak.feeds.signin import NAMED
+from windbreak.operations.addresses import IN_A_FEEDS, refuse_secrets
 from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
 from windbreak.operations.tracking import asking, recipes
-from windbreak.outside.addresses import secret_in
 from windbreak.store.sealing import masked, trimmed
 
 
@@ -34,19 +34,8 @@ def register(context: Context, new: NewFeed, by: Principal) -> Feed:
     return feed
 
 
-def _refuse_secrets(address: str) -> None:
-    """Raise Refused for an address that holds a password or key."""
-    held = secret_in(address)
-    if held is not None:
-        raise Refused(
-            "secret-in-address",
-            f"the address holds {held}; leave it out, and give it as the feed's credential "
-            "(--sign-in, and windbreak feed credential): there it is sealed",
-        )
-
-
 def _check_new(context: Context, new: NewFeed, secret: str) -> None:
-    _refuse_secrets(new.url)
+    refuse_secrets(new.url, IN_A_FEEDS)
     if new.id == BY_HAND:
         raise Refused("reserved", f"{BY_HAND!r} stands for what people bring; take another id")
     if new.sign_in not in ("none", "site code") and not secret:
@@ -75,7 +64,7 @@ def change(context: Context, feed: str, told: FeedChange, by: Principal) -> Feed
     """Change a registered feed. Writes. Raises Refused where it may not lie there."""
     fields = told.model_dump(exclude_none=True)
     if told.url is not None:
-        _refuse_secrets(told.url)
+        refuse_secrets(told.url, IN_A_FEEDS)
         recipes.check_place(context, told.url)
         fields |= {"etag": None, "last_modified": None, "next_poll_at": None}
     if told.reading is not None:

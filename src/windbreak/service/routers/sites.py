@@ -32,7 +32,7 @@ from windbreak.operations import naming
 from windbreak.operations.errors import Refused
 from windbreak.operations.planning import planning
 from windbreak.operations.reasoning import cases, explaining, supposing
-from windbreak.operations.sites import integrity, retiring, sites
+from windbreak.operations.sites import integrity, marks, retiring, sites
 from windbreak.operations.views import sites as site_views
 from windbreak.service.paging import After, next_of, page
 from windbreak.service.signin import Ctx, Limit, Who
@@ -148,7 +148,7 @@ def show_site(context: Ctx, who: Who, id: str) -> SiteView:
 @router.patch("/sites/{id}")
 def change_site(context: Ctx, who: Who, id: str, told: SiteChange) -> Site:
     """Change a site's label, client, host or tags."""
-    return sites.change(context, id, told, who)
+    return marks.change(context, id, told, who)
 
 
 @router.post("/sites/{id}/retirement")
@@ -160,31 +160,31 @@ def retire_site(context: Ctx, who: Who, id: str, said: Retire) -> Site:
 @router.put("/sites/{id}/own/{kind}/{slug}")
 def mark_own(context: Ctx, who: Who, id: str, kind: str, slug: str) -> Site:
     """Mark a component as made for this site."""
-    return sites.mark_own(context, id, f"{kind}/{slug}", who)
+    return marks.mark_own(context, id, f"{kind}/{slug}", who)
 
 
 @router.delete("/sites/{id}/own/{kind}/{slug}")
 def unmark_own(context: Ctx, who: Who, id: str, kind: str, slug: str) -> Site:
     """Take the mark away that a component was made for this site."""
-    return sites.mark_own(context, id, f"{kind}/{slug}", who, own=False)
+    return marks.mark_own(context, id, f"{kind}/{slug}", who, own=False)
 
 
 @router.put("/sites/{id}/by-hand/{kind}/{slug}")
 def look_after(context: Ctx, who: Who, id: str, kind: str, slug: str, new: NewByHand) -> Site:
     """Note that a person looks after a component of which no feed tells."""
-    return sites.look_after(context, id, f"{kind}/{slug}", new, who)
+    return marks.look_after(context, id, f"{kind}/{slug}", new, who)
 
 
 @router.delete("/sites/{id}/by-hand/{kind}/{slug}")
 def look_after_no_more(context: Ctx, who: Who, id: str, kind: str, slug: str) -> Site:
     """Nobody looks after a component by hand any longer."""
-    return sites.look_after(context, id, f"{kind}/{slug}", None, who)
+    return marks.look_after(context, id, f"{kind}/{slug}", None, who)
 
 
 @router.put("/sites/{id}/notes/{audience}")
 def write_note(context: Ctx, who: Who, id: str, audience: NoteFor, new: NewNote) -> Site:
     """Write a note on a site, for staff or for its client; empty text takes it away."""
-    return sites.note(context, id, audience, new, who)
+    return marks.note(context, id, audience, new, who)
 
 
 @router.put("/windows")

@@ -3,7 +3,7 @@
 PYTHON ?= python3
 BIN := .venv/bin
 
-.PHONY: setup console demo demo-tour test check format torture generated types-console bench clean
+.PHONY: setup console demo demo-real demo-tour agent test check format torture generated types-console bench clean
 
 setup: .venv/ready
 console: src/windbreak/service/console/index.html
@@ -33,6 +33,15 @@ types-console: setup
 
 demo: setup console
 	$(BIN)/windbreak demo
+
+# With a real WordPress and its twin; asks before it installs anything.
+demo-real: setup console
+	$(BIN)/windbreak demo --real
+
+# The agent for a real site, as the system's own page takes it.
+agent: dist/windbreak-agent.zip
+dist/windbreak-agent.zip: $(shell find agent -type f)
+	mkdir -p dist && rm -f $@ && cd agent && $(PYTHON) -m zipfile -c ../$@ windbreak-agent
 
 demo-tour: setup console
 	$(BIN)/windbreak demo --tour

@@ -246,6 +246,27 @@ class OverTheDemo(WithDemo):
             self.assertEqual(done.returncode, 1)
             self.assertIn("fields", done.stderr)
 
+    def test_what_leaves_a_site_has_a_plan_of_its_own_and_what_is_needed_stays(self) -> None:
+        done = self.ask("plan", "tarnsey", "--remove", "slate-editor")
+        self.assertEqual(done.returncode, 0, done.stderr)
+        self.assertIn("It takes away, and moves nothing.", done.stdout)
+        self.assertIn("Slate Editor 1.9 → gone", done.stdout)
+        for product, why in (
+            ("breakwater", "is the theme in use"),
+            ("breakwater-keel", "asks for Breakwater Keel: it would be brought back"),
+            ("millrace", "is what the site runs on"),
+        ):
+            refused = self.ask("plan", "tarnsey", "--remove", product)
+            self.assertEqual(refused.returncode, 1, product)
+            self.assertIn(why, refused.stderr)
+
+    def test_where_each_credential_is_used_is_a_table_that_shows_none(self) -> None:
+        done = self.ask("licence", "credentials", "--site", "tarnsey")
+        self.assertEqual(done.returncode, 0, done.stderr)
+        self.assertIn("seen valid", done.stdout)
+        self.assertIn("a code for each site", done.stdout)
+        self.assertNotIn("BW5-TARNSEY", done.stdout)
+
     def test_a_seat_too_many_is_told_with_what_would_be_right(self) -> None:
         done = self.given("BW5-SEAPINK-0001", "licence", "seat", "breakwater", "seapink", "--code")
         self.assertEqual(done.returncode, 0, done.stderr)

@@ -1,6 +1,7 @@
 """The console in a real browser: signing in, the belt by keys, a run watched to its end."""
 
 import re
+import shutil
 import unittest
 from pathlib import Path
 from typing import ClassVar
@@ -19,7 +20,9 @@ from playwright.sync_api import (
 from tests.running import WithDemo
 from windbreak.standins import catalogue
 from windbreak.standins.feeds import TOKEN
+from windbreak.standins.millrace import MillraceSite, Part
 
+CHECKS = '{"mail": {"name": "Mail", "state": "critical", "text": "Mail can’t be sent."}}'
 CHROMIUM = "/usr/bin/chromium"
 ARGS = [
     "--no-sandbox",
@@ -250,6 +253,62 @@ class Console(WithBrowser):
         expect(page.get_by_role("row", name=re.compile("Trestle"))).to_contain_text(
             "carried by Breakwater"
         )
+
+    def test_sites_are_picked_and_approved_together(self) -> None:
+        page = self.open("/sites")
+        expect(page.get_by_label("Picked")).to_have_count(0)
+        for label in ("Seapink Florists", "Whinchat Radio"):
+            page.get_by_label(f"Pick {label}", exact=True).check()
+        bar = page.get_by_label("Picked", exact=True)
+        expect(bar).to_contain_text("2 picked: ")
+        expect(bar).to_contain_text("wait there.")
+        bar.get_by_role("button", name="Approve for 2…").click()
+        dialog = page.get_by_role("dialog")
+        expect(dialog).to_contain_text("Approve everything ready, for 2 sites")
+        dialog.get_by_role("button", name="Leave it").click()
+        bar.get_by_role("button", name="Pick none").click()
+        expect(page.get_by_label("Picked", exact=True)).to_have_count(0)
+
+    def test_a_network_stands_with_its_members_and_a_broken_one_by_name(self) -> None:
+        place = MillraceSite(self.folder("seapink-florists"))
+        self.addCleanup(self.windbreak.refresh_site, "seapink-florists")
+        self.addCleanup(place.set_setting, "network", "[]")
+        place.found_network((Part("roses", "Roses", ("plugin/oarlock",)), Part("lilies", "Lilies")))
+        place.set_setting("checks", CHECKS)
+        self.addCleanup(place.set_setting, "checks", "{}")
+        self.windbreak.refresh_site("seapink-florists")
+        page = self.open("/sites/seapink-florists")
+        net = page.get_by_label("On a network")
+        expect(net).to_contain_text("2 members: one installation, shared code")
+        expect(net.get_by_role("row").nth(1)).to_contain_text("Roses")
+        expect(net.get_by_role("row").nth(1)).to_contain_text("Oarlock")
+        expect(net.get_by_role("row").nth(2)).to_contain_text("nothing more")
+        expect(page.locator(".facts")).to_contain_text("1 of 6 not good, 1 of them critical")
+        expect(page.locator(".facts")).to_contain_text("Mail can’t be sent")
+
+    def test_what_a_site_could_do_without_becomes_a_plan_of_its_own(self) -> None:
+        copy = self.folder("seapink-florists") / "plugins/oarlock-old"
+        copy.mkdir()
+        (copy / "component.toml").write_text('name = "Oarlock"\nversion = "6.1"\n')
+        self.addCleanup(shutil.rmtree, copy)
+        self.windbreak.refresh_site("seapink-florists")
+        page = self.open("/sites/seapink-florists")
+        row = page.get_by_label("Proposed apart").get_by_role("listitem")
+        expect(row.first).to_contain_text("oarlock-old holds Oarlock 6.1 once more")
+        row.first.get_by_role("button", name="Plan its removal").click()
+        page.wait_for_url("**/plan")
+        expect(page.get_by_label("Steps", exact=True)).to_contain_text("Oarlock 6.1")
+        expect(page.get_by_label("Steps", exact=True)).to_contain_text("gone")
+        expect(page.locator("main")).to_contain_text("It takes away, and moves nothing")
+        expect(page.locator("main")).to_contain_text("1 product to leave")
+        expect(page.get_by_label("Not in this plan")).to_have_count(0)
+
+    def test_each_credential_stands_with_the_products_and_sites_that_use_it(self) -> None:
+        page = self.open("/licences")
+        table = page.get_by_label("Where each credential is used")
+        expect(table.get_by_role("row").filter(has_text="The Chandlery")).to_contain_text("seen valid")
+        own = table.get_by_role("row").filter(has_text="a code for each site").first
+        expect(own).to_contain_text("Tarnsey Harbour Museum in grace")
 
     def test_a_plan_is_approved_run_and_watched_to_its_end_without_a_reload(self) -> None:
         self.slow("skerry-light-twin", apply=0.5)

@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import Any
 
 from windbreak.links import signing
-from windbreak.links.millrace import EPOCH, FOR, SERVICE
+from windbreak.links.signed_agent import EPOCH, FOR, SERVICE
 from windbreak.standins.agent import LinkLineRefused, MillraceAgent
 from windbreak.standins.catalogue import LOOM, archive, find
 from windbreak.standins.fleet import SITES, lay_out

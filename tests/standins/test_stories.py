@@ -117,7 +117,22 @@ class Stories(unittest.TestCase):
             "was changed by hand",
         ):
             self.assertIn(part, told)
-        self.assertEqual(sum("Fulmar" in head for head in heads), 1)
+        self.assertEqual(sum("Fulmar’s own code" in head for head in heads), 1)
+
+    def test_a_network_stands_with_its_members(self) -> None:
+        view = self.site("turnstone-schools")
+        self.assertEqual(len(view.members), 6)
+        self.assertEqual({member.state for member in view.members}, {"fine"})
+        on = {member.name: member.on for member in view.members}
+        self.assertEqual(on["Turnstone Sixth Form"], ("Tidetable", "Oarlock"))
+        self.assertEqual(on["Turnstone Infants"], ())
+
+    def test_what_sites_say_of_themselves_is_told_with_who_said_it(self) -> None:
+        fulmar = self.site("fulmar-cottages")
+        self.assertEqual(fulmar.checks_text, "2 of 6 not good, 1 of them critical.")
+        told = {f.kind: f for f in self.windbreak.today().findings}
+        self.assertIn("Mail can’t be sent", told["checks"].text)
+        self.assertIn("Tollhouse says: its copy of a template is of 8.2", told["complaint"].text)
 
     def test_every_site_of_a_product_is_in_one_group(self) -> None:
         for row in self.windbreak.products():

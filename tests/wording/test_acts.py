@@ -27,6 +27,7 @@ ON = {
     "calendar": "season",
     "host": "jetty",
     "hold": "29e0b38a",
+    "package": "0a1b2c3d",
     "rule": "163d3ccd",
     "text": "Remove Lee",
     "file": "lee-5.5.zip",

@@ -119,6 +119,10 @@ export const asked = {
       told(api.GET("/api/v1/products/{kind}/{slug}", { params: { path: { kind, slug } } })),
   }),
   licences: () => ({ queryKey: ["licences"], queryFn: () => told(api.GET("/api/v1/licences")) }),
+  credentials: () => ({
+    queryKey: ["licences", "credentials"],
+    queryFn: () => told(api.GET("/api/v1/credentials")),
+  }),
   forecasts: () => ({
     queryKey: ["licences", "forecasts"],
     queryFn: () => told(api.GET("/api/v1/forecasts")),

@@ -300,6 +300,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/credentials": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Credentials
+         * @description Where each credential is used: by product and site, with the state of each; all masked.
+         */
+        get: operations["list_credentials_api_v1_credentials_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/digest": {
         parameters: {
             query?: never;
@@ -2457,6 +2477,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sites/{id}/removals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Draft Removal
+         * @description Make a plan by which some components leave the site: a step for each, nothing else moves.
+         */
+        post: operations["draft_removal_api_v1_sites__id__removals_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/sites/{id}/retirement": {
         parameters: {
             query?: never;
@@ -3091,20 +3131,12 @@ export interface components {
         };
         /**
          * Beginning
-         * @description One thing to do before the first plan; ``command`` does it at a terminal.
+         * @description One thing to do before the first plan, and what it is for.
          */
         Beginning: {
-            /** Command */
-            command: string;
+            act: components["schemas"]["NextAct"];
             /** Done */
             done: boolean;
-            /** Label */
-            label: string;
-            /**
-             * Needed
-             * @default true
-             */
-            needed: boolean;
             /** Why */
             why: string;
         };
@@ -3328,7 +3360,7 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "migrate" | "regenerate" | "restart" | "register" | "review" | "runtime" | "other" | "breaking";
+            kind: "migrate" | "regenerate" | "restart" | "register" | "review" | "runtime" | "other" | "breaking" | "came";
             /** Product */
             product: string;
             /** Step */
@@ -3543,6 +3575,25 @@ export interface components {
             text: string;
         };
         /**
+         * CheckView
+         * @description One of a site's own health checks; ``since``: when it was first seen to say so.
+         */
+        CheckView: {
+            /** Id */
+            id: string;
+            /** Name */
+            name: string;
+            /** Since */
+            since: string | null;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "good" | "minor" | "critical";
+            /** Text */
+            text: string;
+        };
+        /**
          * ClashSide
          * @description One side of a clash: a range of a product.
          */
@@ -3551,6 +3602,19 @@ export interface components {
             product: string;
             /** Range */
             range: string;
+        };
+        /**
+         * Complaint
+         * @description What one component says of another that it works with: a shop, that its theme's copies of its
+         *     templates are old.
+         */
+        Complaint: {
+            /** About */
+            about: string;
+            /** By */
+            by: string;
+            /** Text */
+            text: string;
         };
         /**
          * ComponentFiles
@@ -3591,7 +3655,8 @@ export interface components {
          * ComponentView
          * @description One component of a site: from, to, why, and the next act.
          *
-         *     ``four`` keeps the four answers to "newest" apart; ``passes`` is what lies between.
+         *     ``four`` keeps the four answers to "newest" apart; ``passes`` is what lies between. ``where``:
+         *     on which members of a network it is on, where it is not on for all.
          */
         ComponentView: {
             /** Active */
@@ -3631,6 +3696,11 @@ export interface components {
             text: string;
             /** Version */
             version: string | null;
+            /**
+             * Where
+             * @default
+             */
+            where: string;
         };
         /**
          * Conflict
@@ -3742,6 +3812,49 @@ export interface components {
             text: string;
             /** Valid */
             valid: boolean;
+        };
+        /**
+         * CredentialRow
+         * @description A credential and a product that it opens, with the sites that run it; of a feed, or of a
+         *     licence. ``credential`` is masked; ``state`` is what its maker said, or the worst that was read
+         *     back on a site; ``at``: when.
+         */
+        CredentialRow: {
+            /** At */
+            at: string | null;
+            /** Credential */
+            credential: string;
+            /** Feed */
+            feed?: string | null;
+            /** Label */
+            label: string;
+            /** Licence */
+            licence?: string | null;
+            /** Name */
+            name: string;
+            /** Product */
+            product: string;
+            /** Sites */
+            sites: components["schemas"]["CredentialSite"][];
+            /** State */
+            state: ("valid" | "refused" | "not yet") | ("registered" | "grace" | "missing" | "unknown" | "other code" | "not asked");
+            /** Text */
+            text: string;
+        };
+        /**
+         * CredentialSite
+         * @description A site in the table of credentials. ``state`` "by the service": nothing stands on the site,
+         *     the service uses the credential for it; else what was read back there.
+         */
+        CredentialSite: {
+            /** Credential */
+            credential?: string | null;
+            /** Label */
+            label: string;
+            /** Site */
+            site: string;
+            /** State */
+            state: ("registered" | "grace" | "missing" | "unknown" | "other code" | "not asked") | "by the service";
         };
         /**
          * Debt
@@ -4543,6 +4656,27 @@ export interface components {
             text: string;
         };
         /**
+         * HealthCheck
+         * @description What one of a site's own health checks says; ``minor``: worth doing, and nothing is broken
+         *     by it.
+         */
+        HealthCheck: {
+            /** Id */
+            id: string;
+            /** Name */
+            name: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "good" | "minor" | "critical";
+            /**
+             * Text
+             * @default
+             */
+            text: string;
+        };
+        /**
          * Helps
          * @description A set of acts that would bring a component on; ``suppose`` are its acts as ``if`` takes
          *     them, to see it without changing anything; ``ways`` are its operations, and ``brings`` the
@@ -4798,10 +4932,12 @@ export interface components {
          * Inventory
          * @description What is on a site, as its agent answered at an instant; its id is the site's.
          *
-         *     ``network`` is how many sites share this one's code; 0 for a site by itself. ``caches`` are
-         *     those that are on, by name, ``caches_off`` those that are there and off. ``maintenance``:
-         *     whether the maintenance page is up; None where the agent does not tell. ``kept_mb``: what its
-         *     snapshots and kept folders take.
+         *     ``network`` is how many sites share this one's code, ``members`` are those that the agent names;
+         *     0 and none for a site by itself. A component that some members have on and the others not is
+         *     active. ``caches`` are those that are on, by name, ``caches_off`` those that are there and off.
+         *     ``maintenance``: whether the maintenance page is up; None where the agent does not tell.
+         *     ``kept_mb``: what its snapshots and kept folders take. ``checks``: the site's own health checks;
+         *     None where the agent does not tell.
          */
         Inventory: {
             /** Agent Version */
@@ -4823,6 +4959,13 @@ export interface components {
              * @default []
              */
             caches_off: string[];
+            /** Checks */
+            checks?: components["schemas"]["HealthCheck"][] | null;
+            /**
+             * Complaints
+             * @default []
+             */
+            complaints: components["schemas"]["Complaint"][];
             /** Components */
             components: components["schemas"]["Installed"][];
             /** Free Mb */
@@ -4835,6 +4978,11 @@ export interface components {
             limits: components["schemas"]["Limits"];
             /** Maintenance */
             maintenance?: boolean | null;
+            /**
+             * Members
+             * @default []
+             */
+            members: components["schemas"]["windbreak__core__values__inventories__Member"][];
             /**
              * Network
              * @default 0
@@ -5035,6 +5183,7 @@ export interface components {
          * @description A product of the catalogue. ``folders`` are other folder names it is known to lie in.
          *
          *     ``withdrawn_at``: since then its maker lists it no longer, or said that it is withdrawn.
+         *     ``helps``: it is a maker's own helper plugin on sites, for these products.
          */
         KnownProduct: {
             /**
@@ -5049,6 +5198,11 @@ export interface components {
              * @default []
              */
             folders: string[];
+            /**
+             * Helps
+             * @default []
+             */
+            helps: string[];
             /** Id */
             id: string;
             /**
@@ -5512,7 +5666,8 @@ export interface components {
         };
         /**
          * LinkCode
-         * @description The one line a person carries to the site's agent; it is shown once.
+         * @description The one line a person carries to the site's agent; it is shown once. ``where`` is the page of
+         *     the agent on which it is pasted.
          */
         LinkCode: {
             /**
@@ -5522,6 +5677,11 @@ export interface components {
             good_until: string;
             /** Line */
             line: string;
+            /**
+             * Where
+             * @default
+             */
+            where: string;
         };
         /**
          * LookedAfter
@@ -5626,54 +5786,6 @@ export interface components {
             of: number;
         };
         /**
-         * Member
-         * @description A site of a rollout: its wave, its plan, and why it is left out since, where it is.
-         *
-         *     ``targets`` are the products that move, with the version each is to reach, ``scope`` those that
-         *     may move, None: all; ``urgent``: what it closes does not wait for the canaries; ``turn``: in
-         *     which wave of the rest it goes.
-         */
-        Member: {
-            /**
-             * Covers
-             * @default []
-             */
-            covers: string[];
-            /**
-             * Out
-             * @default
-             */
-            out: string;
-            /** Plan */
-            plan?: number | null;
-            /** Scope */
-            scope?: string[] | null;
-            /** Site */
-            site: string;
-            /**
-             * Targets
-             * @default {}
-             */
-            targets: {
-                [key: string]: string;
-            };
-            /**
-             * Turn
-             * @default 1
-             */
-            turn: number;
-            /**
-             * Urgent
-             * @default false
-             */
-            urgent: boolean;
-            /**
-             * Wave
-             * @enum {string}
-             */
-            wave: "twin" | "canary" | "rest";
-        };
-        /**
          * MemberView
          * @description A site of a rollout as it stands: booked, under way, or how its run ended.
          */
@@ -5739,11 +5851,11 @@ export interface components {
         };
         /**
          * NamedMove
-         * @description One product's move in a step, by name; ``start`` None: it was absent.
+         * @description One product's move in a step, by name; ``start`` None: it was absent; ``end``: it leaves.
          */
         NamedMove: {
             /** End */
-            end: string;
+            end: string | null;
             /** Name */
             name: string;
             /** Start */
@@ -5757,6 +5869,30 @@ export interface components {
             time_s?: number | null;
             /** Upload Mb */
             upload_mb?: number | null;
+        };
+        /**
+         * NetworkMember
+         * @description A site of a network: how its page was seen last, and in the last day; ``on`` is what is
+         *     switched on there beside what is on for all, by name.
+         */
+        NetworkMember: {
+            /** Address */
+            address: string;
+            /** Day */
+            day: components["schemas"]["Span"][];
+            /** Day Text */
+            day_text: string;
+            /** Name */
+            name: string;
+            /** On */
+            on: string[];
+            /** Reason */
+            reason: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "fine" | "broken" | "unreachable" | "not looked";
         };
         /**
          * NewAccount
@@ -6348,9 +6484,9 @@ export interface components {
             /**
              * System
              * @default millrace
-             * @constant
+             * @enum {string}
              */
-            system: "millrace";
+            system: "millrace" | "wordpress";
             /**
              * Tags
              * @default []
@@ -7008,7 +7144,10 @@ export interface components {
             /** Zone */
             zone: string;
         };
-        /** PlannedMove */
+        /**
+         * PlannedMove
+         * @description ``from`` None: it comes new; ``to`` None: it leaves the site.
+         */
         PlannedMove: {
             /** By */
             by: ("public" | "licensed" | "shelf" | "host" | "bundle") | null;
@@ -7017,7 +7156,7 @@ export interface components {
             /** Product */
             product: string;
             /** To */
-            to: string;
+            to: string | null;
         };
         /**
          * PlannedStep
@@ -7109,6 +7248,8 @@ export interface components {
             access?: ("public" | "licensed" | "bundled-only" | "custom" | "host") | null;
             /** Folders */
             folders?: string[] | null;
+            /** Helps */
+            helps?: string[] | null;
             /** Major Place */
             major_place?: number | null;
             /** Maker */
@@ -7174,13 +7315,21 @@ export interface components {
         /**
          * ProductView
          * @description A product across the fleet: releases, versions in use, what lies above each, and every site
-         *     in exactly one of may, wait, cannot, held, newest and unknown.
+         *     in exactly one of may, wait, cannot, held, newest and unknown. ``came``: what came of each
+         *     release where a run took it, in words, by version.
          */
         ProductView: {
             /** Above */
             above: components["schemas"]["Passed"][];
             /** Advisories */
             advisories: components["schemas"]["KnownAdvisory"][];
+            /**
+             * Came
+             * @default {}
+             */
+            came: {
+                [key: string]: string;
+            };
             /** Cannot */
             cannot: components["schemas"]["Group"][];
             /** Carried In */
@@ -7221,11 +7370,17 @@ export interface components {
         };
         /**
          * Proposal
-         * @description Something a site could do without, and why; ``by`` is what does its work now.
+         * @description Something a site could do without, and why; ``by`` is what does its work. ``now`` False: only
+         *     once that has been updated.
          */
         Proposal: {
             /** By */
             by?: string | null;
+            /**
+             * Now
+             * @default true
+             */
+            now: boolean;
             /** Product */
             product: string;
             /** Text */
@@ -7234,7 +7389,7 @@ export interface components {
              * Why
              * @enum {string}
              */
-            why: "withdrawn" | "included" | "spare";
+            why: "withdrawn" | "included" | "spare" | "copy" | "alternative";
         };
         /**
          * Reading
@@ -7363,6 +7518,19 @@ export interface components {
             until?: string | null;
         };
         /**
+         * Removal
+         * @description What is to leave a site.
+         * @example {
+         *       "products": [
+         *         "plugin/popinjay"
+         *       ]
+         *     }
+         */
+        Removal: {
+            /** Products */
+            products: string[];
+        };
+        /**
          * Republished
          * @description The same version came again with another package: it goes to no site until ``decided``.
          */
@@ -7441,7 +7609,7 @@ export interface components {
              * Members
              * @default []
              */
-            members: components["schemas"]["Member"][];
+            members: components["schemas"]["windbreak__core__values__rollouts__Member"][];
             /**
              * Named
              * @default
@@ -8003,11 +8171,11 @@ export interface components {
         };
         /**
          * SheetMove
-         * @description One move of a step, by name. ``start`` None: it comes new.
+         * @description One move of a step, by name. ``start`` None: it comes new; ``end`` None: it leaves.
          */
         SheetMove: {
             /** End */
-            end: string;
+            end: string | null;
             /** Name */
             name: string;
             /** Product */
@@ -8180,9 +8348,9 @@ export interface components {
             /**
              * System
              * @default millrace
-             * @constant
+             * @enum {string}
              */
-            system: "millrace";
+            system: "millrace" | "wordpress";
             /**
              * Tags
              * @default []
@@ -8421,7 +8589,9 @@ export interface components {
          *     between two looks, None for the usual ones.
          *     ``updater``: whether its own automatic updater is on, in words. ``roots`` are what keeps its
          *     components back, ``broken`` what does not go together there today, ``by_hand`` what was done to
-         *     files of makers, as it was seen at ``files_at``.
+         *     files of makers, as it was seen at ``files_at``. ``checks`` are the site's own health checks,
+         *     ``members`` the sites of its network, ``day`` how its pages were in the last 24 hours; each with
+         *     its words.
          */
         SiteView: {
             /** Agent */
@@ -8436,8 +8606,28 @@ export interface components {
             broken: components["schemas"]["Broken"][];
             /** By Hand */
             by_hand: components["schemas"]["ByHand"][];
+            /**
+             * Checks
+             * @default []
+             */
+            checks: components["schemas"]["CheckView"][];
+            /**
+             * Checks Text
+             * @default
+             */
+            checks_text: string;
             /** Components */
             components: components["schemas"]["ComponentView"][];
+            /**
+             * Day
+             * @default []
+             */
+            day: components["schemas"]["Span"][];
+            /**
+             * Day Text
+             * @default
+             */
+            day_text: string;
             /** Files At */
             files_at: string | null;
             /** History */
@@ -8446,6 +8636,16 @@ export interface components {
             link_state: string;
             /** Link Text */
             link_text: string;
+            /**
+             * Members
+             * @default []
+             */
+            members: components["schemas"]["NetworkMember"][];
+            /**
+             * Members Text
+             * @default
+             */
+            members_text: string;
             /** Notes */
             notes: components["schemas"]["Note"][];
             /** Pages At */
@@ -8550,6 +8750,21 @@ export interface components {
              * Format: date
              */
             over: string;
+        };
+        /**
+         * Span
+         * @description Since when something that is looked at again and again was in a state, and why.
+         */
+        Span: {
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** State */
+            state: string;
+            /** Text */
+            text: string;
         };
         /**
          * StandingHold
@@ -8877,7 +9092,7 @@ export interface components {
              * Why
              * @enum {string}
              */
-            why: "covered" | "made for this site" | "namesake" | "withdrawn" | "feed down" | "never listed";
+            why: "covered" | "made for this site" | "namesake" | "copy" | "withdrawn" | "feed down" | "never listed";
         };
         /**
          * Unshipped
@@ -9202,6 +9417,22 @@ export interface components {
             placed: string[];
         };
         /**
+         * Member
+         * @description A site of a network, at an address of its own; ``on`` is what is switched on there beside
+         *     what is on for all.
+         */
+        windbreak__core__values__inventories__Member: {
+            /** Address */
+            address: string;
+            /** Name */
+            name: string;
+            /**
+             * On
+             * @default []
+             */
+            on: string[];
+        };
+        /**
          * Fact
          * @description One of the things that together make a version impossible.
          */
@@ -9217,6 +9448,54 @@ export interface components {
             product?: string | null;
             /** Subject */
             subject?: string | null;
+        };
+        /**
+         * Member
+         * @description A site of a rollout: its wave, its plan, and why it is left out since, where it is.
+         *
+         *     ``targets`` are the products that move, with the version each is to reach, ``scope`` those that
+         *     may move, None: all; ``urgent``: what it closes does not wait for the canaries; ``turn``: in
+         *     which wave of the rest it goes.
+         */
+        windbreak__core__values__rollouts__Member: {
+            /**
+             * Covers
+             * @default []
+             */
+            covers: string[];
+            /**
+             * Out
+             * @default
+             */
+            out: string;
+            /** Plan */
+            plan?: number | null;
+            /** Scope */
+            scope?: string[] | null;
+            /** Site */
+            site: string;
+            /**
+             * Targets
+             * @default {}
+             */
+            targets: {
+                [key: string]: string;
+            };
+            /**
+             * Turn
+             * @default 1
+             */
+            turn: number;
+            /**
+             * Urgent
+             * @default false
+             */
+            urgent: boolean;
+            /**
+             * Wave
+             * @enum {string}
+             */
+            wave: "twin" | "canary" | "rest";
         };
         /**
          * Frozen
@@ -10443,6 +10722,71 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Coverage"];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    list_credentials_api_v1_credentials_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CredentialRow"][];
                 };
             };
             /** @description That can't be read */
@@ -19301,6 +19645,77 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Site"];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    draft_removal_api_v1_sites__id__removals_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Removal"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SitePlan"];
                 };
             };
             /** @description That can't be read */

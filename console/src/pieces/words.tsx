@@ -32,7 +32,7 @@ export function Arrow() {
 export interface NamedMove {
   name: string;
   start: string | null;
-  end: string;
+  end: string | null;
 }
 
 /** The moves of a step, one below the other: name, from and to, the versions in mono. */
@@ -46,7 +46,7 @@ export function Moves({ moves }: { moves: readonly NamedMove[] }) {
           <span className="v">
             {move.start ?? "absent"}
             <Arrow />
-            {move.end}
+            {move.end ?? "gone"}
           </span>
         </span>
       ))}

@@ -4,15 +4,12 @@ from __future__ import annotations
 
 import argparse
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
+from windbreak.cli.one_site import files, looked, show
 from windbreak.cli.output import Refusal, age, ask, dump, local, say, state, table
 from windbreak.cli.profile import connect, pick_product, pick_site
-from windbreak.wording.acts import command
 from windbreak.wording.words import counted
-
-if TYPE_CHECKING:
-    from windbreak.documents.sites import SiteView
 
 
 def add(commands: Any, common: argparse.ArgumentParser) -> None:
@@ -38,6 +35,9 @@ def add(commands: Any, common: argparse.ArgumentParser) -> None:
         "--client Skerry --host mole",
     )
     one.add_argument("label", metavar="LABEL")
+    one.add_argument(
+        "--system", choices=("millrace", "wordpress"), default="millrace", help="what it runs on"
+    )
     one.add_argument("at", metavar="ADDRESS")
     one.add_argument("--id", help="made from the label when not given")
     one.add_argument("--client", default="")
@@ -62,7 +62,7 @@ def add(commands: Any, common: argparse.ArgumentParser) -> None:
     one.set_defaults(do=_unlink)
     one = verbs.add_parser("show", parents=[common], help="one site: components, why, history")
     one.add_argument("site", metavar="SITE")
-    one.set_defaults(do=_show)
+    one.set_defaults(do=show)
     one = verbs.add_parser("refresh", parents=[common], help="ask what is installed")
     one.add_argument("sites", metavar="SITE", nargs="*", help="all when none is given")
     one.set_defaults(do=_refresh)
@@ -103,36 +103,6 @@ def add(commands: Any, common: argparse.ArgumentParser) -> None:
     _add_more(verbs, common)
 
 
-def _files(args: argparse.Namespace) -> None:
-    with connect(args) as windbreak:
-        site = pick_site(windbreak, args.site)
-        seen = windbreak.look_at_files(site) if args.look else windbreak.files(site)
-        view = windbreak.site(site)
-    if args.json:
-        return dump(seen)
-    names = {one.product: one.name for one in view.components}
-    say(f"**{view.summary.label}**: its files were looked at {age(seen.looked_at)}.")
-    untouched = [c for c in seen.components if c.pristine]
-    for one in seen.components:
-        name = names.get(one.product, one.product)
-        if not one.known:
-            say(f"  {name} {one.version}: nobody can tell; {one.why}")
-        for what, paths in (
-            ("changed in place", one.changed),
-            ("missing", one.missing),
-            ("its own", one.added),
-        ):
-            for path in paths:
-                say(f"  {name} {one.version}: {path}, {what}")
-    if untouched:
-        labels = [names.get(c.product, c.product) for c in untouched]
-        say(f"  As their makers packed them: {', '.join(labels)}.")
-    if any(c.changed for c in seen.components):
-        say("Whoever approves an update says what becomes of what was changed:")
-        say("  windbreak approve PLAN --changed-files carry-over (or set-aside)")
-    return None
-
-
 def _add_more(verbs: Any, common: argparse.ArgumentParser) -> None:
     one = verbs.add_parser("set", parents=[common], help="change what is known of a site")
     one.add_argument("site", metavar="SITE")
@@ -164,7 +134,7 @@ def _add_more(verbs: Any, common: argparse.ArgumentParser) -> None:
     )
     one.add_argument("site", metavar="SITE")
     one.add_argument("--look", action="store_true", help="ask its agent now")
-    one.set_defaults(do=_files)
+    one.set_defaults(do=files)
     one = verbs.add_parser(
         "note",
         parents=[common],
@@ -262,6 +232,7 @@ def _add(args: argparse.Namespace) -> None:
             environment=environment,
             twin_of=pick_site(windbreak, args.twin_of) if args.twin_of else None,
             timezone=args.timezone,
+            system=args.system,
         )
         site = windbreak.register_site(new, args.id)
     if args.json:
@@ -282,15 +253,11 @@ def _link(args: argparse.Namespace) -> None:
             say(f"**{site.label}** is linked. {site.link.reason}")
             return None
         line = windbreak.link_line(id)
-        address = windbreak.site(id).summary.address
     if args.json:
         return dump(line)
     if args.quiet:
         return print(line.line)
-    say(
-        f"Paste this line into the site's agent, at {address}/owner/link, "
-        f"by {local(line.good_until)}:"
-    )
+    say(f"Paste this line into the site's agent, at {line.where}, by {local(line.good_until)}:")
     print(f"\n{line.line}\n")
     say(f"Then: windbreak site link {id} --pasted")
     return None
@@ -302,63 +269,6 @@ def _unlink(args: argparse.Namespace) -> None:
         ask(f"Would end the link to **{id}** on both sides. Its history stays.", yes=args.yes)
         site = windbreak.unlink_site(id)
     dump(site) if args.json else say(f"**{site.label}**: {site.link.reason}")
-
-
-def _show(args: argparse.Namespace) -> None:
-    with connect(args) as windbreak:
-        view = windbreak.site(pick_site(windbreak, args.site))
-    if args.json:
-        return dump(view)
-    s = view.summary
-    say(f"**{s.label}**  {s.address}")
-    say(f"{s.client or 'no client'} · {s.host or 'no host'} · {s.environment} · {view.window}")
-    if view.retired_at:
-        say(f"**Retired {local(view.retired_at)}**: it is worked on no more; its history stays.")
-    agent = f", agent {view.agent}" if view.agent else ""
-    say(f"{view.link_state}{agent}: {view.link_text} Facts: {age(s.facts_at)}.")
-    for note in view.notes:
-        whom = "For us" if note.audience == "us" else "For the client"
-        say(f"**{whom}**: {note.text} ({note.by}, {local(note.at)})")
-    for one in view.broken:
-        mends = "The plan mends it." if one.mended else "Nothing that may be taken now mends it."
-        say(f"**Broken today**: {one.text} {mends}")
-    for root in view.roots:
-        say(f"**{root.text}** {root.keeps_text}")
-        for way in root.ways:
-            say(f"  {way.label}: {command(way)}")
-    say(f"pages {view.pages_state}: {view.pages_text} {_looked(view)}")
-    say(f"{'Twin' if s.twin_of else 'Backup'}: {view.backup}.")
-    say(f"Its own updater: {view.updater}.")
-    print()
-    table(
-        ["state", "component", "origin", "installed", "target", "why"],
-        (
-            (
-                state(c.state),
-                c.name if c.active else f"{c.name} (off)",
-                c.origin,
-                c.version or "absent",
-                c.target or "",
-                c.text,
-            )
-            for c in view.components
-        ),
-        f"What is installed is not known. Link it: windbreak site link {s.id}",
-    )
-    for c in view.components:
-        four = c.four
-        if four and four.carried and four.carried != four.maker:
-            say(
-                f"  {c.name}: newest of its maker {four.maker}, carried here {four.carried}, "
-                f"by licence {four.licence or 'none'}, by policy {four.policy or 'none'}."
-            )
-    print()
-    say(view.plan_text)
-    for proposal in view.proposals:
-        say(f"Proposed apart: {proposal.text}")
-    for entry in view.history[:6]:
-        say(f"  {local(entry.at)}  {entry.who}: {entry.what}. {entry.result}")
-    return None
 
 
 def _refresh(args: argparse.Namespace) -> int:
@@ -391,13 +301,8 @@ def _refresh_one(args: argparse.Namespace) -> int:
         dump(site)
     else:
         say(f"**{site.label}** {site.link.state}: {site.link.reason} Facts {age(site.facts_at)}.")
-        say(f"pages {view.pages_state}: {view.pages_text} {_looked(view)}")
+        say(f"pages {view.pages_state}: {view.pages_text} {looked(view)}")
     return 0 if site.link.state == "linked" and view.pages_state not in WRONG else 1
-
-
-def _looked(view: SiteView) -> str:
-    """How long ago its pages were looked at; "" where nobody has."""
-    return f"Looked at {age(view.pages_at)}." if view.pages_at else ""
 
 
 def _refresh_twin(args: argparse.Namespace) -> int:

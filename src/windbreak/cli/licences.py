@@ -6,11 +6,13 @@ import argparse
 import sys
 from typing import TYPE_CHECKING, Any
 
-from windbreak.cli.output import Refusal, a_day, ask, dump, say, secret, table
+from windbreak.cli.output import Refusal, a_day, age, ask, dump, say, secret, table
 from windbreak.cli.profile import connect, pick_product, pick_site
+from windbreak.wording.words import counted
 
 if TYPE_CHECKING:
     from windbreak.core.values.licences import Licence
+    from windbreak.documents.licences import CredentialRow
 
 FORMS = ("per-site code", "seats", "account", "membership", "through a theme")
 
@@ -19,7 +21,7 @@ def add(commands: Any, common: argparse.ArgumentParser) -> None:
     licence = commands.add_parser(
         "licence",
         help="licences: list, show, add, set, drop, seat, unseat, rotate, enter, "
-        "right, renew, forecast",
+        "right, renew, credentials, forecast",
     )
     verbs = licence.add_subparsers(dest="verb", metavar="VERB", required=True)
     one = verbs.add_parser("list", parents=[common], help="every licence, ending first first")
@@ -106,6 +108,11 @@ def add(commands: Any, common: argparse.ArgumentParser) -> None:
     one.add_argument("licence", metavar="LICENCE")
     one.add_argument("--until", type=a_day, metavar="DAY", help="its new last day")
     one.set_defaults(do=_renew)
+    one = verbs.add_parser(
+        "credentials", parents=[common], help="where each credential is used, and how it stands"
+    )
+    one.add_argument("--site", help="only those that this site uses")
+    one.set_defaults(do=_credentials)
     one = verbs.add_parser("forecast", parents=[common], help="seats that will be asked for")
     one.set_defaults(do=_forecast)
 
@@ -145,6 +152,42 @@ def _list(args: argparse.Namespace) -> None:
         "No licence is entered. Enter one: windbreak licence add ID LABEL FORM",
     )
     return None
+
+
+def _credentials(args: argparse.Namespace) -> None:
+    with connect(args) as windbreak:
+        rows = windbreak.credentials()
+        site = pick_site(windbreak, args.site) if args.site else None
+    if site:
+        rows = [row for row in rows if any(one.site == site for one in row.sites)]
+    if args.json:
+        return dump(rows)
+    table(
+        ["credential", "of", "state", "asked", "product", "sites"],
+        (
+            (
+                row.credential,
+                row.label,
+                _STATES.get(row.state, row.state),
+                age(row.at),
+                row.name,
+                _of_sites(row),
+            )
+            for row in rows
+        ),
+        "No feed has a credential, and no licence a code.",
+    )
+    return None
+
+
+_STATES = {"valid": "seen valid", "refused": "seen refused", "not yet": "not seen yet"}
+
+
+def _of_sites(row: CredentialRow) -> str:
+    """The sites of a row: by name where a code stands on each, else how many."""
+    if row.feed is not None:
+        return counted(len(row.sites), "site")
+    return ", ".join(f"{one.site}: {one.state}" for one in row.sites) or "none runs it"
 
 
 def _seats(view: Any) -> str:

@@ -38,6 +38,12 @@ def add(commands: Any, common: argparse.ArgumentParser) -> None:
     one.add_argument("--access", choices=("public", "licensed", "bundled-only", "custom", "host"))
     one.add_argument("--major-place", type=int, metavar="N", help="which number is its major")
     one.add_argument("--folder", action="append", help="another folder it is known to lie in")
+    one.add_argument(
+        "--helps",
+        action="append",
+        metavar="PRODUCT",
+        help="it is its maker's helper plugin for this; may be given again, 'none' ends it",
+    )
     one.set_defaults(do=_set)
     _add_holds(verbs, common)
     one = verbs.add_parser(
@@ -214,6 +220,8 @@ def _show(args: argparse.Namespace) -> None:
         )
         notes += ["on the shelf"] if release.sha256 else []
         say(f"  {release.version:8} {release.published}  {', '.join(notes)}")
+        if release.version in view.came:
+            say(f"             {view.came[release.version]}")
         for change in release.changes:
             say(f"             {change.kind}: {change.text}")
         if not release.changes:
@@ -264,12 +272,17 @@ def _set(args: argparse.Namespace) -> None:
         if args.folder:
             known = windbreak.product(id).row.product.folders
             folders = tuple(dict.fromkeys((*known, *args.folder)))
+        helps = None
+        if args.helps is not None:
+            named = [one for one in args.helps if one != "none"]
+            helps = tuple([pick_product(windbreak, one) for one in named])
         change = ProductChange(
             name=args.name,
             access=args.access,
             major_place=args.major_place,
             maker=args.maker,
             folders=folders,
+            helps=helps,
         )
         product = windbreak.change_product(id, change)
     dump(product) if args.json else say(f"**{product.name}** is set.")

@@ -53,6 +53,12 @@ def add(commands: Any, common: argparse.ArgumentParser) -> None:
         epilog="example: windbreak plan kelp-and-oar --if 'offer loom 8.1 on jetty'",
     )
     one.add_argument("site", metavar="SITE", help="a site, or the number of a plan to show again")
+    one.add_argument(
+        "--remove",
+        metavar="PRODUCT",
+        action="append",
+        help="have this leave the site, and nothing else move; may be given again",
+    )
     one.set_defaults(do=_plan)
 
 
@@ -217,7 +223,7 @@ def show_steps(plan: Plan, names: dict[str, str], brings: Sequence[Brought] = ()
     for number, step in enumerate(plan.steps, start=1):
         note = "  (waypoint)" if step.waypoint else ""
         say(f"  {number:2}  **{step_title(step, names)}**{note}")
-        if step.tied:
+        if step.tied or step.leaving:
             say(f"      {step.why}")
         for bring in brings:
             if bring.step == number:
@@ -231,7 +237,9 @@ def show_steps(plan: Plan, names: dict[str, str], brings: Sequence[Brought] = ()
 def show_plan(plan: SitePlan, names: dict[str, str], sheet: PlanSheet) -> None:
     """Print a kept plan: its steps, how long it takes, and what is not in it."""
     say(f"**Plan {plan.id} for {plan.site}**, {plan.state}, reckoned {local(plan.made_at)}")
-    if plan.scope is not None:
+    if plan.removes:
+        say("It takes away, and moves nothing. What leaves is kept aside, and the snapshot has it.")
+    elif plan.scope is not None:
         say(f"It moves nothing but {listed([names.get(p, p) for p in plan.scope])}.")
     if plan.plan.steps:
         drawn = f"from {counted(sheet.runs, 'run')}" if sheet.runs else "as is usual"
@@ -259,6 +267,10 @@ def _plan(args: argparse.Namespace) -> None:
             return show_steps(found.plan, names)
         if args.site.isdigit():
             plan = windbreak.plan(int(args.site))
+        elif args.remove:
+            site = pick_site(windbreak, args.site)
+            leaving = [pick_product(windbreak, one) for one in args.remove]
+            plan = windbreak.draft_removal(site, leaving)
         else:
             plan = windbreak.draft_plan(pick_site(windbreak, args.site))
         sheet = windbreak.plan_sheet(plan.id)

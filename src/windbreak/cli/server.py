@@ -29,6 +29,11 @@ def add(commands: Any, common: argparse.ArgumentParser) -> None:
         action="store_true",
         help="play the whole job without a person, in a folder of its own, and end",
     )
+    one.add_argument(
+        "--real",
+        action="store_true",
+        help="with a real WordPress and its twin beside the stand-ins, from Debian’s packages",
+    )
     one.set_defaults(do=_demo)
     one = commands.add_parser(
         "demo-fault",
@@ -132,7 +137,7 @@ def _demo(args: argparse.Namespace) -> int:
     data = args.data or Path("demo-data")
     if args.tour:
         return tour.play(args.data)
-    return demo.run(data.resolve(), args.port)
+    return demo.run(data.resolve(), args.port, with_real=args.real)
 
 
 def _demo_release(args: argparse.Namespace) -> None:

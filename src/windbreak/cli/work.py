@@ -77,9 +77,9 @@ def _say_beginnings(steps: list[dict[str, Any]]) -> None:
     say("**The first day** (docs/first-day.md walks through it)")
     for step in steps:
         box = "[x]" if step["done"] else "[ ]"
-        print(f"  {box} {step['label']}. {step['why']}")
+        print(f"  {box} {step['act']['label']}. {step['why']}")
         if not step["done"]:
-            print(f"      {step['command']}")
+            print(f"      {command_line(step['act']['act'], step['act']['on'])}")
 
 
 def _today(args: argparse.Namespace) -> None:

@@ -66,7 +66,7 @@ if TYPE_CHECKING:
     from windbreak.core.values.verdicts import Answer, Verdict
     from windbreak.core.values.watching import NewWatch, WatchHours
     from windbreak.documents.calendar import Calendar
-    from windbreak.documents.licences import EntryResult, Forecast, LicenceView
+    from windbreak.documents.licences import CredentialRow, EntryResult, Forecast, LicenceView
     from windbreak.documents.named import Named
     from windbreak.documents.outlook import ActRow, Outlook
     from windbreak.documents.products import Coverage, ProductRow, ProductView
@@ -114,7 +114,7 @@ HOMES = {
     "core.values.verdicts": "Answer Verdict",
     "core.values.watching": "WatchHours",
     "documents.calendar": "Calendar",
-    "documents.licences": "EntryResult Forecast LicenceView",
+    "documents.licences": "CredentialRow EntryResult Forecast LicenceView",
     "documents.named": "Named",
     "documents.outlook": "ActRow Outlook",
     "documents.products": "Coverage ProductRow ProductView",
@@ -442,6 +442,11 @@ def acts(suppose: Sequence[str] = ()) -> Call[list[ActRow]]:
 def draft_plan(id: str) -> Call[SitePlan]:
     """Make a plan for the site as it stands."""
     return _send("POST", _at("/sites/{}/plans", id))
+
+
+def draft_removal(id: str, products: Sequence[str]) -> Call[SitePlan]:
+    """Make a plan by which some components leave a site: a step for each, nothing else moves."""
+    return _send("POST", _at("/sites/{}/removals", id), {"products": list(products)})
 
 
 def named(kind: str, text: str) -> Call[list[Named]]:
@@ -883,6 +888,11 @@ def policy(id: str) -> Call[list[InForce]]:
 def licences() -> Call[list[LicenceView]]:
     """The licences as they stand, those that end first first; codes are masked."""
     return _get("/licences")
+
+
+def credentials() -> Call[list[CredentialRow]]:
+    """Where each credential is used: by product and site, with the state of each; all masked."""
+    return _get("/credentials")
 
 
 def licence(id: str) -> Call[LicenceView]:

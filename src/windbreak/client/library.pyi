@@ -50,7 +50,7 @@ from windbreak.core.values.ties import KnownClash, KnownLockstep, NewClash, NewL
 from windbreak.core.values.verdicts import Answer, Verdict
 from windbreak.core.values.watching import NewWatch, WatchHours
 from windbreak.documents.calendar import Calendar
-from windbreak.documents.licences import EntryResult, Forecast, LicenceView
+from windbreak.documents.licences import CredentialRow, EntryResult, Forecast, LicenceView
 from windbreak.documents.named import Named
 from windbreak.documents.outlook import ActRow, Outlook
 from windbreak.documents.products import Coverage, ProductRow, ProductView
@@ -189,6 +189,8 @@ service that is away for a while is waited for."""
         """What somebody could do, what frees most across the fleet first."""
     def draft_plan(self, id: str) -> SitePlan:
         """Make a plan for the site as it stands."""
+    def draft_removal(self, id: str, products: Sequence[str]) -> SitePlan:
+        """Make a plan by which some components leave a site: a step for each, nothing else moves."""
     def named(self, kind: str, text: str) -> list[Named]:
         """The sites or products ("site", "product") that a person may mean by a text."""
     def plans(self, id: str) -> list[SitePlan]:
@@ -356,6 +358,8 @@ could be, what is not and why."""
         """What holds for each product on a site, and which rule says so."""
     def licences(self) -> list[LicenceView]:
         """The licences as they stand, those that end first first; codes are masked."""
+    def credentials(self) -> list[CredentialRow]:
+        """Where each credential is used: by product and site, with the state of each; all masked."""
     def licence(self, id: str) -> LicenceView:
         """One licence as it stands."""
     def add_licence(self, new: NewLicence) -> Licence:
@@ -529,6 +533,8 @@ service that is away for a while is waited for."""
         """What somebody could do, what frees most across the fleet first."""
     async def draft_plan(self, id: str) -> SitePlan:
         """Make a plan for the site as it stands."""
+    async def draft_removal(self, id: str, products: Sequence[str]) -> SitePlan:
+        """Make a plan by which some components leave a site: a step for each, nothing else moves."""
     async def named(self, kind: str, text: str) -> list[Named]:
         """The sites or products ("site", "product") that a person may mean by a text."""
     async def plans(self, id: str) -> list[SitePlan]:
@@ -696,6 +702,8 @@ could be, what is not and why."""
         """What holds for each product on a site, and which rule says so."""
     async def licences(self) -> list[LicenceView]:
         """The licences as they stand, those that end first first; codes are masked."""
+    async def credentials(self) -> list[CredentialRow]:
+        """Where each credential is used: by product and site, with the state of each; all masked."""
     async def licence(self, id: str) -> LicenceView:
         """One licence as it stands."""
     async def add_licence(self, new: NewLicence) -> Licence:

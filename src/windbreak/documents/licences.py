@@ -74,3 +74,35 @@ class Forecast(Value):
     free: int | None
     missing: int
     text: str
+
+
+CredentialState = Literal["valid", "refused", "not yet"] | Entered
+
+
+class CredentialSite(Value):
+    """A site in the table of credentials. ``state`` "by the service": nothing stands on the site,
+    the service uses the credential for it; else what was read back there.
+    """
+
+    site: Slug
+    label: str
+    state: Entered | Literal["by the service"]
+    credential: str | None = None
+
+
+class CredentialRow(Value):
+    """A credential and a product that it opens, with the sites that run it; of a feed, or of a
+    licence. ``credential`` is masked; ``state`` is what its maker said, or the worst that was read
+    back on a site; ``at``: when.
+    """
+
+    feed: Slug | None = None
+    licence: Slug | None = None
+    label: str
+    credential: str
+    state: CredentialState
+    at: datetime | None
+    text: str
+    product: ProductId
+    name: str
+    sites: tuple[CredentialSite, ...]

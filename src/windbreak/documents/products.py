@@ -16,7 +16,7 @@ from windbreak.core.values.ties import KnownClash, KnownLockstep
 from windbreak.core.values.verdicts import Broken
 
 Covered = Literal[
-    "covered", "made for this site", "namesake", "withdrawn", "feed down", "never listed"
+    "covered", "made for this site", "namesake", "copy", "withdrawn", "feed down", "never listed"
 ]
 
 
@@ -119,7 +119,8 @@ class Group(Value):
 
 class ProductView(Value):
     """A product across the fleet: releases, versions in use, what lies above each, and every site
-    in exactly one of may, wait, cannot, held, newest and unknown.
+    in exactly one of may, wait, cannot, held, newest and unknown. ``came``: what came of each
+    release where a run took it, in words, by version.
     """
 
     row: ProductRow
@@ -140,6 +141,7 @@ class ProductView(Value):
     clashes: tuple[KnownClash, ...] = ()
     carried_newest: str | None = None
     carried_in: str | None = None
+    came: dict[str, str] = {}
 
 
 class Uncovered(Value):

@@ -12,11 +12,11 @@ from windbreak.core.values.runs import JournalEntry, Pace, Run, Seen
 
 
 class NamedMove(Value):
-    """One product's move in a step, by name; ``start`` None: it was absent."""
+    """One product's move in a step, by name; ``start`` None: it was absent; ``end``: it leaves."""
 
     name: str
     start: str | None
-    end: str
+    end: str | None
 
 
 class Happened(Value):

@@ -8,12 +8,12 @@ from windbreak.core.values.basics import ProductId, Slug, Value
 
 
 class SheetMove(Value):
-    """One move of a step, by name. ``start`` None: it comes new."""
+    """One move of a step, by name. ``start`` None: it comes new; ``end`` None: it leaves."""
 
     product: ProductId
     name: str
     start: str | None
-    end: str
+    end: str | None
 
 
 class SheetStep(Value):

@@ -9,6 +9,7 @@ from windbreak.core.explanation.passing import Passed
 from windbreak.core.values.basics import ProductId, Slug, State, Value
 from windbreak.core.values.findings import NextAct
 from windbreak.core.values.integrity import ComponentFiles
+from windbreak.core.values.inventories import CheckState
 from windbreak.core.values.ledger import LedgerEntry
 from windbreak.core.values.roots import RootKind
 from windbreak.core.values.sites import Note
@@ -88,19 +89,55 @@ class ByHand(Value):
     files: ComponentFiles
 
 
+class Span(Value):
+    """Since when something that is looked at again and again was in a state, and why."""
+
+    at: datetime
+    state: str
+    text: str
+
+
+class CheckView(Value):
+    """One of a site's own health checks; ``since``: when it was first seen to say so."""
+
+    id: Slug
+    name: str
+    state: CheckState
+    text: str
+    since: datetime | None
+
+
+class NetworkMember(Value):
+    """A site of a network: how its page was seen last, and in the last day; ``on`` is what is
+    switched on there beside what is on for all, by name.
+    """
+
+    name: str
+    address: str
+    state: PagesState
+    reason: str
+    on: tuple[str, ...]
+    day: tuple[Span, ...]
+    day_text: str
+
+
 class Proposal(Value):
-    """Something a site could do without, and why; ``by`` is what does its work now."""
+    """Something a site could do without, and why; ``by`` is what does its work. ``now`` False: only
+    once that has been updated.
+    """
 
     product: ProductId
-    why: Literal["withdrawn", "included", "spare"]
+    why: Literal["withdrawn", "included", "spare", "copy", "alternative"]
     text: str
     by: ProductId | None = None
+    now: bool = True
 
 
 class ComponentView(Value):
     """One component of a site: from, to, why, and the next act.
 
-    ``four`` keeps the four answers to "newest" apart; ``passes`` is what lies between.
+    ``four`` keeps the four answers to "newest" apart; ``passes`` is what lies between. ``where``:
+    on which members of a network it is on, where it is not on for all.
     """
 
     product: ProductId
@@ -117,6 +154,7 @@ class ComponentView(Value):
     passes: Passed | None = None
     folder: str | None = None
     own: bool = False
+    where: str = ""
     acts: tuple[Helps, ...] = ()
 
 
@@ -127,7 +165,9 @@ class SiteView(Value):
     between two looks, None for the usual ones.
     ``updater``: whether its own automatic updater is on, in words. ``roots`` are what keeps its
     components back, ``broken`` what does not go together there today, ``by_hand`` what was done to
-    files of makers, as it was seen at ``files_at``.
+    files of makers, as it was seen at ``files_at``. ``checks`` are the site's own health checks,
+    ``members`` the sites of its network, ``day`` how its pages were in the last 24 hours; each with
+    its words.
     """
 
     summary: SiteSummary
@@ -158,3 +198,9 @@ class SiteView(Value):
     reasoned_at: datetime | None = None
     proposals: tuple[Proposal, ...] = ()
     updater: str = ""
+    checks: tuple[CheckView, ...] = ()
+    checks_text: str = ""
+    members: tuple[NetworkMember, ...] = ()
+    members_text: str = ""
+    day: tuple[Span, ...] = ()
+    day_text: str = ""

@@ -6,18 +6,16 @@ from datetime import datetime
 
 from windbreak.core.values.basics import Value
 from windbreak.core.values.bookings import Booking
-from windbreak.core.values.findings import Finding
+from windbreak.core.values.findings import Finding, NextAct
 from windbreak.documents.sites import SiteSummary, Totals
 
 
 class Beginning(Value):
-    """One thing to do before the first plan; ``command`` does it at a terminal."""
+    """One thing to do before the first plan, and what it is for."""
 
-    label: str
+    act: NextAct
     why: str
-    command: str
     done: bool
-    needed: bool = True  # without it no plan can be made
 
 
 class Today(Value):

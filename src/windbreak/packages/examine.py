@@ -3,39 +3,27 @@
 The complete download holds the installable archive inside: then that one is taken, and it is said
 so. Refused: no zip, links, absolute or climbing paths, too much packed or unpacked, more than one
 root folder, a header that is missing or claims something else. The header format belongs to
-the content system; Millrace's is a ``component.toml`` in the root folder.
+the content system (``headers``).
 """
 
 from __future__ import annotations
 
 import io
 import stat
-import tomllib
 import zipfile
 import zlib
 from dataclasses import dataclass
 from pathlib import PurePosixPath
 
-from windbreak.core.errors import VersionError
 from windbreak.core.versions.version import parse_version
 from windbreak.packages.errors import PackageRefused
+from windbreak.packages.headers import Header, has_header, read_header
 
-HEADER = "component.toml"
 MOST_PACKED = 256 * 2**20
 MOST_UNPACKED = 512 * 2**20
 MOST_FILES = 20_000
 MOST_INNER = 100  # archives inside a complete download that are looked into
 MOST_RATIO = 200  # unpacked to packed, of one file; beyond it is a bomb
-
-
-@dataclass(frozen=True, slots=True)
-class Header:
-    """What a package says of itself."""
-
-    product: str
-    version: str
-    name: str
-    folder: str
 
 
 @dataclass(frozen=True, slots=True)
@@ -68,7 +56,7 @@ def installable(
         entries = _safe_entries(opened)
         names = {e.filename for e in entries}
         roots = {PurePosixPath(name).parts[0] for name in names}
-        if len(roots) == 1 and f"{next(iter(roots))}/{HEADER}" in names:
+        if len(roots) == 1 and has_header(opened, next(iter(roots))):
             return Installable(archive)
         inside = [e for e in entries if e.filename.lower().endswith(".zip")]
         if not inside:
@@ -114,7 +102,7 @@ def examine(archive: bytes, *, product: str | None = None, version: str | None =
         with _open(archive) as opened:
             entries = _safe_entries(opened)
             root = _root(entries)
-            header = _header(opened, root)
+            header = read_header(opened, root)
             carried = tuple(
                 (PurePosixPath(e.filename).name, opened.read(e))
                 for e in entries
@@ -168,29 +156,3 @@ def _root(entries: list[zipfile.ZipInfo]) -> str:
     if len(roots) != 1:
         raise PackageRefused(f"{len(roots)} root folders", "one root folder")
     return roots[0]
-
-
-def _header(opened: zipfile.ZipFile, root: str) -> Header:
-    try:
-        text = opened.read(f"{root}/{HEADER}").decode()
-    except KeyError:
-        raise PackageRefused(f"no {HEADER} in {root}/", f"{root}/{HEADER}") from None
-    except UnicodeDecodeError:
-        raise PackageRefused(f"a {HEADER} that is no text", "UTF-8") from None
-    return read_header(text, root)
-
-
-def read_header(text: str, folder: str) -> Header:
-    """Read a Millrace header. Raises PackageRefused."""
-    try:
-        said = tomllib.loads(text)
-    except tomllib.TOMLDecodeError as error:
-        raise PackageRefused(f"a {HEADER} that can't be read ({error})", "TOML") from None
-    kind, name, version = (str(said.get(key, "")) for key in ("kind", "name", "version"))
-    if kind not in ("core", "theme", "plugin"):
-        raise PackageRefused(f"the kind {kind!r}", "core, theme or plugin")
-    try:
-        parse_version(version)
-    except VersionError as error:
-        raise PackageRefused(f"the version {version!r}", "a version") from error
-    return Header(f"{kind}/{folder}", version, name or folder, folder)

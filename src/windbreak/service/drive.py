@@ -343,8 +343,7 @@ class Driver:
 
     def _patience(self, site: Site, owed: set[str]) -> timedelta:
         """How long until a site is asked again, 0: never; sooner where something is owed to it."""
-        own = site.agent_minutes
-        every = self.refresh_every if own is None else timedelta(minutes=own)
+        every = visits.own_time(site.agent_minutes, self.refresh_every)
         return min(every or _OWED_EVERY, _OWED_EVERY) if site.id in owed else every
 
     def _refresh(self, due: list[Site]) -> None:

@@ -80,6 +80,7 @@ SETTINGS: tuple[Setting, ...] = (
     Setting("events_days", 30, "days that what happened is kept for who follows it; 0 for ever"),
     Setting("deliveries_days", 30, "days that what was sent to web hooks is kept; 0 for ever"),
     Setting("journals_days", 365, "days that the journals of old runs are kept; 0 for ever"),
+    Setting("looks_days", 365, "days that changes in what was seen of sites are kept; 0 for ever"),
     Setting("kept_days", 14, "days that snapshots of runs that ended well stay on the sites"),
     Setting("prove_days", 30, "days after which a backup is proved on the twin again; 0 never"),
     Setting("patience_minutes", 30, "how long a site may be silent in mid-run until it is told"),
@@ -124,7 +125,7 @@ class Settings:
 
     @property
     def retention(self) -> Retention:
-        names = ("events_days", "deliveries_days", "journals_days")
+        names = ("events_days", "deliveries_days", "journals_days", "looks_days")
         return Retention(*(int(self.values[name]) for name in names))
 
     @property

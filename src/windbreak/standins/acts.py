@@ -111,12 +111,22 @@ class Acts:
             "caches_off": [name for name, on in caches.items() if not on],
             "maintenance": self.site.maintenance.exists(),
             "registrations": registrations,
-            "network": int(self.site.setting("network", "0")),
+            "network": len(self.site.members()),
+            "members": self._members(),
+            "checks": self.site.checks(),
+            "complaints": self.site.complaints(),
             "limits": json.loads(self.site.setting("limits", '{"memory_mb": 256}')),
             "agent_version": self.version,
             "free_mb": int(free),
             "kept_mb": _bytes_in(self.state / "kept", self.state / "snapshots") // 2**20,
         }
+
+    def _members(self) -> list[Args]:
+        base = self.site.setting("address")
+        return [
+            {"name": m.name, "address": f"{base}/{m.slug}/", "on": m.on}
+            for m in self.site.members()
+        ]
 
     def _registration(self, component: Found) -> Args:
         """Whether a component that asks for a code has one; without, its grace begins now."""

@@ -21,7 +21,7 @@ from urllib.parse import urlsplit
 
 from windbreak.links import signing
 from windbreak.links.errors import CallFailed
-from windbreak.links.millrace import EPOCH, EXPECTS, FOR, NOBODY_YET, SERVICE
+from windbreak.links.signed_agent import EPOCH, EXPECTS, FOR, NOBODY_YET, SERVICE
 from windbreak.standins import clock
 from windbreak.standins.acts import Acts
 from windbreak.standins.faults import Faults

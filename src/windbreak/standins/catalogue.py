@@ -24,7 +24,8 @@ LOOM = "runtime/loom"
 @dataclass(frozen=True, eq=False)
 class Made:
     """One release a maker made, so many days ago, or ``at`` a time. ``package`` False: announced,
-    but carried by something else.
+    but carried by something else. ``files``: what its package holds, where it is for another system
+    than Millrace.
     """
 
     product: str
@@ -38,6 +39,7 @@ class Made:
     stores: int = 1
     made_by: str | None = None
     at: datetime | None = None
+    files: tuple[tuple[str, str], ...] = ()
 
     @property
     def slug(self) -> str:
@@ -273,6 +275,8 @@ def _leaves(made: Made, kind: str) -> int:
 
 @lru_cache(maxsize=512)
 def _archive(made: Made, again: bool) -> bytes:
+    if made.files:
+        return _packed({f"{made.slug}/{path}": text.encode() for path, text in made.files})
     note = f"{made.name} {made.version}\n" + ("Packed again.\n" if again else "")
     files = {
         f"{made.slug}/component.toml": header(made).encode(),

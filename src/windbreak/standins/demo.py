@@ -9,7 +9,7 @@ import sys
 import threading
 import time
 from collections.abc import Iterator, Sequence
-from contextlib import contextmanager
+from contextlib import ExitStack, contextmanager
 from datetime import date, timedelta
 from pathlib import Path
 
@@ -27,7 +27,7 @@ from windbreak.core.values.sites import Host, NewSite
 from windbreak.core.values.watching import NewWatch
 from windbreak.operations.administration import accounts, clocks
 from windbreak.operations.context import close, open_context
-from windbreak.standins import catalogue, faults
+from windbreak.standins import catalogue, faults, real
 from windbreak.standins.catalogue import CORE
 from windbreak.standins.clock import VARIABLE as CLOCK_FILE
 from windbreak.standins.feeds import EBBING_KEY, EBBING_USER, GANTRY_KEY, TOKEN
@@ -35,7 +35,7 @@ from windbreak.standins.fleet import FEW, HOSTS, SITES, DemoSite, leave_as_told
 from windbreak.standins.server import addresses
 
 ACCOUNT, NAME = "rhona", "Rhona Vale"
-_PATIENCE = 40.0
+_PATIENCE = 90.0
 
 
 class Demo:
@@ -498,14 +498,20 @@ def _by_hand(windbreak: Windbreak) -> None:
     windbreak.put_on_shelf(catalogue.complete_download(stamps), ("oyster-quay",))
 
 
-def run(data: Path, port: int) -> int:
-    """Start the demo and keep it running until Ctrl-C; the exit status."""
+def run(data: Path, port: int, *, with_real: bool = False) -> int:
+    """Start the demo and keep it running until Ctrl-C; the exit status. ``with_real``: a real
+    content system and its twin are part of it.
+    """
     signal.signal(signal.SIGTERM, signal.default_int_handler)
     try:
-        with running(data, port) as (demo, where):
+        if with_real:
+            real.install(ask=_agreed)
+        with running(data, port) as (demo, where), ExitStack() as besides:
             print("The demo fleet is set up; the first time this takes about half a minute.")
             for line in set_up(demo, where):
                 print(f"  {line}")
+            if with_real:
+                _join_real(demo, where["feeds"], besides)
             _greet(demo)
             return _wait(demo)
     except KeyboardInterrupt:
@@ -514,6 +520,27 @@ def run(data: Path, port: int) -> int:
     except RuntimeError as error:
         print(f"error: {error}", file=sys.stderr)
         return 1
+
+
+def _agreed(text: str) -> bool:
+    """Whether a person at the terminal says yes; where there is none nobody does."""
+    if not sys.stdin.isatty():
+        return False
+    print(f"{text[:1].upper()}{text[1:]}.")
+    return input("Install it now? [y/N] ").strip().lower() in ("y", "yes")
+
+
+def _join_real(demo: Demo, feeds: str, besides: ExitStack) -> None:
+    print("The real sites are set up; the first time this takes about a minute.")
+    with Windbreak(demo.address, demo.token("demo set-up")) as windbreak:
+        started, said = real.join(windbreak, demo.data / "real", feeds)
+        for one in started:
+            besides.callback(one.stop)
+        for token in windbreak.tokens():
+            if token.label == "demo set-up":
+                windbreak.revoke_token(token.id)
+    for line in said:
+        print(f"  {line}")
 
 
 def _greet(demo: Demo) -> None:

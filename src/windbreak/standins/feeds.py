@@ -23,7 +23,7 @@ from starlette.requests import Request
 from starlette.responses import JSONResponse, RedirectResponse, Response, StreamingResponse
 from starlette.routing import Route
 
-from windbreak.standins import catalogue, faults, made_later
+from windbreak.standins import catalogue, faults, made_later, workshop
 from windbreak.standins.catalogue import CHANDLERY, COMMONS, EBBING, GANTRY, NETLOFT, Made, archive
 
 # What the demo's credentials are. The Chandlery's lacks licences.read, and may do too much.
@@ -51,6 +51,7 @@ class Feeds:
                 *self._maker("commons", COMMONS, "Millrace Commons", None, later=False),
                 *self._maker("chandlery", CHANDLERY, "Northspit Works", _bearer, later=False),
                 *self._maker("ebbing", EBBING, "Ebbing Tide", _user_and_key, later=True),
+                *self._maker(workshop.FEED, workshop.WORKSHOP, workshop.LABEL, None, later=False),
                 self._route("gantry", "/gantry/api/builds", self._gantry, _header),
                 self._packages("gantry", "/gantry/files/{file}", GANTRY, _header),
                 self._route("netloft", "/netloft/news.atom", self._netloft, None),

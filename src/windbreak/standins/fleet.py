@@ -14,7 +14,7 @@ from windbreak.standins.acts import mend_swap
 from windbreak.standins.agent import VERSION, MillraceAgent
 from windbreak.standins.catalogue import CORE, LOOM, archive, find
 from windbreak.standins.faults import put as put_faults
-from windbreak.standins.millrace import FOLDERS, MillraceSite
+from windbreak.standins.millrace import FOLDERS, MillraceSite, Part
 
 HOSTS = {
     "jetty": {"name": "Jetty", "at_once": 1, "offers": {LOOM: ["7.4", "8.0"]}},
@@ -30,8 +30,9 @@ class DemoSite:
 
     ``faults`` is what its agent does wrong (see ``agent``), once it was linked and asked;
     ``registered`` is what it has of codes and grace; ``own`` was made for it; ``edits`` are files
-    in its folders, as somebody left them. ``window`` is from
-    when to when it may be worked on, every day in its ``zone``.
+    in its folders, as somebody left them; ``members`` those of its network; ``checks`` what its
+    own health checks say that is not good. ``window`` is from when to when it may be worked on,
+    every day in its ``zone``.
     """
 
     slug: str
@@ -48,6 +49,8 @@ class DemoSite:
     settings: dict[str, str] = field(default_factory=dict)
     own: tuple[str, ...] = ()
     edits: dict[str, str] = field(default_factory=dict)
+    members: tuple[Part, ...] = ()
+    checks: dict[str, dict[str, str]] = field(default_factory=dict)
     window: tuple[str, str] = ("01:00", "05:00")
     zone: str = "Europe/London"
 
@@ -242,22 +245,28 @@ REST: tuple[DemoSite, ...] = (
     DemoSite("wrack-line", "Wrack Line", "Wrack Line", "staithe",
              _plain("6.3.6", "8.0", oarlock="7.1.2", tidetable="3.0.4", lee="5.4", popinjay="1.2"), "plainsail", faults={"agent": "1.0"}),
     DemoSite("slipway-boatyard", "Slipway Boatyard", "Slipway", "quay",
-             {**_plain("5.8.2", "8.0", oarlock="6.8", sextant="2.1", popinjay="1.2", plainsail="2.1"), "theme/breakwater": "4.4",
-              "plugin/breakwater-keel": "2.3", "plugin/trestle": "4.7", "plugin/foglamp": "3.0"}, "breakwater", seats={"breakwater-4": ""}),
+             {**_plain("5.8.2", "8.0", oarlock="6.8", sextant="2.1", popinjay="1.2", plainsail="2.1"), "theme/breakwater": "4.4", "theme/lanternroom": "3.0",
+              "plugin/breakwater-keel": "2.3", "plugin/trestle": "4.7", "plugin/foglamp": "3.0"}, "breakwater", seats={"breakwater-4": ""},
+             edits={"plugins/oarlock-old/component.toml": 'name = "Oarlock"\nversion = "6.1"\n'}),
     DemoSite("cockle-row", "Cockle Row Market", "Cockle Row", "mole",
              {CORE: "6.4.3", LOOM: "8.2", "theme/lanternroom": "1.4", "theme/plainsail": "2.2", "plugin/oarlock": "7.1.2"}, "lanternroom", own=("theme/lanternroom",),
              edits={"plugins/oarlock/main.txt": "the receipt says Cockle Row\n", "plugins/oarlock/languages/cy.txt": "Diolch\n"}),
     DemoSite("sandbar-cinema", "Sandbar Cinema", "Sandbar", "quay", _plain("6.4.3", "8.0", oarlock="7.2", lee="5.5"), "plainsail"),
     DemoSite("fulmar-cottages", "Fulmar Cottages", "Fulmar", "jetty",
-             _breakwater("6.2.9", "8.0", "4.9", "2.3", "4.7", "3.0"), "breakwater", seats={"fulmar-breakwater": "BW4-FULMAR-0A7C-LL29"}),
+             _breakwater("6.2.9", "8.0", "4.9", "2.3", "4.7", "3.0"), "breakwater", seats={"fulmar-breakwater": "BW4-FULMAR-0A7C-LL29"},
+             checks={"mail": {"name": "Mail is sent", "state": "critical", "text": "Mail can’t be sent: the server that should take it refuses."},
+                     "certificate": {"name": "The certificate is renewed", "state": "minor", "text": "No renewal of the certificate in 80 days."}}),
     DemoSite("marram-press", "Marram Press", "Marram", "mole",
              _breakwater("6.3.6", "8.1", "4.9", "2.4", "4.7", "3.0"), "breakwater", seats={"breakwater-4": ""}),
     DemoSite("dunlin-walks", "Dunlin Walks", "Dunlin", None, _plain("6.3.6", "8.1", tidetable="3.1"), "plainsail", faults={"silent": True}),
     DemoSite("spindrift-surf", "Spindrift Surf", "Spindrift", None, _plain("6.2.9", "8.1", oarlock="7.1.2"), "plainsail", faults={"down": True}),
     DemoSite("bell-rock", "Bell Rock Diving", "Bell Rock", "mole", _plain("6.3.6", "8.1", oarlock="7.1.2", lee="5.4"), "plainsail", faults={"owner_ended": True}),
     DemoSite("turnstone-schools", "Turnstone Schools", "Turnstone", "quay",
-             {**_breakwater("6.3.6", "8.1", "5.0", "2.4", "4.8", "3.2"), "plugin/gangway": "2.8"}, "breakwater",
-             seats={"breakwater": "BW5-TURNSTON-4C8E-J1QX"}, settings={"code:theme/breakwater": "BW5-TURNSTON-4C8E-J1QX", "network": "7"}, tags=("network",)),
+             {**_breakwater("6.3.6", "8.1", "5.0", "2.4", "4.8", "3.2"), "plugin/gangway": "2.8", "plugin/tidetable": "3.1", "plugin/oarlock": "7.2"}, "breakwater",
+             off=("plugin/tidetable", "plugin/oarlock"), seats={"breakwater": "BW5-TURNSTON-4C8E-J1QX"}, settings={"code:theme/breakwater": "BW5-TURNSTON-4C8E-J1QX"}, tags=("network",),
+             members=(Part("north-school", "North School", ("plugin/tidetable",)), Part("south-school", "South School", ("plugin/tidetable",)),
+                      Part("infants", "Turnstone Infants", ()), Part("sixth-form", "Turnstone Sixth Form", ("plugin/tidetable", "plugin/oarlock")),
+                      Part("parents", "Parents of Turnstone", ("plugin/oarlock",)), Part("orchestra", "Schools’ Orchestra", ("plugin/tidetable",)))),
     DemoSite("limpet-lane", "Limpet Lane Pottery", "Limpet Lane", "jetty", _plain("6.3.6", "8.0", oarlock="7.1.2", lee="5.5"), "plainsail"),
     DemoSite("samphire-kitchen", "Samphire Kitchen", "Samphire", "jetty", _plain("6.2.9", "7.4", tidetable="3.0.4", lee="5.4"), "plainsail"),
     DemoSite("cormorant-books", "Cormorant Books", "Cormorant", "quay", _plain("6.4.3", "8.1", oarlock="7.2", tidetable="3.1", lee="5.5"), "plainsail", zone="Europe/Helsinki"),
@@ -267,7 +276,8 @@ REST: tuple[DemoSite, ...] = (
     DemoSite("tidemill-brewery", "Tidemill Brewery", "Tidemill", "mole", _plain("6.3.6", "8.1", tollhouse="8.3", tidetable="3.0.4", lee="5.4", plainsail="2.1"), "plainsail", tags=("shop",)),
     DemoSite("heron-lodge", "Heron Lodge", "Heron", "staithe", _plain("6.4.3", "8.2", tidetable="3.1", lee="5.5"), "plainsail", zone="Europe/Helsinki"),
     DemoSite("sanderling-yoga", "Sanderling Yoga", "Sanderling", "staithe", _plain("6.3.6", "8.1", tidetable="3.0.4"), "plainsail", zone="America/Halifax"),
-    DemoSite("eider-wool", "Eider Wool", "Eider", "mole", _plain("6.4.3", "8.1", tollhouse="8.3", oarlock="7.2", sextant="2.3.1"), "plainsail", tags=("shop",)),
+    DemoSite("eider-wool", "Eider Wool", "Eider", "mole", _plain("6.4.3", "8.1", tollhouse="8.3", oarlock="7.2", sextant="2.3.1"), "plainsail", tags=("shop",),
+             edits={"themes/plainsail/templates/tollhouse.txt": "the basket, a copy of 8.2\n"}),
     DemoSite("avocet-trust", "Avocet Trust", "Avocet", "mole", _plain("6.3.6", "8.2", oarlock="7.1.2", sextant="2.3.1"), "plainsail"),
     DemoSite("mussel-bank", "Mussel Bank Credit Union", "Mussel Bank", "quay", _plain("6.4.3", "8.2", oarlock="7.2", gangway="2.8", lee="5.5"), "plainsail"),
 )  # fmt: skip
@@ -298,6 +308,10 @@ def lay_out(folder: Path, demo: DemoSite) -> tuple[MillraceSite, MillraceAgent]:
         for path, text in demo.edits.items():
             (site.root / path).parent.mkdir(parents=True, exist_ok=True)
             (site.root / path).write_text(text)
+        if demo.members:
+            site.found_network(demo.members)
+        if demo.checks:
+            site.set_setting("checks", json.dumps(demo.checks))
         for name, value in demo.settings.items():
             site.set_setting(name, _dated(name, value))
     offers = HOSTS[demo.host]["offers"] if demo.host else {}

@@ -18,28 +18,38 @@ from __future__ import annotations
 import hashlib
 import html
 import json
+import shutil
 import sqlite3
 import tomllib
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from contextlib import closing, contextmanager
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 
 from windbreak.core.versions.ranges import parse_range
 from windbreak.core.versions.version import parse_version
-from windbreak.packages.examine import HEADER
+from windbreak.packages.headers import MILLRACE as HEADER
 from windbreak.standins import clock
 
 FOLDERS = {"core": "core", "theme": "themes", "plugin": "plugins"}
 PAGES = (("Front page", "/"), ("News", "/news"), ("Visit", "/visit"), ("A news item", "/news/1"))
 
+_LITTLE = 100  # MB
 _ORDERED = (
     ("2 wreaths, to be sent", "34.50, paid"),
     ("1 bouquet, to be fetched", "61.00, paid"),
     ("12 bulbs, to be sent", "18.20, on account"),
 )
+
+
+class Part(NamedTuple):
+    """A site of a network: its first folder in addresses, and what is on there beside the rest."""
+
+    slug: str
+    name: str
+    on: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -132,10 +142,14 @@ class MillraceSite:
         return found
 
     def active(self, component: Found, known: list[Found]) -> bool:
-        """A theme is active when chosen, or when the chosen one is its child."""
+        """A theme is active when chosen, or when the chosen one is its child; a plugin when it is
+        on for all, or on some member.
+        """
         if component.kind == "core":
             return True
         chosen = self.setting("theme")
+        if component.kind == "plugin" and any(component.product in m.on for m in self.members()):
+            return True
         if component.kind == "theme":
             child = next((c for c in known if c.kind == "theme" and c.folder == chosen), None)
             parent = (child.header or {}).get("parent") if child else None
@@ -145,10 +159,40 @@ class MillraceSite:
     def switch(self, product: str, on: bool) -> None:
         self.set_setting(f"on:{product}", "on" if on else "off")
 
-    def effects(self) -> dict[str, str]:
-        """What does not work as things lie now: effect to its cause, as it goes to the log."""
+    # A network: one installation, sites at addresses of their own.
+
+    def members(self) -> list[Part]:
+        return [
+            Part(str(m["slug"]), str(m["name"]), tuple(m["on"]))
+            for m in json.loads(self.setting("network", "[]"))
+        ]
+
+    def found_network(self, members: Iterable[Part]) -> None:
+        """Make this the network of some sites, each with a front page of its own."""
+        members = tuple(members)
+        self.set_setting("network", json.dumps([m._asdict() for m in members]))
+        with self.database() as db:
+            for member in members:
+                blocks = json.dumps([member.name, f"Words about {member.name}.", "A picture"])
+                db.execute(
+                    "INSERT INTO content (type, slug, title, blocks, at) VALUES ('page',?,?,?,?)",
+                    (member.slug, member.name, blocks, clock.now().isoformat()),
+                )
+
+    def _is_on(self, component: Found, known: list[Found], member: str | None) -> bool:
+        """Whether a component works on a page: of one member, or of the site itself."""
+        if not self.active(component, known):
+            return False
+        beside = [m for m in self.members() if component.product in m.on]
+        for_all = self.setting(f"on:{component.product}", "off") == "on"
+        return not beside or for_all or any(m.slug == member for m in beside)
+
+    def effects(self, member: str | None = None) -> dict[str, str]:
+        """What does not work as things lie now: effect to its cause, as it goes to the log. On a
+        network what is on for all works everywhere, and some things on some members only.
+        """
         known = self.components()
-        active = [c for c in known if self.active(c, known)]
+        active = [c for c in known if self._is_on(c, known, member)]
         versions = {c.product: c.version for c in active} | self.runtime()
         found: dict[str, str] = {}
         chosen = self.setting("theme")
@@ -186,6 +230,40 @@ class MillraceSite:
                     cause = f"{component.product} {component.version} with {other} {have}"
                     found.setdefault(rule.get("effect", "page"), f"Fatal fault: {cause}")
         return found
+
+    def complaints(self) -> list[dict[str, str]]:
+        """What plugins say of the theme in use: that its copies of their templates are old."""
+        known = self.components()
+        active = [c for c in known if self.active(c, known)]
+        told = []
+        for theme in (c for c in active if c.kind == "theme"):
+            for plugin in (c for c in active if c.kind == "plugin"):
+                copy = self.root / "themes" / theme.folder / "templates" / f"{plugin.folder}.txt"
+                if not copy.exists():
+                    continue
+                of = copy.read_text().split()[-1]
+                if parse_version(of) < parse_version(plugin.version):
+                    text = (
+                        f"its copy of a template is of {of}, and the template is {plugin.version}"
+                    )
+                    told.append({"by": plugin.product, "about": theme.product, "text": text})
+        return told
+
+    def checks(self) -> list[dict[str, str]]:
+        """Its own health checks: those that are always made, in which nothing is ever amiss but
+        room, and what stands in a setting.
+        """
+        room = shutil.disk_usage(self.root).free // 2**20
+        told = {
+            "database": {"name": "The database answers", "state": "good"},
+            "own-address": {"name": "It reaches itself", "state": "good"},
+            "scheduled": {"name": "Scheduled work is done", "state": "good"},
+            "mail": {"name": "Mail is sent", "state": "good"},
+            "certificate": {"name": "The certificate is renewed", "state": "good"},
+            "room": {"name": "There is room", "state": "good" if room > _LITTLE else "critical"},
+        }
+        told |= json.loads(self.setting("checks", "{}"))
+        return [{"id": id, **check} for id, check in told.items()]
 
     # What a component keeps, and what it makes from itself.
 
@@ -277,7 +355,7 @@ class MillraceSite:
         kept = self.cache / f"{hashlib.sha256(path.encode()).hexdigest()}.html"
         if caching and not past_caches and kept.exists():
             return 200, kept.read_text()
-        effects = self.effects()
+        effects = self.effects(path.strip("/").partition("/")[0])
         if "page" in effects:
             self.log(effects["page"])
             return 500, f"<title>Fault</title><p>{html.escape(effects['page'])}</p>"

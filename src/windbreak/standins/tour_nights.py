@@ -102,9 +102,10 @@ class Nights(Seeing):
         story = self.windbreak.rollout(rollout.id)
         bad = {member.site for member in story.members if member.state == "failed"}
         self.see(f"put back: {', '.join(sorted(bad))}", "whinchat-radio-twin" in bad)
-        waits = [m.label for m in story.members if m.state == "to be booked" and "waits" in m.text]
+        self.until("who would make the same move is not booked", lambda: bool(self._waits(rollout)))
+        waits = self._waits(rollout)
         self.tell(f"{len(waits)} sites wait for a word: {', '.join(waits[:6])}, …")
-        self.see("who would make the same move is not booked", bool(waits))
+        story = self.windbreak.rollout(rollout.id)
         (failed,) = story.failed
         self.tell(f"Decided: {failed.what} may go on elsewhere, as it is Gangway that breaks it.")
         self.windbreak.let_move_go(failed.product, failed.version, "the tour: it is Gangway 2.7")
@@ -120,6 +121,11 @@ class Nights(Seeing):
 
         self.until("who waited has a night again", all_have_a_night)
         self.tell("Who waited has a night again.")
+
+    def _waits(self, rollout: Rollout) -> list[str]:
+        """The sites that are not booked, as a like move failed elsewhere."""
+        members = self.windbreak.rollout(rollout.id).members
+        return [m.label for m in members if m.state == "to be booked" and "waits" in m.text]
 
     def _in_time(self, played: list[Played]) -> bool:
         return all(

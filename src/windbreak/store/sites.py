@@ -144,7 +144,7 @@ class Visits(Documents[Visit]):
 
     def marks(self, before: Visit | None, after: Visit | None) -> Iterable[Mark]:
         one = after or before
-        shown = [(v.state, v.reason) if v else None for v in (before, after)]
+        shown = [(v.state, v.reason, v.members) if v else None for v in (before, after)]
         if one is not None and shown[0] != shown[1]:
             yield "site", one.id
 

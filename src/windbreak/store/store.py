@@ -12,6 +12,7 @@ from windbreak.store.findings import Findings
 from windbreak.store.ledger import Events, Ledger
 from windbreak.store.licences import Licences, Seats
 from windbreak.store.matters import Debts, Matters
+from windbreak.store.outcomes import Outcomes
 from windbreak.store.outward import Deliveries, Hooks
 from windbreak.store.plans import (
     Bookings,
@@ -28,6 +29,7 @@ from windbreak.store.releases import Advisories, Feeds, Packages, Products, Rele
 from windbreak.store.runs import Journals, Runs
 from windbreak.store.sites import Agents, Hosts, Integrities, Inventories, Sites, Visits
 from windbreak.store.tasks import Tasks
+from windbreak.store.turns import Turns
 from windbreak.store.views import Views
 
 
@@ -41,7 +43,7 @@ class Store:
         self.accounts, self.tokens = Accounts(database), Tokens(database)
         self.hosts, self.sites = Hosts(database), Sites(database)
         self.inventories, self.agents = Inventories(database), Agents(database)
-        self.visits = Visits(database)
+        self.visits, self.turns = Visits(database), Turns(database)
         self.integrity = Integrities(database)
         self.products, self.feeds = Products(database), Feeds(database)
         self.releases, self.advisories = Releases(database), Advisories(database)
@@ -55,6 +57,7 @@ class Store:
         self.freezes, self.freeze_calendars = Freezes(database), FreezeCalendars(database)
         self.watches, self.took = Watches(database), Tooks(database)
         self.runs, self.journal = Runs(database), Journals(database)
+        self.outcomes = Outcomes(database)
         self.debts, self.matters = Debts(database), Matters(database)
         self.errands, self.tasks = Errands(database), Tasks(database)
         self.findings = Findings(database)

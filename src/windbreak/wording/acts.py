@@ -27,6 +27,12 @@ class Surface(NamedTuple):
 
 
 ACTS: dict[str, Surface] = {
+    "add-account": Surface("account add ID NAME", ""),
+    "add-errand": Surface("errand add {site} {text}", "/sites/{site}"),
+    "add-feed": Surface("feed add ID LABEL ADDRESS", "/licences"),
+    "add-host": Surface("host add ID NAME --at-once 2", ""),
+    "add-licence": Surface("licence add ID LABEL seats --product PRODUCT", "/licences"),
+    "add-site": Surface("site add LABEL ADDRESS", "/sites"),
     "approve-release": Surface("rollout approve {product} {version}", "/products/{product}"),
     "ask-host": Surface("host ask {host} {product} {version}", "/sites?host={host}"),
     "book": Surface("book {plan}", "/sites/{site}/plan"),
@@ -40,6 +46,7 @@ ACTS: dict[str, Surface] = {
     "enter-code": Surface("licence enter {licence}", "/licences"),
     "enter-host": Surface("host list", "/sites/{site}"),
     "export-case": Surface("case export {site} --to {site}.json", ""),
+    "give-package": Surface("shelf give {package} {site}", "/licences"),
     "give-seat": Surface("licence seat {licence} {site}", "/licences"),
     "let-go": Surface("rollout let-go {product} {version}", "/products/{product}"),
     "lift": Surface("product lift {hold}", "/products/{product}"),
@@ -49,7 +56,7 @@ ACTS: dict[str, Surface] = {
     "prove": Surface("site prove {site}", "/sites/{site}"),
     "read-calendar": Surface("freeze read {calendar}", "/calendar"),
     "refresh": Surface("site refresh {site}", "/sites/{site}"),
-    "remove": Surface("errand add {site} {text}", "/sites/{site}"),
+    "remove": Surface("plan {site} --remove {product}", "/sites/{site}"),
     "renew": Surface("licence renew {licence}", "/licences"),
     "replace-credential": Surface("feed credential {feed}", "/licences"),
     "see-errand": Surface("errand show {errand}", "/sites/{site}"),
@@ -68,6 +75,7 @@ ACTS: dict[str, Surface] = {
     "see-site": Surface("site show {site}", "/sites/{site}"),
     "see-sites": Surface("site list --state {state}", "/sites?state={state}"),
     "set-folder": Surface("product set {product} --folder {folder}", ""),
+    "set-rule": Surface("policy set --soak major=14 --why WHY", ""),
     "shelve": Surface("shelf add {file} --for {site}", "/licences"),
     "switch-on": Surface("errand add {site} {text}", "/sites/{site}"),
     "take-channel": Surface(

@@ -195,5 +195,6 @@ def _planned(order: Order, n: int) -> PlannedStep:
 def step_title(step: PlannedStep, names: Mapping[str, str]) -> str:
     """A step in words: "Millrace 6.3.6 → 6.4.3"."""
     return " with ".join(
-        f"{names.get(m.product, m.product)} {m.from_ or 'absent'} → {m.to}" for m in step.moves
+        f"{names.get(m.product, m.product)} {m.from_ or 'absent'} → {m.to or 'gone'}"
+        for m in step.moves
     )

@@ -35,7 +35,7 @@ from windbreak.core.values.reasons import (
     Trade,
 )
 from windbreak.core.versions.version import Version, parse_version
-from windbreak.wording.words import counted, day, first_up, in_words, listed, match_in_words
+from windbreak.wording.words import counted, day, first_up, in_words, joined, listed, match_in_words
 
 
 def sentence(resolution: Resolution, v: int, version: Version, told: Sequence[str]) -> str:
@@ -147,8 +147,7 @@ def tell_act(catalogue: Catalogue, today: date, act: Act) -> str:
 
 def tell_acts(catalogue: Catalogue, today: date, acts: Sequence[Act]) -> str:
     """A set of acts as one sentence without its full stop."""
-    first, *rest = (tell_act(catalogue, today, act) for act in acts)
-    return " and ".join([first, *(t[:1].lower() + t[1:] for t in rest)])
+    return joined([tell_act(catalogue, today, act) for act in acts])
 
 
 class _Facts:

@@ -71,6 +71,12 @@ def listed(names: Sequence[str]) -> str:
     return f"{', '.join(names[:-1])} and {names[-1]}"
 
 
+def joined(labels: Sequence[str]) -> str:
+    """Some acts as one sentence: "Renew Breakwater 5 and lift the hold"."""
+    first, *rest = labels
+    return " and ".join([first, *(text[:1].lower() + text[1:] for text in rest)])
+
+
 def counted(count: int, one: str) -> str:
     """A number with its noun: "1 step", "2 steps"."""
     return f"{count} {one}" if count == 1 else f"{count} {one}s"

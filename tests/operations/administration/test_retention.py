@@ -20,7 +20,7 @@ class Forgetting(WithContext):
     def test_nothing_young_is_forgotten_and_nothing_where_it_is_kept_for_ever(self) -> None:
         self.assertEqual(set(retention.forget(self.context, Retention()).values()), {0})
         self.later = timedelta(days=4000)
-        self.assertEqual(set(retention.forget(self.context, Retention(0, 0, 0)).values()), {0})
+        self.assertEqual(set(retention.forget(self.context, Retention(0, 0, 0, 0)).values()), {0})
 
     def test_old_events_go_and_the_ledger_stays(self) -> None:
         ledger = self.context.store.ledger.count()

@@ -3,6 +3,8 @@
 from datetime import timedelta
 from typing import Any
 
+from pydantic import SecretStr
+
 from tests.operations.within import RHONA, WithContext, look_again
 from windbreak.core.values.licences import LicenceChange, NewLicence, NewSeat
 from windbreak.core.values.sites import NewSite
@@ -17,6 +19,8 @@ from windbreak.operations.licensing import (
 )
 from windbreak.operations.reasoning import answers
 from windbreak.operations.sites import retiring, sites
+from windbreak.operations.views import credentials
+from windbreak.standins.feeds import TOKEN
 from windbreak.standins.millrace import MillraceSite
 
 CODE = "BW5-TARNSEY-HK2D-7Q2F"
@@ -241,3 +245,60 @@ class OnSites(WithContext):
         kinds = self.kinds()
         self.assertIn("root", kinds)
         self.assertNotIn("forecast", kinds)
+
+
+class Codes(WithContext):
+    """Codes that stand on sites and have no seat there."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.feeds()
+        self.site("tarnsey-harbour")
+        self.site("whinchat-radio")
+
+    def codes(self, site: str) -> list[str]:
+        return [f.kind for f in look_again(self.context) if f.subject == site and "code" in f.kind]
+
+    def test_a_code_whose_seat_was_taken_back_and_still_stands_is_told(self) -> None:
+        self.assertEqual(self.codes("whinchat-radio"), [])
+        licensing.unseat(self.context, "breakwater", "whinchat-radio", RHONA)
+        self.assertEqual(self.codes("whinchat-radio"), ["code-left"])
+        code = SecretStr("BW5-WHINCHAT-88PX-C3MN")
+        licensing.seat(self.context, "breakwater", NewSeat(site="whinchat-radio", code=code), RHONA)
+        self.assertEqual(self.codes("whinchat-radio"), [])
+
+    def test_a_site_that_is_registered_with_anothers_code_is_told_with_whose_it_is(self) -> None:
+        licensing.unseat(self.context, "breakwater", "whinchat-radio", RHONA)
+        inventory = self.context.store.inventories.get("whinchat-radio")
+        (one,) = inventory.registrations
+        for last4, kind in (("7Q2F", "code-twice"), ("ZZZZ", "code-unknown")):
+            other = (one.model_copy(update={"last4": last4}),)
+            self.context.store.inventories.put(
+                inventory.model_copy(update={"registrations": other})
+            )
+            self.assertEqual(self.codes("whinchat-radio"), [kind])
+        told = [f for f in look_again(self.context) if f.kind == "code-unknown"]
+        self.assertIn("…ZZZZ", told[0].text)
+
+    def test_a_code_is_the_same_in_other_letter_case_and_spacing(self) -> None:
+        licensing.unseat(self.context, "breakwater", "whinchat-radio", RHONA)
+        with self.assertRaises(Refused) as caught:
+            code = SecretStr("bw5-tarnsey -hk2d-7q2f")
+            new = NewSeat(site="whinchat-radio", code=code)
+            licensing.seat(self.context, "breakwater", new, RHONA)
+        self.assertEqual(caught.exception.code, "code-in-use")
+
+    def test_the_table_says_where_each_credential_is_used_and_shows_none(self) -> None:
+        rows = credentials.rows(self.context)
+        feed = {row.product: row for row in rows if row.feed == "chandlery"}
+        breakwater = feed["theme/breakwater"]
+        self.assertEqual(
+            [one.site for one in breakwater.sites], ["tarnsey-harbour", "whinchat-radio"]
+        )
+        self.assertEqual(breakwater.credential, f"bearer …{TOKEN[-4:]}")
+        (own,) = [r for r in rows if r.licence == "breakwater" and r.product == "theme/breakwater"]
+        states = {one.site: one.state for one in own.sites}
+        self.assertEqual(states, {"tarnsey-harbour": "grace", "whinchat-radio": "registered"})
+        self.assertEqual(own.state, "grace")
+        self.assertNotIn(TOKEN, str(rows))
+        self.assertNotIn("BW5-WHINCHAT", str(rows))

@@ -18,9 +18,9 @@ from windbreak.core.values.verdicts import Blocked
 from windbreak.core.versions.version import parse_version
 from windbreak.documents.sites import ComponentView, SiteView
 from windbreak.operations.errors import Refused
-from windbreak.operations.licensing import licensing
+from windbreak.operations.licensing import entitlements, licensing
 from windbreak.operations.planning import policy
-from windbreak.operations.reasoning import explaining, supposing
+from windbreak.operations.reasoning import supposing
 from windbreak.operations.sites import marks, sites
 from windbreak.operations.tracking import feeds, polling
 from windbreak.operations.views import sites as site_views
@@ -104,7 +104,7 @@ class Explaining(WithContext):
         }
         licensing.add(self.context, NewLicence.model_validate(own), RHONA)
         self.assertNotIn("Fulmar", self.blocked("theme/breakwater").text)
-        right = explaining.right(self.context, SITE, "theme/breakwater", None)
+        right = entitlements.right(self.context, SITE, "theme/breakwater", None)
         self.assertEqual((right.by, right.lacks), (None, ()))
 
     def test_a_hold_is_told_by_its_author_and_lifted_by_its_number(self) -> None:
@@ -156,10 +156,10 @@ class Explaining(WithContext):
         self.assertEqual([w.label for w in asked], ["Ask Jetty for Loom 8.1"])
 
     def test_a_right_names_the_licence_that_gives_it(self) -> None:
-        right = explaining.right(self.context, SITE, "theme/breakwater", "5.2")
+        right = entitlements.right(self.context, SITE, "theme/breakwater", "5.2")
         self.assertEqual(right.by, "breakwater")
         self.assertEqual(
-            explaining.right(self.context, SITE, "core/millrace", None).text,
+            entitlements.right(self.context, SITE, "core/millrace", None).text,
             "Millrace asks for no licence.",
         )
 

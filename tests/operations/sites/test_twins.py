@@ -9,7 +9,7 @@ from windbreak.core.scheduling.openings import openings
 from windbreak.core.values.rollouts import NewRollout
 from windbreak.core.values.tasks import Task
 from windbreak.links.adapter import Agent
-from windbreak.links.millrace import MillraceAgent
+from windbreak.links.signed_agent import SignedAgent
 from windbreak.operations.administration import instance
 from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
@@ -107,7 +107,7 @@ class Twins(WithTwin):
         put(self.place(SITE), "plugin/lee", "5.5")
         before = [(c.product, c.version) for c in self.place(TWIN).components()]
         task = tasks.start(self.context, "prove backup", [TWIN], RHONA.name)
-        kept = mock.patch.object(MillraceAgent, "fetch", side_effect=Crash)
+        kept = mock.patch.object(SignedAgent, "fetch", side_effect=Crash)
         for where in (kept, mock.patch.object(twins, "_compared", side_effect=Crash)):
             with where, self.assertRaises(Crash):
                 tasks.carry_out(self.context, task.id)

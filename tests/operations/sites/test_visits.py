@@ -69,7 +69,7 @@ class Visits(WithRuns):
         self.assertIn("Its front page answers 500, and ", site.link.reason)
         self.assertEqual(visits.of(self.context, SITE).state, "broken")
         self.faults(SITE, down=True)
-        self.until(lambda: visits.seen_now(self.context, site)[0] == "unreachable")
+        self.until(lambda: visits.seen_now(self.context, site).state == "unreachable")
         site = sites.refresh(self.context, SITE)
         self.assertEqual(site.link.state, "down")
         self.assertEqual(visits.of(self.context, SITE).state, "unreachable")

@@ -1,16 +1,21 @@
 """The shelf: complete downloads, who may have what, what is kept for going back."""
 
 import contextlib
+import hashlib
 import http.server
 import threading
+from dataclasses import replace
 from datetime import timedelta
 from typing import ClassVar
 
 from tests.operations.within import RHONA, WithContext
-from windbreak.core.values.releases import NewRelease
+from windbreak.core.values.releases import Announcement, Attachment, NewRelease
+from windbreak.core.values.verdicts import Verdict
+from windbreak.feeds.announced import Announced
 from windbreak.operations.errors import Refused
 from windbreak.operations.licensing import licence_codes, licensing
 from windbreak.operations.reasoning import answers, cases
+from windbreak.operations.reasoning.explaining import explained
 from windbreak.operations.sites import marks
 from windbreak.operations.tracking import catalogue as catalogue_of
 from windbreak.operations.tracking import polling, rights, shelving
@@ -227,3 +232,65 @@ class Shelving(WithContext):
         self.assertEqual(moves["plugin/oarlock"], "7.1.2")
         with self.assertRaises(Refused):
             marks.mark_own(self.context, "tarnsey-harbour", "plugin/nothing", RHONA)
+
+
+class Brought(WithContext):
+    """A package that a person brings, newer than anything its feed tells of."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.feeds()
+        self.site("skerry-light")
+        self.site("skerry-light-twin")
+        self.newer = replace(catalogue.find("plugin/oarlock", "7.2"), version="7.2.1")
+        self.archive = catalogue.archive(self.newer)
+
+    def verdict(self, site: str) -> Verdict:
+        self.later = timedelta(days=2)  # its soak is over
+        known = self.context.store.sites.get(site)
+        reasoned = answers.reason(self.context, cases.case_of(self.context, site))
+        told = explained(cases.Ground.read(self.context), known, reasoned).answer.verdicts
+        self.later = timedelta()
+        return next(v for v in told if v.product == "plugin/oarlock")
+
+    def test_it_makes_its_release_known_and_is_offered_to_whom_it_was_given(self) -> None:
+        package = shelving.put_on_shelf(self.context, self.archive, RHONA, ("skerry-light",))
+        release = self.context.store.releases.get("plugin/oarlock@7.2.1")
+        self.assertIn("Brought by Rhona Vale", release.text)
+        self.assertEqual(self.verdict("skerry-light").to, "7.2.1")
+        other = self.verdict("skerry-light-twin")
+        self.assertEqual(other.to, "7.2")
+        assert other.blocked is not None
+        self.assertEqual(
+            other.blocked.roots[0].text,
+            "Oarlock 7.2.1 was brought by hand, and not given to this site.",
+        )
+        (way,) = other.blocked.roots[0].ways
+        self.assertEqual((way.act, way.on["package"]), ("give-package", package.id))
+        shelving.give(self.context, package.id, "skerry-light-twin", RHONA)
+        self.assertEqual(self.verdict("skerry-light-twin").to, "7.2.1")
+
+    def test_what_is_older_than_what_is_known_makes_nothing_known(self) -> None:
+        older = replace(self.newer, version="7.1.9")
+        shelving.put_on_shelf(self.context, catalogue.archive(older), RHONA, ())
+        self.assertIsNone(self.context.store.releases.find("plugin/oarlock@7.1.9"))
+
+    def test_a_feed_that_tells_of_it_later_takes_over_and_another_package_is_asked_about(
+        self,
+    ) -> None:
+        shelving.put_on_shelf(self.context, self.archive, RHONA, ("skerry-light",))
+        feed = self.context.store.feeds.get("commons")
+        for sha256, asked in ((hashlib.sha256(self.archive).hexdigest(), False), ("f" * 64, True)):
+            told = Announcement(
+                product="plugin/oarlock",
+                version="7.2.1",
+                title="Oarlock 7.2.1",
+                published=self.context.clock().date(),
+                package=Attachment(url=f"{feed.url}/x.zip", sha256=sha256),
+            )
+            catalogue_of.take_in(
+                self.context, feed, Announced(announcements=(told,)), self.context.clock()
+            )
+            release = self.context.store.releases.get("plugin/oarlock@7.2.1")
+            self.assertEqual((release.feed, release.undecided), ("commons", asked))
+        self.assertEqual(self.verdict("skerry-light-twin").to, "7.2")

@@ -4,6 +4,7 @@ import { Belt } from "../../belt/belt";
 import { Load } from "../../pieces/load";
 import { day, plural } from "../../pieces/time";
 import { Glyph } from "../../states/states";
+import { Credentials } from "./credentials";
 import { Feeds } from "./feeds";
 import { EnterCode, GiveSeat } from "./seats";
 import { Uncovered } from "./uncovered";
@@ -76,6 +77,7 @@ export function LicencesPage() {
           </section>
           <Feeds />
         </div>
+        <Credentials />
         <Uncovered />
       </main>
     </>

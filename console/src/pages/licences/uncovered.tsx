@@ -73,9 +73,10 @@ function Act({ one }: { one: One }) {
         Mark as made for this site
       </button>
     );
+  const atSite = one.why === "made for this site" || one.why === "copy";
   return (
-    <Link className="t tap underline" to={one.why === "made for this site" ? `/sites/${site}` : `/products/${one.product}`}>
-      {one.why === "made for this site" ? "See the site" : "See the product"}
+    <Link className="t tap underline" to={atSite ? `/sites/${site}` : `/products/${one.product}`}>
+      {atSite ? "See the site" : "See the product"}
     </Link>
   );
 }

@@ -1,12 +1,16 @@
 import { Moves } from "../../pieces/words";
 import type { SitePlan } from "../../api/client";
 import type { RailItem } from "../../rail/rail";
-import { kindOf } from "./state";
+import { broughtText, kindOf } from "./state";
 
 type Step = SitePlan["plan"]["steps"][number];
 
 /** The steps of a plan as the rail draws them, with what surrounds them. */
-export function itemsOf(planned: readonly Step[], names: Map<string, string>): RailItem[] {
+export function itemsOf(
+  planned: readonly Step[],
+  names: Map<string, string>,
+  brings: NonNullable<SitePlan["brings"]> = [],
+): RailItem[] {
   const steps = planned.map((step, index): RailItem => {
     const kind = kindOf(step);
     const moves = step.moves.map((move) => ({
@@ -24,8 +28,15 @@ export function itemsOf(planned: readonly Step[], names: Map<string, string>): R
           </p>
           <p className="r">
             {step.waypoint && kind !== "combined" && <em className="not-italic">Waypoint. </em>}
-            {step.tied && step.why}
+            {(step.tied || step.moves.some((move) => !move.to)) && step.why}
           </p>
+          {brings
+            .filter((one) => one.step === index + 1)
+            .map((one) => (
+              <p key={one.kind + one.text} className="r">
+                {broughtText(one)}
+              </p>
+            ))}
         </>
       ),
     };

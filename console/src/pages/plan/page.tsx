@@ -10,7 +10,7 @@ import { Rail } from "../../rail/rail";
 import { Charts } from "../../chart/chart";
 import { itemsOf } from "./items";
 import { Paper } from "./paper";
-import { headline } from "./state";
+import { headline, takesAway } from "./state";
 import { Suppose } from "./suppose";
 
 export function PlanPage() {
@@ -99,7 +99,11 @@ function Planned({
   const me = useQuery(asked.me());
   return (
     <>
-      {plan.scope && <p className="q pt-2">It moves nothing but {plan.scope.map((id) => names.get(id) ?? id).join(", ")}.</p>}
+      {takesAway(plan) ? (
+        <p className="q pt-2">It takes away, and moves nothing. What leaves is kept aside, and the snapshot has it.</p>
+      ) : (
+        plan.scope && <p className="q pt-2">It moves nothing but {plan.scope.map((id) => names.get(id) ?? id).join(", ")}.</p>
+      )}
       {sheet.data && plan.plan.steps.length > 0 && (
         <p className="q pt-2">
           About {sheet.data.minutes} min, {sheet.data.runs ? `drawn from ${plural(sheet.data.runs, "run")}` : "as is usual: nothing has run yet"}; {sheet.data.back_minutes} min to go back.{" "}
@@ -113,7 +117,7 @@ function Planned({
         <section aria-label="Steps">
           {plan.plan.steps.length ? (
             <>
-              <Rail items={itemsOf(plan.plan.steps, names)} label="Steps of the plan" />
+              <Rail items={itemsOf(plan.plan.steps, names, plan.brings)} label="Steps of the plan" />
               {plan.plan.usual && <p className="q pt-1">{plan.plan.usual}</p>}
             </>
           ) : (
@@ -135,28 +139,30 @@ function Planned({
             </ul>
           </section>
         )}
-        <section aria-label="Not in this plan">
-          <h2 className="border-b border-line-strong pb-1">Not in this plan</h2>
-          {left.length === 0 && plan.plan.stuck.length === 0 && (
-            <p className="out">Nothing is left out: everything goes to its newest.</p>
-          )}
-          <ul className="out">
-            {plan.plan.stuck.map((one) => (
-              <li key={one.product}>{one.text}</li>
-            ))}
-            {left.map((one) => (
-              <li key={one.product}>
-                {one.blocked?.text}
-                {one.blocked?.unblock?.map((acts) => (
-                  <span key={acts.text} className="block text-ink">
-                    {acts.brings && `To ${acts.brings}: `}
-                    {acts.text}.
-                  </span>
-                ))}
-              </li>
-            ))}
-          </ul>
-        </section>
+        {!takesAway(plan) && (
+          <section aria-label="Not in this plan">
+            <h2 className="border-b border-line-strong pb-1">Not in this plan</h2>
+            {left.length === 0 && plan.plan.stuck.length === 0 && (
+              <p className="out">Nothing is left out: everything goes to its newest.</p>
+            )}
+            <ul className="out">
+              {plan.plan.stuck.map((one) => (
+                <li key={one.product}>{one.text}</li>
+              ))}
+              {left.map((one) => (
+                <li key={one.product}>
+                  {one.blocked?.text}
+                  {one.blocked?.unblock?.map((acts) => (
+                    <span key={acts.text} className="block text-ink">
+                      {acts.brings && `To ${acts.brings}: `}
+                      {acts.text}.
+                    </span>
+                  ))}
+                </li>
+              ))}
+            </ul>
+          </section>
+        )}
         </div>
       </div>
       {plan.plan.steps.length > 0 && <Bar plan={plan} label={label} byHand={sheet.data?.by_hand ?? []} />}

@@ -75,7 +75,7 @@ export function Paper({ sheet, who }: { sheet: Sheet; who: string }) {
                   {step.moves.map((move, n) => (
                     <span key={move.product}>
                       {n > 0 && " with "}
-                      <b>{move.name}</b> {move.start ?? "absent"} to {move.end}
+                      <b>{move.name}</b> {move.start ?? "absent"} {move.end ? `to ${move.end}` : "leaves"}
                     </span>
                   ))}
                   {step.tied && (
@@ -86,7 +86,7 @@ export function Paper({ sheet, who }: { sheet: Sheet; who: string }) {
                   )}
                 </td>
                 <td>{step.minutes}</td>
-                <td className="v">{step.moves.map((move) => move.end).join(", ")}</td>
+                <td className="v">{step.moves.map((move) => move.end ?? "gone").join(", ")}</td>
                 <td className="line" />
               </tr>
             ))}

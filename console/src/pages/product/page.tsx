@@ -342,6 +342,7 @@ function Releases({ view }: { view: View }) {
                   somebody has decided.
                 </p>
               )}
+              {view.came?.[one.version] && <p>{view.came[one.version]}</p>}
               {one.withdrawn_at && <p className="is-blocked">Withdrawn; offered to nobody.</p>}
               {one.refused && <p className="is-blocked">Its package was refused: {one.refused}.</p>}
               {one.corrected && <p className="q">{one.corrected}: the package was believed.</p>}

@@ -6,7 +6,7 @@ import { Ask } from "../../pieces/dialog";
 import { clock } from "../../pieces/time";
 
 /** Linking a site: the one line for its agent, and then the link itself. */
-export function LinkSite({ id, label, address }: { id: string; label: string; address: string }) {
+export function LinkSite({ id, label }: { id: string; label: string }) {
   const [params, setParams] = useSearchParams();
   const [copied, setCopied] = useState(false);
   const open = params.get("link") !== null;
@@ -46,8 +46,13 @@ export function LinkSite({ id, label, address }: { id: string; label: string; ad
         onLeave={() => setParams({}, { replace: true })}
       >
         <p>
-          Paste one line into the agent on the site, at <span className="v">{address}/owner/link</span>. It
-          holds our public key and a code that is good once, for an hour; no password of the site is ever
+          Paste one line into the agent’s own page on the site
+          {line.data?.where && (
+            <>
+              , <span className="v">{line.data.where}</span>
+            </>
+          )}
+          . It holds our public key and a code that is good once, for an hour; no password of the site is ever
           kept here.
         </p>
         {line.data ? (

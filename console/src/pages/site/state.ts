@@ -1,4 +1,4 @@
-/** A site's components under what keeps them back. No React here. */
+/** A site's components under what keeps them back, and its last day. No React here. */
 import type { Schemas } from "../../api/client";
 
 type Part = Pick<Schemas["ComponentView"], "product" | "state">;
@@ -30,4 +30,22 @@ export function byVersion(
   const found = new Map<string, string[]>();
   for (const act of acts) found.set(act.brings ?? newest, [...(found.get(act.brings ?? newest) ?? []), act.text]);
   return [...found];
+}
+
+const QUARTER = 15 * 60_000;
+const QUARTERS = 96;
+
+/** What pages were like in each quarter of an hour of the last day, the oldest first. */
+export function quarters(
+  spans: readonly Pick<Schemas["Span"], "at" | "state">[],
+  until: number,
+): ("fine" | "wrong" | "unknown")[] {
+  return Array.from({ length: QUARTERS }, (_, n) => {
+    const end = until - (QUARTERS - 1 - n) * QUARTER;
+    const then = spans.filter((span) => Date.parse(span.at) <= end);
+    // What was wrong within a quarter shows, though it was well again by its end.
+    const within = then.filter((_, k) => k === then.length - 1 || Date.parse(then[k + 1]?.at ?? "") > end - QUARTER);
+    if (within.some((span) => span.state === "broken" || span.state === "unreachable")) return "wrong";
+    return within.at(-1)?.state === "fine" ? "fine" : "unknown";
+  });
 }

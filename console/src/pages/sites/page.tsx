@@ -9,6 +9,8 @@ import { clock, day, plural, span } from "../../pieces/time";
 import { Age } from "../../pieces/words";
 import { Word } from "../../pieces/word";
 import { StateWord, WORST_FIRST } from "../../states/states";
+import { Picked } from "./picked";
+import { toggled, toggledAll } from "./picks";
 import { RefreshSites } from "./refresh";
 import { RegisterSite } from "./register";
 import { type Filter, narrow, readFilter, writeFilter } from "./filter";
@@ -27,6 +29,7 @@ export function SitesPage() {
   const ids = filter.runs && running.data ? new Set(running.data.map((s) => s.id)) : null;
   const shown = narrow(sites, filter, ids);
   const narrowed = shown.length < sites.length;
+  const [picks, setPicks] = useState<ReadonlySet<string>>(new Set());
   return (
     <>
       {today.data && (
@@ -93,7 +96,10 @@ export function SitesPage() {
             {running.error.message} Nothing is narrowed by it.
           </p>
         )}
-        <Load query={today}>{() => <Table sites={shown} all={sites.length} />}</Load>
+        <Load query={today}>
+          {() => <Table sites={shown} all={sites.length} picks={picks} onPicks={setPicks} />}
+        </Load>
+        <Picked sites={sites.filter((site) => picks.has(site.id))} onNone={() => setPicks(new Set())} />
       </main>
     </>
   );
@@ -144,7 +150,12 @@ function Caption({ sites, all }: { sites: SiteSummary[]; all: number }) {
 
 const KINDS = ["core", "theme", "plugin", "runtime"];
 
-function Table({ sites, all }: { sites: SiteSummary[]; all: number }) {
+interface Picks {
+  picks: ReadonlySet<string>;
+  onPicks: (picks: ReadonlySet<string>) => void;
+}
+
+function Table({ sites, all, ...picks }: { sites: SiteSummary[]; all: number } & Picks) {
   if (all === 0)
     return (
       <p className="q py-3">
@@ -153,13 +164,13 @@ function Table({ sites, all }: { sites: SiteSummary[]; all: number }) {
       </p>
     );
   if (sites.length === 0) return <p className="q py-3">No site fits. All {all} are still there.</p>;
-  return <Rows sites={sites} />;
+  return <Rows sites={sites} {...picks} />;
 }
 
 const AT_FIRST = 150;
 
 /** Rows are drawn as they are scrolled to, so that thousands of sites are no burden. */
-function Rows({ sites }: { sites: SiteSummary[] }) {
+function Rows({ sites, picks, onPicks }: { sites: SiteSummary[] } & Picks) {
   const [most, setMost] = useState(AT_FIRST);
   const foot = useRef<HTMLParagraphElement>(null);
   useEffect(() => {
@@ -176,6 +187,14 @@ function Rows({ sites }: { sites: SiteSummary[] }) {
     <table className="rows plainend">
       <thead>
         <tr>
+          <th className="w-[24px]">
+            <input
+              type="checkbox"
+              aria-label="Pick all that are shown"
+              checked={sites.length > 0 && sites.every((site) => picks.has(site.id))}
+              onChange={() => onPicks(toggledAll(picks, sites.map((site) => site.id)))}
+            />
+          </th>
           <th className="w-[86px]">state</th>
           <th>site, client</th>
           <th>host</th>
@@ -192,7 +211,12 @@ function Rows({ sites }: { sites: SiteSummary[] }) {
       </thead>
       <tbody>
         {sites.slice(0, most).map((site) => (
-          <Row key={site.id} site={site} />
+          <Row
+            key={site.id}
+            site={site}
+            picked={picks.has(site.id)}
+            onPick={() => onPicks(toggled(picks, site.id))}
+          />
         ))}
       </tbody>
     </table>
@@ -207,10 +231,13 @@ function Rows({ sites }: { sites: SiteSummary[] }) {
 
 const count = (n: number) => (n ? n : <span className="z">·</span>);
 
-function Row({ site }: { site: SiteSummary }) {
+function Row({ site, picked, onPick }: { site: SiteSummary; picked: boolean; onPick: () => void }) {
   const old = site.facts_at && now() - Date.parse(site.facts_at) > OLD_MINUTES * 60_000;
   return (
-    <tr>
+    <tr className={picked ? "sel" : undefined}>
+      <td>
+        <input type="checkbox" aria-label={`Pick ${site.label}`} checked={picked} onChange={onPick} />
+      </td>
       <td>
         <StateWord state={site.state} />
       </td>

@@ -86,11 +86,11 @@ function FirstDay({ steps }: { steps: Schemas["Beginning"][] }) {
       <h2>The first day</h2>
       <ol className="out">
         {steps.map((step) => (
-          <li key={step.label}>
+          <li key={step.act.act}>
             <Glyph state={step.done ? "clear" : "unknown"} />{" "}
-            <b className={step.done ? "text-ink-3" : "text-ink"}>{step.label}</b>
+            <b className={step.done ? "text-ink-3" : "text-ink"}>{step.act.label}</b>
             <span className="sr-only">{step.done ? ", done" : ", to do"}</span> {step.why}
-            {!step.done && <code className="v block text-[12px] text-ink-2">{step.command}</code>}
+            {!step.done && <code className="v block text-[12px] text-ink-2">{commandOf(step.act)}</code>}
           </li>
         ))}
       </ol>

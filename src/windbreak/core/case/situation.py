@@ -7,7 +7,7 @@ reason; it only makes sure that what is reasoned about can be.
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from datetime import UTC, date
 from functools import cached_property
 from typing import Annotated, Final, Literal
@@ -195,6 +195,14 @@ class Case(Frozen):
             if self.product[release.product].access != "custom":
                 by_product[release.product].append(release)
         return {p: tuple(sorted(rs, key=lambda r: r.parsed.key)) for p, rs in by_product.items()}
+
+    def carriers(self, plugin: str) -> Iterator[str]:
+        """The themes in use on the site that carry a plugin in some release."""
+        for component in self.site.components:
+            if component.product.startswith("theme/") and component.active:
+                releases = self.releases_of.get(component.product, ())
+                if any(plugin in release.bundles for release in releases):
+                    yield component.product
 
     def label(self, product: str) -> str:
         listed = self.product.get(product)

@@ -45,7 +45,7 @@ def newest(case: Case, catalogue: Catalogue, member: Member) -> Newest:
             allowed = version
     if had is None and _has_a_right(case, member):
         had = member.installed
-    top = member.line.versions[told.bit_length() - 2] if (told := told_of(case, member)) else None
+    top = member.line.versions[told.bit_length() - 2] if (told := _told_of(case, member)) else None
     theme, carried = _carried(case, member.product)
     return Newest(
         maker=top.text if top else None,
@@ -56,7 +56,7 @@ def newest(case: Case, catalogue: Catalogue, member: Member) -> Newest:
     )
 
 
-def told_of(case: Case, member: Member) -> int:
+def _told_of(case: Case, member: Member) -> int:
     """The releases that its maker tells of, as bits; none of what was made here or withdrawn."""
     if member.line.product.closed:
         return 0
@@ -65,7 +65,7 @@ def told_of(case: Case, member: Member) -> int:
 
 def _has_a_right(case: Case, member: Member) -> bool:
     """Whether its releases may be taken at all: it asks for no licence, or has one, or comes inside
-    a theme, or its installed release is known to be to be had.
+    a theme.
     """
     if member.line.product.access != "licensed":
         return True

@@ -143,11 +143,11 @@ class Roots:
             if w == v:
                 continue
             limited = True
-            yield from self._beyond(w, number)
+            yield from self._beyond(w)
         if not limited:
             yield self._end(problem.members[v], number, Conflict(facts=facts))
 
-    def _beyond(self, w: int, number: int) -> Iterator[RootReason]:
+    def _beyond(self, w: int) -> Iterator[RootReason]:
         """Why a member can go no further than it can."""
         member = self._problem.members[w]
         above = member.line.listed & -(1 << member.candidates.bit_length())

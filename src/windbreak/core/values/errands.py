@@ -10,7 +10,7 @@ from pydantic import Field
 from windbreak.core.values.basics import Day, ProductId, Slug, Value, example
 
 ErrandKind = Literal["migrate", "regenerate", "restart", "register", "review", "runtime", "other"]
-BroughtKind = Literal[ErrandKind, "breaking"]
+BroughtKind = Literal[ErrandKind, "breaking", "came"]
 
 
 class Brought(Value):

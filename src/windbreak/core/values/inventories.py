@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import hashlib
 from datetime import datetime
-from typing import Literal
+from typing import Annotated, Literal
 
-from windbreak.core.values.basics import Day, ProductId, Slug, Value, VersionText
+from pydantic import Field
+
+from windbreak.core.values.basics import Address, Day, ProductId, Slug, Value, VersionText
 
 
 class Installed(Value):
@@ -38,13 +40,49 @@ class Limits(Value):
     upload_mb: int | None = None
 
 
+class Member(Value):
+    """A site of a network, at an address of its own; ``on`` is what is switched on there beside
+    what is on for all.
+    """
+
+    name: Annotated[str, Field(min_length=1, max_length=120)]
+    address: Address
+    on: tuple[ProductId, ...] = ()
+
+
+CheckState = Literal["good", "minor", "critical"]
+
+
+class HealthCheck(Value):
+    """What one of a site's own health checks says; ``minor``: worth doing, and nothing is broken
+    by it.
+    """
+
+    id: Slug
+    name: Annotated[str, Field(min_length=1, max_length=120)]
+    state: CheckState
+    text: Annotated[str, Field(max_length=500)] = ""
+
+
+class Complaint(Value):
+    """What one component says of another that it works with: a shop, that its theme's copies of its
+    templates are old.
+    """
+
+    by: ProductId
+    about: ProductId
+    text: Annotated[str, Field(min_length=1, max_length=500)]
+
+
 class Inventory(Value):
     """What is on a site, as its agent answered at an instant; its id is the site's.
 
-    ``network`` is how many sites share this one's code; 0 for a site by itself. ``caches`` are
-    those that are on, by name, ``caches_off`` those that are there and off. ``maintenance``:
-    whether the maintenance page is up; None where the agent does not tell. ``kept_mb``: what its
-    snapshots and kept folders take.
+    ``network`` is how many sites share this one's code, ``members`` are those that the agent names;
+    0 and none for a site by itself. A component that some members have on and the others not is
+    active. ``caches`` are those that are on, by name, ``caches_off`` those that are there and off.
+    ``maintenance``: whether the maintenance page is up; None where the agent does not tell.
+    ``kept_mb``: what its snapshots and kept folders take. ``checks``: the site's own health checks;
+    None where the agent does not tell.
     """
 
     id: Slug
@@ -57,6 +95,9 @@ class Inventory(Value):
     free_mb: int
     registrations: tuple[Registration, ...] = ()
     network: int = 0
+    members: Annotated[tuple[Member, ...], Field(max_length=500)] = ()
+    checks: Annotated[tuple[HealthCheck, ...], Field(max_length=200)] | None = None
+    complaints: Annotated[tuple[Complaint, ...], Field(max_length=200)] = ()
     agent_version: str | None = None
     limits: Limits = Limits()
     kept_mb: int | None = None
@@ -66,6 +107,12 @@ class Inventory(Value):
         """What two inventories share exactly when the reasoning sees no difference in them."""
         parts = [(c.product, c.version, c.active, c.name, c.maker) for c in self.components]
         return hashlib.sha256(repr(parts).encode()).hexdigest()[:24]
+
+    @property
+    def partly_on(self) -> dict[str, tuple[str, ...]]:
+        """Where components of a network are on that are not on for all: members by product."""
+        every = sorted({product for member in self.members for product in member.on})
+        return {p: tuple([m.name for m in self.members if p in m.on]) for p in every}
 
     def registration_of(self, product: str) -> Registration | None:
         """Whether a product is registered there; None where the agent does not tell."""

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from datetime import datetime
-from typing import Literal
+from typing import Annotated, Literal
+
+from pydantic import Field
 
 from windbreak.core.values.basics import Day, ProductId, Slug, Value, example
 from windbreak.core.values.charts import Chart
@@ -46,6 +48,14 @@ class ApprovePlan(Value):
     fetch: bool = True
 
 
+class Removal(Value):
+    """What is to leave a site."""
+
+    model_config = example(products=["plugin/popinjay"])
+
+    products: Annotated[tuple[ProductId, ...], Field(min_length=1)]
+
+
 class SitePlan(Value):
     """A plan for one site, with the verdicts it came from and the state it starts at.
 
@@ -67,6 +77,11 @@ class SitePlan(Value):
     rollout: int | None = None
     approval: Approval | None = None
     charts: tuple[Chart, ...] | None = None  # as it was approved; None while it is a draft
+
+    @property
+    def removes(self) -> tuple[ProductId, ...]:
+        """What leaves the site; a plan that moves something removes nothing."""
+        return tuple([product for step in self.plan.steps for product in step.leaving])
 
     def changed_since(self, inventory: Inventory) -> list[str]:
         """The products that are not, or no longer, at the version the plan starts from."""

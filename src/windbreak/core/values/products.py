@@ -14,6 +14,7 @@ class KnownProduct(Value):
     """A product of the catalogue. ``folders`` are other folder names it is known to lie in.
 
     ``withdrawn_at``: since then its maker lists it no longer, or said that it is withdrawn.
+    ``helps``: it is a maker's own helper plugin on sites, for these products.
     """
 
     id: ProductId
@@ -26,6 +27,7 @@ class KnownProduct(Value):
     folders: tuple[Slug, ...] = ()
     withdrawn_at: datetime | None = None
     withdrawn_text: str = ""
+    helps: tuple[ProductId, ...] = ()
 
 
 class ProductChange(Value):
@@ -38,3 +40,4 @@ class ProductChange(Value):
     major_place: Annotated[int, Field(ge=1)] | None = None
     maker: str | None = None
     folders: tuple[Slug, ...] | None = None
+    helps: tuple[ProductId, ...] | None = None

@@ -26,6 +26,9 @@ from windbreak.core.values.basics import (
 Weekday = Literal["mon", "tue", "wed", "thu", "fri", "sat", "sun"]
 
 
+System = Literal["millrace", "wordpress"]
+
+
 Environment = Literal["production", "staging", "development"]
 
 
@@ -104,7 +107,7 @@ class NewSite(Value):
 
     label: Annotated[str, Field(min_length=1, max_length=120)]
     address: Address
-    system: Literal["millrace"] = "millrace"
+    system: System = "millrace"
     client: str = ""
     host: Slug | None = None
     environment: Environment = "production"
@@ -200,7 +203,10 @@ class SiteChange(Value):
 
 
 class LinkCode(Value):
-    """The one line a person carries to the site's agent; it is shown once."""
+    """The one line a person carries to the site's agent; it is shown once. ``where`` is the page of
+    the agent on which it is pasted.
+    """
 
     line: str
+    where: str = ""
     good_until: datetime

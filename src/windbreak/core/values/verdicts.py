@@ -85,9 +85,11 @@ class Verdict(Frozen):
 
 
 class PlannedMove(Frozen):
+    """``from`` None: it comes new; ``to`` None: it leaves the site."""
+
     product: str
     from_: Annotated[str | None, Field(alias="from")]
-    to: str
+    to: str | None
     by: Way | None
 
     model_config = ALIASED
@@ -102,6 +104,11 @@ class PlannedStep(Frozen):
     why: str
     waypoint: bool = False
     tied: bool = True
+
+    @property
+    def leaving(self) -> tuple[str, ...]:
+        """What leaves the site in it."""
+        return tuple([move.product for move in self.moves if move.to is None])
 
 
 class Stuck(Frozen):

@@ -11,9 +11,20 @@ PagesState = Literal["fine", "broken", "unreachable", "not looked"]
 WRONG: tuple[PagesState, ...] = ("broken", "unreachable")
 
 
+class MemberVisit(Value):
+    """The page of one site of a network as it was seen last; ``where`` is its address on the site,
+    as "/north-school/".
+    """
+
+    where: str
+    state: PagesState
+    reason: str
+
+
 class Visit(Value):
     """A site's pages as they were seen last from outside, past caches. ``id`` is the site's;
-    ``reason`` a sentence; ``since``: when they were first seen so.
+    ``reason`` a sentence; ``since``: when they were first seen so. ``members``: each site of its
+    network, where it is one; ``state`` is the worst of all.
     """
 
     id: Slug
@@ -21,3 +32,4 @@ class Visit(Value):
     reason: str = "Nobody has looked at its pages yet."
     since: datetime | None = None
     looked_at: datetime | None = None
+    members: tuple[MemberVisit, ...] = ()

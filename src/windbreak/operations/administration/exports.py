@@ -247,6 +247,10 @@ def cyclonedx(context: Context, site: str) -> str:
                 properties=[
                     Property(name="windbreak:folder", value=one.folder),
                     Property(name="windbreak:active", value="yes" if one.active else "no"),
+                    *(
+                        Property(name="windbreak:on-member", value=member)
+                        for member in inventory.partly_on.get(one.product, ())
+                    ),
                 ],
             )
         )

@@ -18,7 +18,7 @@ from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
 from windbreak.core.values.accounts import Principal
 from windbreak.core.values.hooks import Instance
 from windbreak.links import signing
-from windbreak.links.millrace import Caller
+from windbreak.links.signed_agent import Caller
 from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
 

@@ -1,4 +1,5 @@
-"""What is forgotten when it is old: events, deliveries that ended, journals of old runs.
+"""What is forgotten when it is old: events, deliveries that ended, journals of old runs, what was
+seen of sites (how each thing stands now stays).
 
 The ledger, the plans and the runs themselves stay. So does the journal of each site's last run: it
 says what a way back would need.
@@ -20,6 +21,7 @@ class Retention:
     events: int = 30
     deliveries: int = 30
     journals: int = 365
+    looks: int = 365
 
 
 def forget(context: Context, keep: Retention) -> dict[str, int]:
@@ -30,6 +32,7 @@ def forget(context: Context, keep: Retention) -> dict[str, int]:
         ("events", keep.events, store.events),
         ("deliveries", keep.deliveries, store.deliveries),
         ("journals", keep.journals, store.journal),
+        ("looks", keep.looks, store.turns),
     ):
         before = (now - timedelta(days=days)).isoformat()
         dropped[name] = kept.forget_before(before) if days else 0

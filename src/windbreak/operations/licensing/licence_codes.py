@@ -58,9 +58,15 @@ def code_for(context: Context, site: str, product: str) -> str | None:
     return None
 
 
+def same(one: str | None, other: str) -> bool:
+    """Whether two codes are one, letter case and white space aside."""
+    return one is not None and "".join(one.split()).casefold() == "".join(other.split()).casefold()
+
+
 def check_code(context: Context, licence: Licence, site: Site, code: str, *, riding: bool) -> None:
+    """Raise Refused where a code is on another live site already."""
     for other in context.store.seats.all():
-        if other.code is None or opened(context, seat_secret(other)) != code:
+        if other.code is None or not same(opened(context, seat_secret(other)), code):
             continue
         holder = context.store.sites.get(other.site)
         if riding and other.site == site.twin_of:
@@ -99,6 +105,28 @@ def rotate(context: Context, licence: str, code: str, site: str | None, by: Prin
         context.record(by.name, f"code of {known.label} replaced", site or licence)
     context.tell("product", licence, "a code was replaced")
     return context.store.licences.get(licence)
+
+
+def _released(seat: str) -> str:
+    return f"released code:{seat}"
+
+
+def note_released(context: Context, seat: Seat) -> None:
+    """Remember by its last four characters a code whose seat was taken back: it may still stand on
+    the site. Within a transaction. Writes.
+    """
+    context.store.facts.set(_released(seat.id), seat.code or "")
+
+
+def forget_released(context: Context, seat: Seat) -> None:
+    """The site has a seat again. Within a transaction. Writes."""
+    if context.store.facts.get(_released(seat.id)):
+        context.store.facts.set(_released(seat.id), "")
+
+
+def released(context: Context, licence: str, site: str) -> str:
+    """The code, masked, of a seat that a site had and that was taken back; "" for none. Reads."""
+    return context.store.facts.get(_released(f"{licence} {site}")) or ""
 
 
 def installed_of(context: Context, site: str, products: Iterable[str]) -> list[str]:

@@ -96,6 +96,7 @@ def seat(context: Context, licence: str, new: NewSeat, by: Principal) -> Seat:
     )
     with context.store.transaction():
         context.store.seats.put(made, made.id)
+        licence_codes.forget_released(context, made)
         if code:
             licence_codes.seal(context, licence_codes.seat_secret(made), code)
         resettle(context, licence)
@@ -191,6 +192,8 @@ def unseat(context: Context, licence: str, site: str, by: Principal) -> None:
             )
             if one.site == site or rides_here:
                 context.store.seats.drop(one.id)
+                if one.code is not None and not one.riding:
+                    licence_codes.note_released(context, one)
                 for name in (
                     licence_codes.seat_secret(one),
                     licence_codes.former_secret(licence_codes.seat_secret(one)),

@@ -17,6 +17,7 @@ from windbreak.core.values.verdicts import PlannedMove, PlannedStep
 from windbreak.core.versions.version import parse_version
 from windbreak.operations.context import Context
 from windbreak.operations.licensing import licence_codes
+from windbreak.operations.runs import outcomes
 
 REVIEW_DAYS = 7  # until what a person is to look at is due
 
@@ -47,6 +48,11 @@ def _of_move(
         told = {"step": number, "product": move.product, "version": move.to, "kind": kind}
         return Brought.model_validate({**told, "text": text, **how})
 
+    if move.to is None:
+        return
+    came = outcomes.failed(context).get((move.product, move.to))
+    if came is not None:
+        yield bring("came", came, by="nobody")
     if move.product.startswith("runtime/"):
         if site.host is None or "runtime" not in site.link.agent_can:
             text = f"Ask the host to switch {site.label} to {move.product} {move.to}"
@@ -96,6 +102,8 @@ def too_little(context: Context, inventory: Inventory, steps: Sequence[PlannedSt
     told = []
     for step in steps:
         for move in step.moves:
+            if move.to is None:
+                continue
             release = context.store.releases.find(
                 context.store.releases.id_of(move.product, move.to)
             )

@@ -1,8 +1,9 @@
 """What a site could do without: proposed apart from its plan, never done by itself.
 
-Withdrawn products, plugins whose work another release now includes, and spare themes beside the
-one to fall back on. Nothing is proposed that something else on the site needs, or that was made
-for it; nothing is proposed on a guess.
+Withdrawn products, plugins whose work another release now includes, spare themes beside the one to
+fall back on, second copies of what is there, and alternatives that are switched off. Nothing is
+proposed that something else on the site needs, or that was made for it; nothing is proposed on a
+guess.
 """
 
 from __future__ import annotations
@@ -28,6 +29,8 @@ class _Proposing:
         self.context = context
         self.case = case
         self.now = {c.product: c.version for c in case.site.components}
+        inventory = context.store.inventories.find(case.site.id)
+        self.installed = inventory.components if inventory else ()
         self.then = {v.product: v.to or v.from_ or "" for v in answer.verdicts}
         self.known: Mapping[str, KnownProduct] = {
             p.id: p for p in context.store.products.all() if p.id in self.now
@@ -37,6 +40,8 @@ class _Proposing:
         yield from self._withdrawn()
         yield from self._included()
         yield from self._spare()
+        yield from self._copies()
+        yield from self._alternatives()
 
     def _withdrawn(self) -> Iterator[Proposal]:
         for id, product in self.known.items():
@@ -61,13 +66,14 @@ class _Proposing:
     def _replaced(self, gone: str, by: str, release: KnownRelease) -> Iterator[Proposal]:
         since = parse_version(release.version)
         name, other = self.case.label(gone), self.case.label(by)
-        if parse_version(self.now[by]) >= since:
+        now = parse_version(self.now[by]) >= since
+        if now:
             when = f"{other} {self.now[by]} does what {name} did. Remove it."
         elif parse_version(self.then[by]) >= since:
             when = f"{other} {self.then[by]} will do what {name} does. Remove it afterwards."
         else:
             return
-        yield Proposal(product=gone, why="included", text=when, by=by)
+        yield Proposal(product=gone, why="included", text=when, by=by, now=now)
 
     def _spare(self) -> Iterator[Proposal]:
         """Themes not in use, but for the one to fall back on: the one of the core's maker."""
@@ -80,15 +86,60 @@ class _Proposing:
         kept = [t for t in themes if t in self.known and self.known[t].maker in makers]
         if not kept:
             return  # none of them is known to be the one to fall back on
-        stays = self.case.label(kept[0])
+        store = self.context.store.inventories
+        usual = max(kept, key=lambda theme: len(store.installed(theme)))  # of two, what most have
+        stays = self.case.label(usual)
         for theme in themes:
-            if theme != kept[0] and self._may_go(theme):
+            if theme != usual and self._may_go(theme):
                 yield Proposal(
                     product=theme,
                     why="spare",
                     text=f"{self.case.label(theme)} is a theme nobody uses here; {stays} stays to "
                     "fall back on. Remove it.",
                 )
+
+    def _copies(self) -> Iterator[Proposal]:
+        """What is switched off and bears the name of another component of its kind: a second copy
+        of it, in a folder of its own, that no update reaches.
+        """
+        for one in self.installed:
+            kind = one.product.partition("/")[0]
+            for other in self.installed:
+                same = one.name.casefold() == other.name.casefold()
+                of_kind = other.product.startswith(f"{kind}/") and other.product in self.known
+                if one.product in self.known or one.active or not (same and of_kind):
+                    continue
+                if one.maker is None and self._may_go(one.product):
+                    yield Proposal(
+                        product=one.product,
+                        why="copy",
+                        text=f"The folder {one.folder} holds {one.name} {one.version} once more, "
+                        f"switched off, beside {other.version} in {other.folder}: no update "
+                        "reaches it. Remove it.",
+                        by=other.product,
+                    )
+
+    def _alternatives(self) -> Iterator[Proposal]:
+        """Of what a theme takes in each other's place, those that are off while one is on."""
+        on = {one.product for one in self.installed if one.active}
+        off = {one.product for one in self.installed if not one.active}
+        for theme in (p for p in on if p.startswith("theme/")):
+            release = self.context.store.releases.find(
+                self.context.store.releases.id_of(theme, self.now[theme])
+            )
+            bundles = release.bundles.items() if release else ()
+            choice = {carried for carried, how in bundles if how.need == "alternative"}
+            in_use = sorted(on.intersection(choice))
+            for spare in sorted(off.intersection(choice)):
+                if in_use and self._may_go(spare):
+                    used, name = self.case.label(in_use[0]), self.case.label(spare)
+                    yield Proposal(
+                        product=spare,
+                        why="alternative",
+                        text=f"{self.case.label(theme)} takes {name} or {used}; {used} is in use "
+                        f"and {name} is off. Remove it.",
+                        by=in_use[0],
+                    )
 
     def _may_go(self, product: str) -> bool:
         """Whether it is not this site's own, and nothing here needs it, now or after the plan."""

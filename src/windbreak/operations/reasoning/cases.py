@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Hashable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from datetime import date, datetime
-from typing import get_args
+from typing import Final, get_args
 
 from windbreak.core.case.catalogue import among
 from windbreak.core.case.situation import (
@@ -33,7 +33,7 @@ from windbreak.core.versions.version import Jump, jump, parse_version
 from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
 from windbreak.operations.licensing import licence_rights
-from windbreak.operations.reasoning.catalogue import KnownCatalogue, catalogue
+from windbreak.operations.reasoning.catalogue import KnownCatalogue, Told, catalogue
 from windbreak.operations.tracking import rights
 from windbreak.wording.words import day
 
@@ -131,6 +131,7 @@ class Ground:
         own = set(site.own)
         known = [one for one in told if one.known is not None and one.known.id not in own]
         holds = [hold for one in known for hold in one.withheld]
+        holds += self._not_given(site, known)
         holds += [
             Hold(product=h.product, range=h.range, until=h.until, reason=h.reason)
             for h in self.holds
@@ -165,6 +166,15 @@ class Ground:
             site=self._site(site, inventory, products),
             policy=self._policy(holds, rules),
         )
+
+    def _not_given(self, site: Site, told: Iterable[Told]) -> Iterator[Hold]:
+        """What a person brought is offered to the sites that it was given to, and to no others."""
+        given = {(r.product, parse_version(r.version)) for r in self.shelf(site.id)}
+        for one in told:
+            for version in one.brought:
+                assert one.known is not None  # callers look first
+                if (one.known.id, parse_version(version)) not in given:
+                    yield Hold(product=one.known.id, range=f"={version}", reason=NOT_GIVEN)
 
     def _policy(self, holds: Iterable[Hold], rules: dict[str, InForce]) -> Policy:
         """The policy of a case: what is usual, and where rules say otherwise of a product."""
@@ -219,6 +229,10 @@ def _stale(context: Context) -> dict[str, str]:
         return {p.id: silent[p.feed] for p in products if p.feed in silent}
 
     return context.cache.kept("stale products", key, made)
+
+
+# The reason of a hold on a package that a person brought for other sites.
+NOT_GIVEN: Final = "it was brought by hand, and not given to this site"
 
 
 def never_taken(rule: InForce) -> str:

@@ -8,7 +8,7 @@ forgotten.
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 from windbreak.core.case.catalogue import Catalogue, among
 from windbreak.core.case.known import (
@@ -21,7 +21,7 @@ from windbreak.core.case.known import (
 from windbreak.core.case.situation import Advisory, Hold, Product, Release
 from windbreak.core.values.inventories import Inventory
 from windbreak.core.values.products import KnownProduct
-from windbreak.core.values.releases import KnownRelease
+from windbreak.core.values.releases import BY_HAND, KnownRelease
 from windbreak.core.values.sites import Site
 from windbreak.core.versions.version import parse_version
 from windbreak.operations.context import Context
@@ -45,6 +45,7 @@ class Told:
     withdrawn: frozenset[str] = frozenset()
     undecided: frozenset[str] = frozenset()  # versions that wait for a person's word
     refused: frozenset[str] = frozenset()  # versions whose package is not what it claims
+    brought: dict[str, str] = field(default_factory=dict)  # by version, packages a person brought
     advisories: tuple[Advisory, ...] = ()
 
     @property
@@ -226,6 +227,7 @@ def _of_product(
         frozenset([r.version for r in releases if r.withdrawn_at is not None]),
         frozenset([r.version for r in releases if r.undecided]),
         frozenset([r.version for r in releases if r.refused is not None and not r.undecided]),
+        {r.version: r.sha256 for r in releases if r.feed == BY_HAND and r.sha256 is not None},
         tuple(advisories),
     )
 

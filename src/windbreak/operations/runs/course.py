@@ -26,7 +26,11 @@ class Course:
         """What the site is to run once a step is done."""
         there = dict(self.start)
         for step in self.steps[self.after : number]:
-            there |= {move.product: move.to for move in step.moves}
+            for move in step.moves:
+                if move.to is None:
+                    there.pop(move.product, None)
+                else:
+                    there[move.product] = move.to
         return there
 
 

@@ -134,7 +134,8 @@ def pages_now(run: Acting, here: Visiting) -> tuple[Seen, ...]:
 
 def chosen(context: Context, site: Site, here: Visiting, agent: AgentLook) -> list[Page]:
     """The pages of a site that are looked at: those the agent names, one more for each template or
-    builder that these don't cover, those a person named, and one of each sort in the site map.
+    builder that these don't cover, one of each sort in the site map, those a person named, and each
+    member of a network.
     """
     pages = list(agent.pages)
     templates = {agent.covers.get(where) for _, where in pages}
@@ -150,7 +151,16 @@ def chosen(context: Context, site: Site, here: Visiting, agent: AgentLook) -> li
         if _sort(where) not in covered:
             covered.add(_sort(where))
             pages.append((where, where))
-    return pages + by_person
+    return [*pages, *by_person, *_members(context, site, here, {where for _, where in pages})]
+
+
+def _members(context: Context, site: Site, here: Visiting, named: set[str]) -> Iterator[Page]:
+    """The page of each member of a network: an update of shared code reaches all of them."""
+    inventory = context.store.inventories.find(site.id)
+    inside, _ = visits.places_of(here, inventory.members if inventory else ())
+    for where, member in inside.items():
+        if where not in named:
+            yield member.name, where
 
 
 def _sort(where: str) -> tuple[int, str]:

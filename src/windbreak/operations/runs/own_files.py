@@ -7,7 +7,7 @@ set aside with the old folder. Where the package can't be had it is told that no
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 
 from windbreak.core.values.integrity import ComponentFiles
 from windbreak.core.values.plans import ChangedFiles, SitePlan
@@ -17,7 +17,7 @@ from windbreak.links.errors import LinkError
 from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
 from windbreak.operations.sites import integrity
-from windbreak.wording.words import listed
+from windbreak.wording.looks import changed_text, files_text
 
 
 def carried(files: ComponentFiles, decided: ChangedFiles | None) -> tuple[str, ...]:
@@ -25,11 +25,15 @@ def carried(files: ComponentFiles, decided: ChangedFiles | None) -> tuple[str, .
     return files.added + (files.changed if decided == "carry-over" else ())
 
 
-def moved(steps: Iterable[PlannedStep]) -> dict[str, str]:
-    """The components of which some steps swap the folder, each as it is before the first."""
+def moved(steps: Iterable[PlannedStep], *, leaving: bool = False) -> dict[str, str]:
+    """The components of which some steps swap the folder, or with ``leaving`` take it away too,
+    each as it is before the first.
+    """
     start: dict[str, str] = {}
     for move in (move for step in steps for move in step.moves):
-        if move.from_ is not None and not move.product.startswith("runtime/"):
+        if move.from_ is None or move.product.startswith("runtime/"):
+            continue
+        if move.to is not None or leaving:
             start.setdefault(move.product, move.from_)
     return start
 
@@ -47,9 +51,10 @@ def check(
     every = [integrity.of_component(context, agent, site, p, v) for p, v in moved(steps).items()]
     changed = [own for own in every if own.changed]
     if changed and decided is None:
+        names = {p.id: p.name for p in context.store.products.all()}
         raise Refused(
             "changed-files",
-            f"files of {in_words(context, changed)} were changed in place; say what becomes of "
+            f"files of {changed_text(changed, names)} were changed in place; say what becomes of "
             "them when you approve its plan: carry-over, or set-aside",
         )
     return every
@@ -65,17 +70,13 @@ def check_if_it_answers(
         return
 
 
-def in_words(context: Context, every: Iterable[ComponentFiles]) -> str:
-    """Components with their changed files: "Oarlock (form.php, 2 more)"."""
-    names = {own.product: context.store.products.find(own.product) for own in every}
-    return listed(
-        [
-            f"{known.name if (known := names[o.product]) else o.product} ({_few(o.changed)})"
-            for o in every
-        ]
-    )
-
-
-def _few(paths: tuple[str, ...]) -> str:
-    more = len(paths) - 2
-    return ", ".join(paths[:2]) + (f", {more} more" if more > 0 else "")
+def seen_by_hand(context: Context, site: str, steps: Iterable[PlannedStep]) -> Iterator[str]:
+    """What was changed in place in the components that steps move, as seen last. Reads."""
+    seen = integrity.of(context, site)
+    if seen is None:
+        return
+    for product, version in moved(steps, leaving=True).items():
+        files = seen.of(product, version)
+        if files is not None and (files.changed or files.missing):
+            known = context.store.products.find(product)
+            yield f"{known.name if known else product}: {files_text(files)}"

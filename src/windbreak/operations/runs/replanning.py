@@ -32,8 +32,8 @@ def replan(run: Acting, after: int, why: str) -> bool:
     """Plan the rest of a run anew from what is there; whether that could be done. Writes."""
     now, plan = run.course, run.plan
     left = len(now.steps) - after
-    if now.turns >= max(1, len(plan.plan.steps)):
-        return False
+    if now.turns >= max(1, len(plan.plan.steps)) or plan.removes:
+        return False  # what leaves a site was approved as the site was
     inventory = run.context.store.inventories.get(run.site.id)
     steps = rest(run.context, plan, inventory)
     if steps is None or len(steps) > left:
@@ -60,7 +60,9 @@ def rest(context: Context, plan: SitePlan, inventory: Inventory) -> tuple[Planne
         highest = _targets(plan)
         steps = _steps(context, case, highest)
     for move in (move for step in steps for move in step.moves):
-        if move.product not in highest or parse_version(move.to) > highest[move.product]:
+        if move.to is None or move.product not in highest:
+            return None
+        if parse_version(move.to) > highest[move.product]:
             return None
     return steps
 

@@ -20,7 +20,7 @@ from windbreak.links.errors import LinkError, Superseded
 from windbreak.links.probing import broken
 from windbreak.operations.administration import instance, outward
 from windbreak.operations.errors import OperationError
-from windbreak.operations.planning import brought
+from windbreak.operations.planning import brought, removing
 from windbreak.operations.reasoning.cases import Ground
 from windbreak.operations.runs import (
     debts,
@@ -29,6 +29,7 @@ from windbreak.operations.runs import (
     lengths,
     looking,
     matters,
+    outcomes,
     own_files,
     pictures,
     replanning,
@@ -129,7 +130,7 @@ class Runner(Acting):
         """Every package of the plan in hand and examined, before anything is changed."""
         for step in self.steps[self._steps_done() :]:
             for move in step.moves:
-                if not move.product.startswith("runtime/"):
+                if move.to is not None and not move.product.startswith("runtime/"):
                     self.fetch(move.product, move.to)
         return {"text": "in hand, and examined"}
 
@@ -157,7 +158,10 @@ class Runner(Acting):
             "changed": changed,
             "free_mb": there.free_mb,
             "text": "as planned" if not changed else "; ".join(changed),
-            "active": [c.product for c in there.components if c.active],
+            # What is on for some members of a network only is never switched: on is for all.
+            "active": [
+                c.product for c in there.components if c.active and c.product not in there.partly_on
+            ],
             "automatic_updates": there.automatic_updates,
             "caches": list(there.caches),
         }
@@ -212,9 +216,11 @@ class Runner(Acting):
         inventory = self.context.store.inventories.get(self.site.id)
         ground = Ground.read(self.context)
         case = ground.case(self.context.store.sites.get(self.site.id), inventory)
-        moves = [(move.product, move.to) for move in step.moves]
+        moves = [(move.product, move.to) for move in step.moves if move.to is not None]
         asked = permit(case, ground.catalogue.compiled.beside(case), moves)
         against = [*refusal_texts(case, asked), *self._too_little(inventory, step)]
+        if step.leaving:
+            against += removing.against(self.context, case, step.leaving)
         if against:
             raise Stopped(f"{before}: {' '.join(against)}")
 
@@ -345,12 +351,15 @@ class Runner(Acting):
                 progress="",
                 **NOT_WAITING,
             )
+            step = None
             if state in WENT_WRONG:
                 matters.open_for(self.context, changed)
                 failed = self.journal.entries.get((f"step {changed.step}", "failed"))
                 if failed is not None and 0 < changed.step <= len(self.steps):
                     step, code = self.steps[changed.step - 1], str(failed.detail.get("code"))
                     failed_moves.note(self.context, changed, step, code)
+            if state == "done" or step is not None:
+                outcomes.note(self.context, changed, self.steps, step)
             entries = self.context.store.journal.all(run=self.run.id)
             estimates.learn(self.context, changed, self.steps, entries)
             plan_state = "carried out" if state == "done" else "failed"

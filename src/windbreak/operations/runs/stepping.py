@@ -64,6 +64,9 @@ def _page_down(run: Acting, number: int) -> None:
 
 def _apply(run: Acting, number: int, move: PlannedMove) -> None:
     act = f"apply {number} {move.product}"
+    if move.to is None:
+        _remove(run, act, number, move)
+        return
     text = f"{move.product} {move.from_ or 'absent'} to {move.to}"
     if move.product.startswith("runtime/"):
         if "runtime" not in run.site.link.agent_can:
@@ -84,6 +87,17 @@ def _apply(run: Acting, number: int, move: PlannedMove) -> None:
                 run.journal.change(again, apply, step=number, text=text)
             case "no":
                 raise
+
+
+def _remove(run: Acting, act: str, number: int, move: PlannedMove) -> None:
+    """Have a component leave: its folder is kept aside, so that it can be put back."""
+    text = f"{move.product} {move.from_} leaves the site"
+    try:
+        run.do(act, "remove", text, step=number, product=move.product)
+    except StepFailed as error:
+        if error.code != "already-there":
+            raise
+        run.journal.note(f"{act} mended", "it says that it is gone already: read back", step=number)
 
 
 def _send(run: Acting, package: Package, change: str) -> dict[str, Any]:
@@ -121,10 +135,14 @@ def _read_back(run: Acting, number: int, step: PlannedStep) -> None:
         return {m.product: inventory.version_of(m.product) for m in step.moves}
 
     there = run.journal.once(
-        f"read back {number}", read, step=number, text=lambda d: ", ".join(map(str, d.values()))
+        f"read back {number}",
+        read,
+        step=number,
+        text=lambda d: ", ".join(version or "gone" for version in d.values()),
     )
     for move in step.moves:
         if there.get(move.product) != move.to:
             have = there.get(move.product) or "nothing"
-            text = f"{move.product} should be {move.to}; read back: {have}"
+            wanted = move.to or "gone"
+            text = f"{move.product} should be {wanted}; read back: {have}"
             raise run.journal.fail(f"step {number}", "unknown", text, step=number)

@@ -63,7 +63,7 @@ def approve(
             plan, state="approved", approval=approval, charts=drawn, rollout=rollout
         )
         what = f"plan {plan} for {site.label} approved"
-        steps, products = len(known.plan.steps), len(known.targets)
+        steps, products = len(known.plan.steps), len(known.targets) or len(known.removes)
         result = f"{counted(steps, 'step')}, {counted(products, 'product')}"
         context.record(by.name, what, known.site, why=said.why, result=result)
     context.tell("plan", known.site, what)
@@ -76,6 +76,9 @@ def plan_anew(context: Context, plan: int, changed: Iterable[str]) -> SitePlan |
     where a person has to approve it anew; the old one is replaced all the same. Writes.
     """
     known = context.store.plans.get(plan)
+    if known.removes:
+        context.store.plans.change(plan, state="replaced")
+        return None
     scope = None if known.scope is None else frozenset(known.scope)
     try:
         anew = planning.draft(context, known.site, only=scope or frozenset(known.targets))
@@ -114,7 +117,7 @@ def _fetch_packages(context: Context, plan: SitePlan) -> None:
     Refused where one can't be had or is not what was announced.
     """
     for move in (move for step in plan.plan.steps for move in step.moves):
-        if move.product.startswith("runtime/"):
+        if move.to is None or move.product.startswith("runtime/"):
             continue
         try:
             shelving.fetch_package(context, move.product, move.to, plan.site, lent=True)

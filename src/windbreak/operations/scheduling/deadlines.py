@@ -111,6 +111,8 @@ def spans(steps: Sequence[PlannedStep]) -> dict[str, Span]:
     """From what to what each product goes over all steps."""
     told: dict[str, Span] = {}
     for move in (move for step in steps for move in step.moves):
+        if move.to is None:
+            continue
         start = told[move.product][0] if move.product in told else move.from_
         told[move.product] = (start, move.to)
     return told

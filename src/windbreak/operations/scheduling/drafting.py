@@ -27,11 +27,11 @@ from windbreak.operations.reasoning import answers
 from windbreak.operations.reasoning.answers import Reasoned
 from windbreak.operations.reasoning.cases import Ground
 from windbreak.operations.reasoning.explaining import explained
+from windbreak.operations.runs import own_files
 from windbreak.operations.scheduling import deadlines, gates, nights
 from windbreak.operations.scheduling.nights import Reckoned
 from windbreak.operations.sites import clients
-from windbreak.operations.views import sheets
-from windbreak.operations.views.standings import MOVING, carried_here
+from windbreak.operations.views.standings import MOVING
 from windbreak.wording.timetables import timetable_document
 
 URGENT = SEVERITY["high"]  # what closes an advisory from this on does not wait for the canaries
@@ -226,7 +226,7 @@ class _Drafting:
             self.nothing += 1
         elif isinstance(taken, str):
             self.out.add(site, "blocked", taken, "see-plan")
-        elif by_hand := list(sheets.by_hand(self.context, site.id, taken.steps)):
+        elif by_hand := list(own_files.seen_by_hand(self.context, site.id, taken.steps)):
             why = f"Changed by hand, and nobody has said what becomes of it: {'; '.join(by_hand)}."
             self.out.add(site, "blocked", why, "see-plan")
         else:
@@ -437,7 +437,7 @@ def _kinds(reasoned: Reasoned, targets: Mapping[str, str]) -> Iterator[str]:
         name = f"{case.label(product)} {version or component.version}"
         if kind in ("core", "runtime") or (kind == "theme" and component.active):
             yield name
-        elif kind == "plugin" and (theme := carried_here(case, product)):
+        elif kind == "plugin" and (theme := next(case.carriers(product), None)):
             yield f"{name} with {case.label(theme)}"
 
 

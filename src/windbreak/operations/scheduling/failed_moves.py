@@ -29,6 +29,8 @@ def note(context: Context, run: Run, step: PlannedStep, code: str) -> None:
     a transaction.
     """
     for move in step.moves if code not in OF_THE_SITE else ():
+        if move.to is None:
+            continue  # that something left says nothing of a release
         context.store.failed_moves.put(
             FailedMove(
                 id=move_id(move.product, move.to),

@@ -22,7 +22,6 @@ from windbreak.operations.sites import sites
 from windbreak.operations.tracking import shelving
 from windbreak.packages.errors import PackageRefused
 from windbreak.packages.pristine import sums
-from windbreak.wording.words import counted, listed
 
 EVERY = timedelta(days=1)
 CALL = "own-files"
@@ -100,20 +99,3 @@ def due(context: Context, site: Site) -> bool:
         return False
     seen = of(context, site.id)
     return seen is None or seen.looked_at + EVERY <= context.clock()
-
-
-def in_words(files: ComponentFiles) -> str:
-    """What was done to a component by hand: "1 file changed in place (form.php)"; "" for none."""
-    parts = []
-    if files.changed:
-        parts.append(f"{counted(len(files.changed), 'file')} changed in place{_few(files.changed)}")
-    if files.missing:
-        parts.append(f"{counted(len(files.missing), 'file')} missing{_few(files.missing)}")
-    if files.added:
-        parts.append(f"{counted(len(files.added), 'file')} of its own{_few(files.added)}")
-    return listed(parts)
-
-
-def _few(paths: tuple[str, ...]) -> str:
-    more = f", {len(paths) - 2} more" if len(paths) > 2 else ""
-    return f" ({', '.join(paths[:2])}{more})"

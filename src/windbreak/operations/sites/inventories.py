@@ -15,6 +15,7 @@ from windbreak.core.values.inventories import Inventory
 from windbreak.core.values.ledger import LedgerEntry
 from windbreak.core.versions.version import parse_version
 from windbreak.operations.context import Context
+from windbreak.operations.sites import turns
 from windbreak.operations.tracking import rights
 
 ITS_UPDATER = "The site’s own updater"
@@ -38,6 +39,7 @@ def take_in(
             if before is not None and not ours:
                 _note_moves(context, before, named)
         context.store.inventories.put(named)
+        turns.note_checks(context, named.id, named.checks, named.at)
     return named
 
 

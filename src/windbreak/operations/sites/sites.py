@@ -140,7 +140,8 @@ def link_line(context: Context, site: str, by: Principal) -> LinkCode:
     said = json.dumps({"key": signing.public_text(instance.key(context)), "code": code})
     line = "windbreak-link." + base64.urlsafe_b64encode(said.encode()).decode().rstrip("=")
     context.record(by.name, f"line for {known.label}'s agent made", site)
-    return LinkCode(line=line, good_until=until)
+    where = f"{known.address}{SYSTEMS[known.system].owners_page}"
+    return LinkCode(line=line, good_until=until, where=where)
 
 
 def link(context: Context, site: str, by: Principal) -> Site:
@@ -164,7 +165,7 @@ def link(context: Context, site: str, by: Principal) -> Site:
         raise Refused(
             "line-not-pasted",
             f"the agent of {known.label} does not know our key: paste the line into it first, "
-            f"at {known.address}/owner/link",
+            f"at {known.address}{SYSTEMS[known.system].owners_page}",
         ) from error
     except LinkError as error:
         raise Refused("agent-not-linked", f"{known.label}: {error}") from error
@@ -258,6 +259,8 @@ def refresh(context: Context, site: str) -> Site:
             }
         )
         changed = context.store.sites.change(site, link=link, facts_at=now)
+    if len(visit.members) != len(inventory.members):
+        visits.visit(context, changed)  # its network is known only now, or is another
     _pay(context, agent, site)
     context.tell("site", site, "refreshed")
     return changed
@@ -328,7 +331,8 @@ def _unreached(context: Context, site: Site, error: LinkError, visit: Visit) -> 
     else:
         pages, seen = visit.state, visit.reason
         if visits.is_worked_on(context, site.id):
-            pages, seen = visits.seen_now(context, site)
+            visit = visits.seen_now(context, site)
+            pages, seen = visit.state, visit.reason
         if pages == "unreachable":
             state, reason = "down", "Neither its pages nor its agent answer."
         elif pages == "broken":
@@ -368,6 +372,6 @@ def agent_for(context: Context, site: str) -> Agent:
 def _agent_of(context: Context, site: Site, key: tuple[str, str] | None) -> Agent:
     """The agent of a site, of which id and key are known, or not yet."""
     id, public = (key[0], signing.public_from(key[1])) if key else (None, None)
-    return SYSTEMS[site.system](
+    return SYSTEMS[site.system].agent(
         visits.visiting(context, site), instance.caller(context, site.id), id, public
     )

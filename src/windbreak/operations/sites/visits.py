@@ -8,16 +8,19 @@ site, or its maintenance page is up, nobody looks: the run judges its pages itse
 from __future__ import annotations
 
 import time
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from datetime import datetime, timedelta
 
+from windbreak.core.values.inventories import Member
 from windbreak.core.values.runs import Look
 from windbreak.core.values.sites import Site
-from windbreak.core.values.visits import WRONG, PagesState, Visit
+from windbreak.core.values.visits import WRONG, MemberVisit, PagesState, Visit
+from windbreak.links.errors import LinkError
 from windbreak.links.probing import look_at
 from windbreak.links.visiting import Visiting
 from windbreak.operations.administration import instance
 from windbreak.operations.context import Context
+from windbreak.operations.sites import turns
 from windbreak.outside.at_once import at_once
 from windbreak.wording.words import listed
 
@@ -43,12 +46,13 @@ def visit(context: Context, site: Site) -> Visit:
     before = of(context, site.id)
     if is_worked_on(context, site.id):
         return before
-    state, reason = seen_now(context, site)
-    now = context.clock()
+    seen = seen_now(context, site)
+    state, reason, now = seen.state, seen.reason, context.clock()
     since = before.since if before.state == state else now
-    after = Visit(id=site.id, state=state, reason=reason, since=since, looked_at=now)
+    after = seen.model_copy(update={"since": since, "looked_at": now})
     with context.store.transaction():
         context.store.visits.put(after)
+        turns.note_visit(context, before, after)
         turned = before.state != state and (state in WRONG or before.state in WRONG)
         if turned:
             word = "fine again" if state == "fine" else state
@@ -60,9 +64,28 @@ def visit(context: Context, site: Site) -> Visit:
     return after
 
 
-def seen_now(context: Context, site: Site) -> tuple[PagesState, str]:
-    """How a site's pages are now, with the reason as a sentence. Nothing is kept."""
-    return _seen(visiting(context, site), site.pages)
+def seen_now(context: Context, site: Site) -> Visit:
+    """How a site's pages are now, and those of its members. Nothing is kept."""
+    here = visiting(context, site)
+    inventory = context.store.inventories.find(site.id)
+    inside, beyond = places_of(here, inventory.members if inventory else ())
+    return _seen(site.id, here, site.pages, inside, beyond)
+
+
+def places_of(
+    here: Visiting, members: Sequence[Member]
+) -> tuple[dict[str, Member], dict[str, Member]]:
+    """The members of a network by their address on the site; and those at addresses of another
+    origin, which an agent can't send us to.
+    """
+    inside: dict[str, Member] = {}
+    beyond: dict[str, Member] = {}
+    for member in members:
+        try:
+            inside[here.place(member.address).removeprefix(here.address) or FRONT] = member
+        except LinkError:
+            beyond[member.address] = member
+    return inside, beyond
 
 
 def is_worked_on(context: Context, site: str) -> bool:
@@ -107,32 +130,55 @@ def _times(context: Context, every: timedelta) -> list[tuple[Site, datetime]]:
         for site in store.sites.live()
         if site.link.state != "unlinked"
         and site.id not in busy
-        and (own := _own(site.pages_minutes, every))
+        and (own := own_time(site.pages_minutes, every))
     ]
 
 
-def _own(minutes: int | None, usual: timedelta) -> timedelta:
+def own_time(minutes: int | None, usual: timedelta) -> timedelta:
     """How often a site is looked at: as is usual where it has no time of its own."""
     return usual if minutes is None else timedelta(minutes=minutes)
 
 
-def _seen(site: Visiting, pages: Sequence[str]) -> tuple[PagesState, str]:
+def _seen(
+    id: str,
+    site: Visiting,
+    pages: Sequence[str],
+    members: Mapping[str, Member],
+    beyond: Mapping[str, Member],
+) -> Visit:
     """How some pages are, the front page first. What is wrong is looked at twice."""
-    places = [FRONT, *(page for page in pages if page != FRONT)]
+    places = dict.fromkeys((FRONT, *pages, *members))
     looks = [look_at(site, place, place) for place in places]
     if any(_wrong(look) for look in looks):
         time.sleep(_AGAIN_AFTER)
         looks = [look_at(site, look.name, look.where) if _wrong(look) else look for look in looks]
-    wrong = [(look, why) for look in looks if (why := _wrong(look))]
-    if not wrong:
-        return "fine", "Its pages answer as they should."
-    if all(look.status is None for look in looks):
-        return "unreachable", f"Its pages give no answer: {wrong[0][0].faults[0]}."
-    return "broken", f"{listed([f'{_name(look)} {why}' for look, why in wrong])}."
+    wrong = {look.where: why for look in looks if (why := _wrong(look))}
+    silent = {look.where: look.faults[0] for look in looks if look.status is None}
+    seen = [_member_seen(where, wrong.get(where, ""), where in silent) for where in members]
+    for address in beyond:
+        reason = "Its address lies beyond the site’s own, so it is not looked at."
+        seen.append(MemberVisit(where=address, state="not looked", reason=reason))
+    state: PagesState = "broken" if wrong else "fine"
+    reason = "Its pages answer as they should."
+    if wrong:
+        names = {where: member.name for where, member in members.items()}
+        reason = f"{listed([f'{_name(where, names)} {why}' for where, why in wrong.items()])}."
+    if len(silent) == len(looks):
+        state, reason = "unreachable", f"Its pages give no answer: {silent[FRONT]}."
+    return Visit(id=id, state=state, reason=reason, members=tuple(seen))
 
 
-def _name(look: Look) -> str:
-    return "Its front page" if look.where == FRONT else look.where
+def _member_seen(where: str, why: str, silent: bool) -> MemberVisit:
+    if not why:
+        return MemberVisit(where=where, state="fine", reason="Its page answers as it should.")
+    state: PagesState = "unreachable" if silent else "broken"
+    return MemberVisit(where=where, state=state, reason=f"Its page {why}.")
+
+
+def _name(where: str, members: Mapping[str, str]) -> str:
+    if where == FRONT:
+        return "Its front page"
+    return f"{members[where]}’s page" if where in members else where
 
 
 def _wrong(look: Look) -> str:

@@ -14,6 +14,7 @@ from datetime import datetime
 from windbreak.core.values.accounts import Principal
 from windbreak.core.values.advisories import KnownAdvisory
 from windbreak.core.values.feeds import Disagreement, Feed, Found
+from windbreak.core.values.packages import Package
 from windbreak.core.values.products import KnownProduct, ProductChange
 from windbreak.core.values.releases import (
     BY_HAND,
@@ -175,7 +176,7 @@ def _revised(intake: _Intake, known: KnownRelease, again: Announcement) -> Known
         if known.package is None:
             update["package"] = again.package
             update["feed"] = intake.feed.id
-        elif (first := _other_package(known, again)) is not None:
+        if (first := _other_package(known, again)) is not None:
             before = known.republished
             if before is None or before.now.sha256 != again.package.sha256:
                 update["republished"] = Republished(
@@ -185,20 +186,26 @@ def _revised(intake: _Intake, known: KnownRelease, again: Announcement) -> Known
                     f"{known.id} came again with another package; it goes to no site until "
                     "somebody has decided"
                 )
-        elif known.feed == intake.feed.id and known.package.url != again.package.url:
+        elif (
+            known.package is not None
+            and known.feed == intake.feed.id
+            and known.package.url != again.package.url
+        ):
             update["package"] = known.package.model_copy(update={"url": again.package.url})
             update["refused"] = None  # it lies elsewhere now: it may be had again
     return known.model_copy(update=update)
 
 
 def _other_package(known: KnownRelease, again: Announcement) -> str | None:
-    """The first package's sum (or size) when the one announced now is another."""
-    assert known.package is not None and again.package is not None  # callers look first
+    """The first package's sum (or size) when the one announced now is another; the one in hand, or
+    the one that was announced.
+    """
+    assert again.package is not None  # callers look first
     now = again.package
-    for was in (known.sha256, known.package.sha256):
+    for was in (known.sha256, known.package.sha256 if known.package else None):
         if was and now.sha256:
             return was if was.lower() != now.sha256.lower() else None
-    if known.package.size and now.size and known.package.size != now.size:
+    if known.package and known.package.size and now.size and known.package.size != now.size:
         return f"{known.package.size} bytes"
     return None
 
@@ -363,6 +370,31 @@ def type_in(context: Context, new: NewRelease, by: Principal) -> KnownRelease:
         context.record(by.name, f"{release.title} typed in", new.product, why=new.source)
     context.tell("release", new.product, f"{release.title} typed in")
     return release
+
+
+def know_brought(context: Context, package: Package, by: Principal) -> None:
+    """Take in the release of a package that a person brought, where it is newer than all that is
+    known of its product: nobody announced it, and whoever it is not given to does not have it.
+    Within a transaction. Writes.
+    """
+    product, version = context.store.products.find(package.product), parse_version(package.version)
+    known = context.store.releases.all(product=package.product)
+    if product is None or any(parse_version(one.version) >= version for one in known):
+        return
+    context.store.releases.add(
+        KnownRelease(
+            product=package.product,
+            version=package.version,
+            published=context.clock().date(),
+            title=f"{product.name} {package.version}",
+            text=f"Brought by {by.name} as a package; no feed tells of it.",
+            id=f"{package.product}@{package.version}",
+            feed=BY_HAND,
+            routes=(BY_HAND,),
+            taken_at=context.clock(),
+            sha256=package.id,
+        )
+    )
 
 
 def decide(

@@ -18,7 +18,7 @@ from windbreak.feeds.fetching import PACKAGE_LIMIT, PACKAGE_SECONDS, fetch, orig
 from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
 from windbreak.operations.licensing import licence_codes
-from windbreak.operations.tracking import rights
+from windbreak.operations.tracking import catalogue, rights
 from windbreak.operations.tracking.asking import credential_of
 from windbreak.packages.errors import PackageRefused
 from windbreak.packages.examine import examine
@@ -47,7 +47,9 @@ def put_on_shelf(
         raise Refused("wrong-archive", f"the archive was not kept: {error}") from error
     release = releases.find(releases.id_of(package.product, package.version))
     with context.store.transaction():
-        if release is not None and release.refused is not None:
+        if release is None:
+            catalogue.know_brought(context, package, by)
+        elif release.refused is not None:
             context.store.releases.change(release.id, refused=None)
         for site in sites:
             rights.give(context, site, package.product, package.version, "uploaded for it")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import defaultdict
+from collections.abc import Mapping
 from datetime import date
 
 from windbreak.core.values.feeds import Feed
@@ -32,6 +33,8 @@ def coverage(context: Context) -> Coverage:
     for id, product, version, _ in context.store.inventories.installed():
         shared = same_folder.get(id, set())
         why = _covered(known.get(product), product, sites[id], shared, by_feed, told)
+        if why == "never listed" and known.get(product) is None:
+            why = "copy" if _is_copy(context, id, product, known) else why
         counts[id][0] += 1
         counts[id][1] += why in ("covered", "feed down")
         if why != "covered":
@@ -75,6 +78,7 @@ def namesakes_on(context: Context, site: Site) -> list[Uncovered]:
 
 _WHYS: tuple[Covered, ...] = (
     "namesake",
+    "copy",
     "made for this site",
     "withdrawn",
     "never listed",
@@ -103,6 +107,14 @@ def _covered(
         # A theme's feed tells of what it carries, where it lists the plugin's releases too.
         return "covered" if product in told and known.feed else "never listed"
     return "covered" if feeds[known.feed].state == "fresh" else "feed down"
+
+
+def _is_copy(context: Context, site: str, product: str, known: Mapping[str, KnownProduct]) -> bool:
+    """Whether a folder that no feed tells of is off, and bears the name of what lies beside it."""
+    there = context.store.inventories.get(site).components
+    one = next(c for c in there if c.product == product)
+    names = {c.name.casefold() for c in there if c.product in known and c.active}
+    return not one.active and one.name.casefold() in names
 
 
 def _uncovered(
@@ -147,6 +159,8 @@ def _why_text(
             return (
                 f"another maker's; {maker}'s {refused or 'releases'} only share its folder's name"
             )
+        case "copy":
+            return "switched off, and bears the name of what lies beside it: left over"
         case "withdrawn":
             assert known is not None and known.withdrawn_at is not None  # that is why
             since = day(known.withdrawn_at.date(), today)

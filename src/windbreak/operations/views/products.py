@@ -27,6 +27,7 @@ from windbreak.operations.context import Context
 from windbreak.operations.licensing import licence_rights
 from windbreak.operations.planning import ties
 from windbreak.operations.reasoning.cases import Ground
+from windbreak.operations.runs import outcomes
 from windbreak.wording.words import counted, day
 
 _SEVERITIES = ("low", "medium", "high", "critical")
@@ -213,6 +214,7 @@ def _origins(fleet: _Fleet, product: KnownProduct, installed: list[Standing]) ->
     """Where it comes from, site by site: "licensed 1, carried 17"."""
     counts: dict[str, int] = defaultdict(int)
     carried = fleet.carried(product.id)
+    told_only = "news alone" if product.access == "bundled-only" and not carried else ""
     for standing in installed:
         site = fleet.sites[standing.site]
         if product.id in site.own:
@@ -224,9 +226,9 @@ def _origins(fleet: _Fleet, product: KnownProduct, installed: list[Standing]) ->
         elif product.id in fleet.licensed(standing.site):
             counts["licensed"] += 1
         else:
-            counts["carried" if carried else "no licence"] += 1
+            counts["carried" if carried else told_only or "no licence"] += 1
     if not counts:
-        return "carried" if product.access == "bundled-only" else product.access
+        return told_only or ("carried" if product.access == "bundled-only" else product.access)
     if len(counts) == 1:
         return next(iter(counts))
     return ", ".join(f"{name} {n}" for name, n in sorted(counts.items(), key=lambda x: -x[1]))
@@ -266,6 +268,7 @@ def product(context: Context, id: str) -> ProductView:
         feed_read_at=aged.fresh_at if aged else None,
         carried_newest=carried_newest,
         carried_in=carried_in,
+        came=outcomes.told(context, id),
     )
 
 

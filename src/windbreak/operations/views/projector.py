@@ -264,8 +264,7 @@ class _Situations:
                 case = self._cases.get(key) or self._case(site)
                 reasoned = answers.reason(self.context, case)
                 told = explained(self.ground, site, reasoned)
-                tended = standings.by_hand(site, self.ground.today)
-                view = standings.view_of(told, self.ground.catalogue, self.ground.stale, tended)
+                view = standings.view_of(told, standings.Knowledge.of(self.ground, site))
                 self.views[key] = view, None
             except Exception as error:
                 log.exception("%s can't be reasoned about; it is put aside", site.id)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
 from datetime import datetime, timedelta
 
 from windbreak.core.scheduling.openings import openings
@@ -13,7 +12,6 @@ from windbreak.documents.sheets import PlanSheet, SheetErrand, SheetMove, SheetS
 from windbreak.operations.context import Context
 from windbreak.operations.runs import own_files
 from windbreak.operations.scheduling import estimates, gates
-from windbreak.operations.sites import integrity
 from windbreak.operations.views.sites import window_text
 
 
@@ -58,7 +56,7 @@ def sheet(context: Context, id_: int) -> PlanSheet:
         runs=told.runs,
         steps=tuple(_step(n, s, t, names) for n, (s, t) in enumerate(steps, start=1)),
         usual=plan.plan.usual,
-        by_hand=tuple(by_hand(context, plan.site, plan.plan.steps)),
+        by_hand=tuple(own_files.seen_by_hand(context, plan.site, plan.plan.steps)),
         automatic_updates=inventory.automatic_updates if inventory else None,
         caches=tuple(
             known.name if (known := products.find(cache)) else cache
@@ -71,20 +69,8 @@ def sheet(context: Context, id_: int) -> PlanSheet:
             if b.by == "person"
         ),
         gate=gates.shut(context, booking) if booking else "",
-        looks=len(site.pages) + 1,
+        looks=len(site.pages) + 1 + (len(inventory.members) if inventory else 0),
     )
-
-
-def by_hand(context: Context, site: str, steps: Sequence[PlannedStep]) -> Iterator[str]:
-    """What was changed in place in the components that steps move, as they were seen last."""
-    seen = integrity.of(context, site)
-    if seen is None:
-        return
-    for product, version in own_files.moved(steps).items():
-        files = seen.of(product, version)
-        if files is not None and (files.changed or files.missing):
-            known = context.store.products.find(product)
-            yield f"{known.name if known else product}: {integrity.in_words(files)}"
 
 
 def _minutes(seconds: float) -> int:

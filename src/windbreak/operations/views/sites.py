@@ -8,40 +8,30 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from zoneinfo import ZoneInfo
 
-from windbreak.core.case.candidates import members
-from windbreak.core.case.catalogue import Catalogue
-from windbreak.core.case.situation import Case
 from windbreak.core.errors import RangeError
-from windbreak.core.explanation.newest import newest
-from windbreak.core.explanation.passing import Passed, passed
-from windbreak.core.values.basics import WORST_FIRST, State
+from windbreak.core.values.basics import State
 from windbreak.core.values.integrity import Integrity
 from windbreak.core.values.inventories import Inventory
 from windbreak.core.values.plans import SitePlan
 from windbreak.core.values.roots import Root
 from windbreak.core.values.sites import Site
-from windbreak.core.values.verdicts import Broken, Newest, Verdict
 from windbreak.core.versions.ranges import parse_range
 from windbreak.core.versions.version import parse_version
 from windbreak.documents.sites import ByHand, ComponentView, SiteSummary, SiteView, Totals
 from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
 from windbreak.operations.planning import proposals
-from windbreak.operations.reasoning import answers, supposing
+from windbreak.operations.reasoning import answers
 from windbreak.operations.reasoning.cases import Ground
-from windbreak.operations.reasoning.catalogue import catalogue
 from windbreak.operations.reasoning.explaining import explained
-from windbreak.operations.sites import integrity, visits
-from windbreak.operations.views import roots
+from windbreak.operations.sites import integrity, turns, visits
+from windbreak.operations.views import components, looks, roots
 from windbreak.operations.views.rows import Doings, row_of
 from windbreak.operations.views.standings import (
     KINDS,
-    by_hand,
-    carried_here,
-    sentence,
-    states_of,
 )
 from windbreak.store import views
+from windbreak.wording.looks import checks_text, day_text, files_text, members_text
 from windbreak.wording.words import counted, day
 
 
@@ -132,10 +122,13 @@ def site_view(context: Context, site: str) -> SiteView:
     row = context.store.views.row(site)
     summary = row or row_of(known, None, Doings.read(context, [site]))
     reasoned = None if summary.fault else _reasoned(context, known)
-    components = _components(context, known, reasoned) if reasoned else ()
+    shown = components.components(context, known, reasoned) if reasoned else ()
     plans = context.store.plans.all(site=site, newest_first=True, limit=1)
     twins = context.store.sites.all(twin_of=site)
     visit, seen = visits.of(context, site), integrity.of(context, site)
+    inventory, last = context.store.inventories.find(site), turns.of_site(context, site)
+    members = looks.members_of(context, known, inventory, visit, last)
+    of_pages = [turn for turn in last if turn.of == "pages"]
     return SiteView(
         summary=summary,
         timezone=known.timezone,
@@ -149,12 +142,10 @@ def site_view(context: Context, site: str) -> SiteView:
         pages_state=visit.state,
         pages_at=visit.looked_at,
         retired_at=known.retired_at,
-        components=components,
-        roots=roots.grouped(_kept_back(reasoned, components), _names(components), site)
-        if reasoned
-        else (),
+        components=shown,
+        roots=roots.grouped(_kept_back(reasoned, shown), _names(shown), site) if reasoned else (),
         broken=reasoned.answer.broken if reasoned else (),
-        by_hand=tuple(_by_hand(seen, components)) if seen else (),
+        by_hand=tuple(_by_hand(seen, shown)) if seen else (),
         files_at=seen.looked_at if seen else None,
         notes=known.notes,
         plan=plans[0].id if plans else None,
@@ -166,7 +157,21 @@ def site_view(context: Context, site: str) -> SiteView:
         situation=reasoned.key if reasoned else None,
         reasoned_at=reasoned.made_at if reasoned else None,
         proposals=(proposals.of_case(context, reasoned.case, reasoned.answer) if reasoned else ()),
-        updater=_updater(context.store.inventories.find(site)),
+        updater=_updater(inventory),
+        checks=looks.checks_of(context, inventory),
+        checks_text=checks_text(inventory.checks) if inventory else "",
+        members=members,
+        members_text=members_text(inventory.members, _on_for_all(inventory)) if inventory else "",
+        day=looks.spans(of_pages),
+        day_text=day_text(of_pages, context.clock() - turns.SHOWN_FOR, ZoneInfo(known.timezone)),
+    )
+
+
+def _on_for_all(inventory: Inventory) -> int:
+    """How many plugins of a network are on for all its members."""
+    return sum(
+        c.active and c.product.startswith("plugin/") and c.product not in inventory.partly_on
+        for c in inventory.components
     )
 
 
@@ -187,7 +192,7 @@ def _by_hand(seen: Integrity, components: Iterable[ComponentView]) -> Iterator[B
     """What was done by hand to the components as they are at now."""
     for one in components:
         files = seen.of(one.product, one.version)
-        text = integrity.in_words(files) if files is not None else ""
+        text = files_text(files) if files is not None else ""
         if files is not None and text:
             yield ByHand(product=one.product, name=one.name, text=text, files=files)
 
@@ -221,40 +226,6 @@ def _reasoned(context: Context, site: Site) -> answers.Reasoned | None:
     return explained(ground, site, answers.reason(context, ground.case(site, inventory)))
 
 
-def _components(
-    context: Context, site: Site, reasoned: answers.Reasoned
-) -> tuple[ComponentView, ...]:
-    case = reasoned.case
-    inventory = context.store.inventories.get(site.id)
-    own = Catalogue.of(case)
-    by_product = {m.product: m for m in members(case, own)}
-    known, verdicts = catalogue(context), reasoned.answer.verdicts
-    stale, tended = Ground.read(context).stale, by_hand(site, context.clock().date())
-    states = states_of(case, reasoned.answer, known, stale, tended)
-    views = [
-        _component(
-            context,
-            case,
-            site,
-            inventory,
-            v,
-            newest(case, own, by_product[v.product]),
-            state,
-            stale,
-            tended,
-            [b for b in reasoned.answer.broken if v.product in (b.a, b.b)],
-        )
-        for v, state in zip(verdicts, states, strict=True)
-    ]
-    shown = [v for v in views if v.version is not None or v.target is not None]
-    shown.sort(key=lambda v: (WORST_FIRST.index(v.state), _kind_order(v.kind), v.name))
-    return tuple(shown)
-
-
-def _kind_order(kind: str) -> int:
-    return ("theme", "core", "plugin", "runtime").index(kind)
-
-
 def window_text(site: Site) -> str:
     """A site's windows in words: "nights 01:00 to 05:00, Europe/London"."""
     if not site.windows:
@@ -275,6 +246,8 @@ def plan_text(context: Context, plan: SitePlan) -> str:
     steps = counted(count, "step")
     if plan.plan.combined:
         steps += ", some of them combined"
+    if plan.removes and plan.state == "draft":
+        return f"{counted(len(plan.removes), 'product')} to leave, in {steps}. Not yet approved."
     if plan.state == "draft":
         return f"{counted(len(plan.targets), 'product')} in {steps}. Not yet approved."
     if plan.state == "approved":
@@ -285,71 +258,3 @@ def plan_text(context: Context, plan: SitePlan) -> str:
                 return f"Approved: {steps}, booked for {when}, {at:%H:%M}."
         return f"Approved: {steps}; it is not booked."
     return f"The last plan, {steps}, was {plan.state}."
-
-
-def _component(
-    context: Context,
-    case: Case,
-    site: Site,
-    inventory: Inventory,
-    verdict: Verdict,
-    four: Newest,
-    state: State,
-    stale: Mapping[str, str],
-    tended: Mapping[str, str],
-    broken: Sequence[Broken],
-) -> ComponentView:
-    product = verdict.product
-    installed = next((c for c in inventory.components if c.product == product), None)
-    active = installed.active if installed else True
-    return ComponentView(
-        product=product,
-        name=case.label(product),
-        kind=product.partition("/")[0],
-        version=verdict.from_,
-        target=verdict.to if verdict.to != verdict.from_ else None,
-        newest=verdict.newest,
-        state=state,
-        origin=origin(context, case, site, inventory, product),
-        active=active,
-        text=tended[product]
-        if state == "held" and product in tended
-        else sentence(case, verdict, catalogue(context), stale, broken, active=active),
-        four=four,
-        passes=_passes(context, product, verdict),
-        folder=installed.folder if installed else None,
-        own=product in site.own,
-        acts=supposing.helps(verdict, site),
-    )
-
-
-def _passes(context: Context, product: str, verdict: Verdict) -> Passed | None:
-    """What lies between the installed version and where it goes, or the newest. Reads."""
-    end = verdict.to if verdict.to != verdict.from_ else verdict.newest
-    if verdict.from_ is None or end is None or end == verdict.from_:
-        return None
-    releases = context.store.releases.all(product=product)
-    return passed(product, releases, parse_version(verdict.from_), parse_version(end))
-
-
-def origin(context: Context, case: Case, site: Site, inventory: Inventory, product: str) -> str:
-    """Where a component comes from on this site; the same plugin may be bought on another."""
-    if product in site.own:
-        return "made for this site"
-    known = context.store.products.find(product)
-    if known is None:
-        return "no feed covers it"
-    if product in catalogue(context).namesakes(inventory):
-        return "another maker's; it shares a folder name"
-    if known.feed is None:
-        return "by hand"
-    if known.access in ("public", "host"):
-        return known.access
-    if any(licence.product == product for licence in case.site.licences):
-        return f"licensed, {known.maker}"
-    theme = carried_here(case, product)
-    if theme is not None:
-        return f"carried by {case.label(theme)}"
-    if any(item.product == product for item in case.site.shelf):
-        return "on the shelf"
-    return f"licensed, {known.maker}; no licence here"

@@ -9,7 +9,6 @@ import hashlib
 from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
-from datetime import date
 
 from windbreak.core.case.situation import Advisory, Case
 from windbreak.core.values.basics import WORST_FIRST, State
@@ -22,9 +21,11 @@ from windbreak.core.versions.ranges import parse_range
 from windbreak.core.versions.version import jump, parse_version
 from windbreak.documents.products import Standing, Way
 from windbreak.operations.reasoning.answers import Reasoned
+from windbreak.operations.reasoning.cases import Ground
 from windbreak.operations.reasoning.catalogue import KnownCatalogue
 from windbreak.operations.views.roots import grouped
-from windbreak.wording.words import counted, day
+from windbreak.wording.looks import tended_text
+from windbreak.wording.words import counted
 
 KINDS = ("core", "theme", "plugin", "runtime")
 MOVING = ("move", "part", "add")
@@ -43,27 +44,31 @@ class SituationView:
     standings: tuple[Standing, ...]
 
 
-def by_hand(site: Site, today: date) -> dict[str, str]:
-    """The components of a site that a person looks after, and what is said of that."""
-    return {
-        one.product: f"Looked after by hand until {day(one.until, today)}, by {one.by}: {one.why}"
-        for one in site.by_hand
-        if today <= one.until
-    }
-
-
-def view_of(
-    reasoned: Reasoned,
-    known: KnownCatalogue,
-    stale: Mapping[str, str],
-    tended: Mapping[str, str],
-) -> SituationView:
-    """What is shown of a situation; ``stale`` are products of which nobody has told lately,
-    ``tended`` those that a person looks after.
+@dataclass(frozen=True)
+class Knowledge:
+    """What the components of a site are told from beside the reasoning: what is known of products,
+    of which of them nobody has told lately, and what a person looks after there.
     """
+
+    catalogue: KnownCatalogue
+    stale: Mapping[str, str]
+    tended: Mapping[str, str]
+
+    @classmethod
+    def of(cls, ground: Ground, site: Site) -> Knowledge:
+        tended = {
+            one.product: tended_text(one, ground.today)
+            for one in site.by_hand
+            if ground.today <= one.until
+        }
+        return cls(ground.catalogue, ground.stale, tended)
+
+
+def view_of(reasoned: Reasoned, known: Knowledge) -> SituationView:
+    """What is shown of a situation, whichever site is in it."""
     case, verdicts = reasoned.case, reasoned.answer.verdicts
     moves = Counter(dict.fromkeys(KINDS, 0))
-    states = states_of(case, reasoned.answer, known, stale, tended)
+    states = states_of(case, reasoned.answer, known)
     broken = reasoned.answer.broken
     standings = tuple(
         [
@@ -71,12 +76,11 @@ def view_of(
                 case,
                 v,
                 s,
-                tended[v.product]
-                if s == "held" and v.product in tended
-                else sentence(case, v, known, stale, _pairs(broken, v.product), active=True),
-                _pairs(broken, v.product),
+                sentence(case, v, known, s, pairs, active=True),
+                pairs,
             )
             for v, s in zip(verdicts, states, strict=True)
+            for pairs in (_pairs(broken, v.product),)
         ]
     )
     for verdict in verdicts:
@@ -103,26 +107,20 @@ def _pairs(broken: Iterable[Broken], product: str) -> tuple[Broken, ...]:
     return tuple(one for one in broken if product in (one.a, one.b))
 
 
-def states_of(
-    case: Case,
-    answer: Answer,
-    known: KnownCatalogue,
-    stale: Mapping[str, str],
-    tended: Mapping[str, str],
-) -> list[State]:
+def states_of(case: Case, answer: Answer, known: Knowledge) -> list[State]:
     """The one word for each component: what becomes of it, or why it does not move."""
     every = {verdict.product: verdict for verdict in answer.verdicts}
     unmended = {p for broken in answer.broken if not broken.mended for p in (broken.a, broken.b)}
     return [
         "held"
-        if state == "unknown" and verdict.product in tended
+        if state == "unknown" and verdict.product in known.tended
         else "blocked"
         if state in ("clear", "waiting", "held") and verdict.product in unmended
         else "unknown"
-        if state == "clear" and _is_stale(case, verdict, stale)
+        if state == "clear" and _is_stale(case, verdict, known.stale)
         else state
         for verdict in every.values()
-        for state in (_state_of(case, verdict, known, every),)
+        for state in (_state_of(case, verdict, known.catalogue, every),)
     ]
 
 
@@ -148,7 +146,7 @@ def _state_of(
         return "unknown" if _is_untold(case, verdict) else "clear"
     kinds = {told.reason.kind for told in verdict.blocked.reasons}
     if kinds and kinds <= {"licence", "bundle"}:
-        theme = carried_here(case, verdict.product)
+        theme = next(case.carriers(verdict.product), None)
         if theme is not None and theme in every:
             return _kept_back(every[theme], known)  # as new as its theme lets it be
     return _kept_back(verdict, known)
@@ -177,16 +175,6 @@ def _is_untold(case: Case, verdict: Verdict) -> bool:
     """Whether nobody tells of a component's releases."""
     runtime = verdict.product.startswith("runtime/")
     return not runtime and not case.releases_of[verdict.product]
-
-
-def carried_here(case: Case, product: str) -> str | None:
-    """The site's theme that carries a plugin in some release, or None."""
-    for component in case.site.components:
-        if not component.product.startswith("theme/") or not component.active:
-            continue
-        if any(product in r.bundles for r in case.releases_of[component.product]):
-            return component.product
-    return None
 
 
 def exposures(case: Case, verdict: Verdict) -> list[Advisory]:
@@ -283,14 +271,17 @@ def exposed_text(case: Case, verdict: Verdict) -> str:
 def sentence(
     case: Case,
     verdict: Verdict,
-    known: KnownCatalogue,
-    stale: Mapping[str, str],
+    known: Knowledge,
+    state: State,
     broken: Sequence[Broken],
     *,
     active: bool,
 ) -> str:
     """Why a component stands as it does; ``broken`` are those pairs of the site that it is in."""
-    text = _sentence(case, verdict, known, stale.get(verdict.product, ""), active=active)
+    if state == "held" and verdict.product in known.tended:
+        return known.tended[verdict.product]
+    silent = known.stale.get(verdict.product, "")
+    text = _sentence(case, verdict, known.catalogue, silent, active=active)
     unmended = [one for one in broken if not one.mended]
     if not unmended:
         return text

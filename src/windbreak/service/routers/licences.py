@@ -9,7 +9,7 @@ from pydantic import SecretStr
 
 from windbreak.core.values.basics import Slug, Value, example
 from windbreak.core.values.licences import Licence, LicenceChange, NewLicence, NewSeat, Seat
-from windbreak.documents.licences import EntryResult, Forecast, LicenceView
+from windbreak.documents.licences import CredentialRow, EntryResult, Forecast, LicenceView
 from windbreak.operations.licensing import (
     licence_codes,
     licence_entry,
@@ -17,6 +17,7 @@ from windbreak.operations.licensing import (
     licence_views,
     licensing,
 )
+from windbreak.operations.views import credentials
 from windbreak.service.signin import Ctx, Who
 
 router = APIRouter(tags=["licences"])
@@ -35,6 +36,12 @@ class NewCode(Value):
 def list_licences(context: Ctx, who: Who) -> list[LicenceView]:
     """The licences as they stand, those that end first first; codes are masked."""
     return licence_views.views(context)
+
+
+@router.get("/credentials")
+def list_credentials(context: Ctx, who: Who) -> list[CredentialRow]:
+    """Where each credential is used: by product and site, with the state of each; all masked."""
+    return credentials.rows(context)
 
 
 @router.post("/licences", status_code=201)

@@ -10,7 +10,7 @@ from windbreak.core.values.basics import State, Value, Zone, example
 from windbreak.core.values.entitlements import Entitlement
 from windbreak.core.values.integrity import Integrity
 from windbreak.core.values.inventories import Inventory
-from windbreak.core.values.plans import SitePlan
+from windbreak.core.values.plans import Removal, SitePlan
 from windbreak.core.values.sites import (
     Host,
     LinkCode,
@@ -30,8 +30,9 @@ from windbreak.documents.outlook import ActRow, Outlook
 from windbreak.documents.sites import SiteSummary, SiteView
 from windbreak.operations import naming
 from windbreak.operations.errors import Refused
-from windbreak.operations.planning import planning
-from windbreak.operations.reasoning import cases, explaining, supposing
+from windbreak.operations.licensing import entitlements
+from windbreak.operations.planning import planning, removing
+from windbreak.operations.reasoning import cases, supposing
 from windbreak.operations.sites import integrity, marks, retiring, sites
 from windbreak.operations.views import sites as site_views
 from windbreak.service.paging import After, next_of, page
@@ -268,7 +269,7 @@ def show_right(
     ] = None,
 ) -> Entitlement:
     """Whether a site may take a release of a product, and by which right; what would bring it."""
-    return explaining.right(context, id, f"{kind}/{slug}", version)
+    return entitlements.right(context, id, f"{kind}/{slug}", version)
 
 
 @router.get("/sites/{id}/files")
@@ -310,6 +311,12 @@ def list_acts(
 def draft_plan(context: Ctx, who: Who, id: str) -> SitePlan:
     """Make a plan for the site as it stands."""
     return planning.draft(context, id)
+
+
+@router.post("/sites/{id}/removals", status_code=201)
+def draft_removal(context: Ctx, who: Who, id: str, said: Removal) -> SitePlan:
+    """Make a plan by which some components leave the site: a step for each, nothing else moves."""
+    return removing.draft(context, id, said.products)
 
 
 @router.get("/sites/{id}/plans")

@@ -14,9 +14,20 @@ from functools import cached_property
 from typing import Literal
 
 from windbreak.core.values.findings import Finding
+from windbreak.core.values.products import KnownProduct
 from windbreak.core.values.sites import Site
 from windbreak.operations.context import Context
-from windbreak.operations.findings.causes import feeds, licences, nights, releases, runs, sites
+from windbreak.operations.findings.causes import (
+    codes,
+    feeds,
+    helpers,
+    licences,
+    nights,
+    releases,
+    runs,
+    seen,
+    sites,
+)
 from windbreak.store.database import Mark
 
 Sort = Literal["site", "product", "feed", "licence", "fleet"]
@@ -39,8 +50,17 @@ class Sight:
         self._sites: dict[str, Site | None] = {}
 
     @cached_property
+    def _products(self) -> list[KnownProduct]:
+        return self.context.store.products.all()
+
+    @cached_property
     def names(self) -> dict[str, str]:
-        return {p.id: p.name for p in self.context.store.products.all()}
+        return {p.id: p.name for p in self._products}
+
+    @cached_property
+    def helpers(self) -> list[KnownProduct]:
+        """Makers' own helper plugins."""
+        return [p for p in self._products if p.helps]
 
     def all_sites(self) -> None:
         """Read every site at once, for causes that look at all of them."""
@@ -137,21 +157,34 @@ CAUSES: tuple[Cause, ...] = (
         "files",
         "site",
         "files fleet",
-        _on_site(lambda s, x: sites.of_files(s.context, x, s.names)),
+        _on_site(lambda s, x: seen.of_files(s.context, x, s.names)),
     ),
     _cause(
         "by-hand",
         "site",
         "site",
-        _on_site(lambda s, x: sites.of_by_hand(s.context, x)),
+        _on_site(lambda s, x: seen.of_by_hand(s.context, x, s.names)),
         timed=True,
+    ),
+    _cause("checks", "site", "site", _on_site(lambda s, x: seen.of_checks(s.context, x))),
+    _cause(
+        "complaints",
+        "site",
+        "site",
+        _on_site(lambda s, x: seen.of_complaints(s.context, x, s.names)),
+    ),
+    _cause(
+        "helpers",
+        "fleet",
+        "product installed registration fleet",
+        lambda s, _: helpers.of_helpers(s.context, s.helpers, s.names),
     ),
     _cause("fault", "site", "row", _on_site(lambda s, x: sites.of_fault(s.context, x))),
     _cause(
         "other-hands",
         "site",
         "site",
-        _on_site(lambda s, x: sites.of_other_hands(s.context, x)),
+        _on_site(lambda s, x: seen.of_other_hands(s.context, x)),
         timed=True,
     ),
     _cause("run", "site", "run", _on_site(lambda s, x: runs.of_runs(s.context, x)), timed=True),
@@ -164,8 +197,14 @@ CAUSES: tuple[Cause, ...] = (
         "site registration seat licence",
         _on_site(_of_registrations),
     ),
-    _cause("namesakes", "site", "site", _on_site(lambda s, x: sites.of_namesakes(s.context, x))),
-    _cause("copies", "site", "site", _on_site(lambda s, x: sites.of_copies(s.context, x))),
+    _cause(
+        "codes",
+        "site",
+        "site registration seat licence",
+        _on_site(lambda s, x: codes.of_codes(s.context, x, s.names)),
+    ),
+    _cause("namesakes", "site", "site", _on_site(lambda s, x: seen.of_namesakes(s.context, x))),
+    _cause("copies", "site", "site", _on_site(lambda s, x: seen.of_copies(s.context, x))),
     _cause(
         "bookings",
         "site",

@@ -212,8 +212,8 @@ def of_withdrawn(context: Context, id: str) -> Iterator[Finding]:
             f"**{product.name}** was withdrawn by its maker.",
             f"{product.withdrawn_text.rstrip('.')}, seen {seen}. "
             f"{listed(labels)} {runs}; no feed will tell of anything newer, "
-            "weaknesses included. It should go.",
-            act("Open the product", "see-product", product=product.id),
+            "weaknesses included. It should go, site by site.",
+            act(f"Plan its removal at {labels[0]}", "remove", site=here[0][0], product=product.id),
         )
 
 

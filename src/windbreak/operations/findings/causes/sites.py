@@ -16,9 +16,7 @@ from windbreak.operations.administration import instance
 from windbreak.operations.context import Context
 from windbreak.operations.findings.causes.made import act, finding
 from windbreak.operations.licensing import licence_rights
-from windbreak.operations.reasoning.catalogue import catalogue
-from windbreak.operations.sites import integrity, inventories
-from windbreak.operations.views import coverage, roots
+from windbreak.operations.views import roots
 from windbreak.wording.words import counted, day, listed
 
 FEW_READY = 6
@@ -104,73 +102,6 @@ def _of_agent(context: Context, site: Site) -> Iterator[Finding]:
         f"{lacks or 'nothing that it is asked'}.",
         act("Open the site", "see-site", site=site.id),
     )
-
-
-def of_other_hands(context: Context, site: Site) -> Iterator[Finding]:
-    """A site on which something moved without us: a second master is at work there."""
-    moved = inventories.moved_by_others(context, site.id)
-    if not moved:
-        return
-    itself = all(line.who == inventories.ITS_UPDATER for line in moved)
-    text = (
-        "Its own updater is on: it takes what it likes between two looks, without a snapshot and "
-        "without looking afterwards. Ask its owner to switch that off there; runs pause it."
-        if itself
-        else "That was none of ours. Plans made before start from what is no longer there; they "
-        "are made anew."
-    )
-    yield finding(
-        context,
-        f"other-hands:{site.id}",
-        "unknown",
-        "medium",
-        site,
-        f"**{site.label}** {'updated itself' if itself else 'was changed by other hands'}: "
-        f"{listed([line.what for line in moved])}.",
-        text,
-        act("See the site", "see-site", site=site.id),
-    )
-
-
-def of_by_hand(context: Context, site: Site) -> Iterator[Finding]:
-    """Components that were to be looked at again by hand by now."""
-    today = context.clock().date()
-    for one in site.by_hand:
-        if one.until < today:
-            name = one.product.partition("/")[2]
-            yield finding(
-                context,
-                f"by-hand:{site.id}:{one.product}",
-                "unknown",
-                "medium",
-                site,
-                f"**{site.label}**: {name} was to be looked at again by {day(one.until, today)}.",
-                f"{one.by} looks after it by hand: {one.why.rstrip('.')}. No feed tells of it.",
-                act("Say until when again", "by-hand", site=site.id, product=one.product),
-            )
-
-
-def of_files(context: Context, site: Site, names: dict[str, str]) -> Iterator[Finding]:
-    """Files of makers that were changed in place or lost: the next update would meet them."""
-    seen, inventory = integrity.of(context, site.id), context.store.inventories.find(site.id)
-    if seen is None or inventory is None:
-        return
-    for files in seen.components:
-        there = inventory.version_of(files.product) == files.version
-        if not there or not (files.changed or files.missing):
-            continue
-        name = names.get(files.product, files.product)
-        yield finding(
-            context,
-            f"files:{site.id}:{files.product}",
-            "waiting",
-            "low",
-            site,
-            f"**{site.label}**: {name} was changed by hand.",
-            f"{integrity.in_words(files)}. An update would carry that over or set it aside: "
-            "whoever approves it says which.",
-            act("See the files", "see-files", site=site.id),
-        )
 
 
 def of_fault(context: Context, site: Site) -> Iterator[Finding]:
@@ -330,39 +261,6 @@ def _of_code(context: Context, site: Site, product: str) -> NextAct:
     return act("See what gives it the right", "buy-seat", site=site.id, product=product)
 
 
-def of_copies(context: Context, site: Site) -> Iterator[Finding]:
-    """A component in an unknown folder that bears a known product's name: a renamed copy."""
-    known = catalogue(context).products
-    inventory = context.store.inventories.find(site.id)
-    odd = [c for c in inventory.components if c.product not in known] if inventory else []
-    if odd:
-        by_name = {p.name.casefold(): p for p in known.values()}
-        for one in odd:
-            product = by_name.get(one.name.casefold())
-            if product is None or one.product in known or one.product in site.own:
-                continue
-            if product.kind != one.product.partition("/")[0] or one.maker is not None:
-                continue
-            yield finding(
-                context,
-                f"copy:{site.id}:{one.product}",
-                "blocked",
-                "low",
-                site,
-                f"**{site.label}**: the folder `{one.folder}` bears the name of {product.name}.",
-                f"It says {product.name} `{one.version}`, and lies in another folder than "
-                f"`{product.id.partition('/')[2]}`, so no update reaches it. It may be a copy that "
-                "was left over, or the one in use.",
-                act(
-                    "See the site",
-                    "set-folder",
-                    product=product.id,
-                    folder=one.folder,
-                    site=site.id,
-                ),
-            )
-
-
 def of_bookings(context: Context, site: Site) -> Iterator[Finding]:
     since = context.clock() - timedelta(days=7)
     booked = {b.plan for b in context.store.bookings.all(state="waiting", site=site.id)}
@@ -415,20 +313,6 @@ def of_reviews(context: Context, names: dict[str, str]) -> Iterator[Finding]:
                 f"{rule.author} set it: {rule.reason.rstrip('.')}. Drop it, or set it anew.",
                 act("See the rules", "see-rules"),
             )
-
-
-def of_namesakes(context: Context, site: Site) -> Iterator[Finding]:
-    for one in coverage.namesakes_on(context, site):
-        yield finding(
-            context,
-            f"namesake:{site.id}:{one.product}",
-            "blocked",
-            "low",
-            site,
-            f"**{site.label}**: its {one.name} is {one.text}.",
-            "The offer is refused. If it was made for this site, mark it: nobody asks again.",
-            act("Mark it", "mark-own", site=site.id, product=one.product),
-        )
 
 
 def of_instance(context: Context) -> Iterator[Finding]:

@@ -1,4 +1,4 @@
-"""The adapter for Millrace: signed JSON calls to the agent under ``/_windbreak/``.
+"""The agent of a site: signed JSON calls under ``/_windbreak/``, whichever system it sits in.
 
 Each call names, under its signature, the agent it is for, the service that makes it and that
 service's epoch: another agent, and one that obeys a newer driver, refuse it.
@@ -65,8 +65,8 @@ class Caller:
     superseded: Callable[[str], None] = lambda detail: None
 
 
-class MillraceAgent:
-    """The agent of one Millrace site. ``public`` is its key and ``id`` its id; None only while it
+class SignedAgent:
+    """The agent of one site. ``public`` is its key and ``id`` its id; None only while it
     is being linked.
     """
 

@@ -19,7 +19,7 @@ from windbreak.links.errors import (
     Superseded,
     Unfit,
 )
-from windbreak.links.millrace import Caller, MillraceAgent
+from windbreak.links.signed_agent import Caller, SignedAgent
 from windbreak.links.visiting import Visiting
 from windbreak.standins.fleet import SITES, lay_out
 
@@ -59,18 +59,18 @@ class WithAgent(unittest.TestCase):
     def caller(self, instance: str = "s-1", epoch: int = 1, **more: object) -> Caller:
         return Caller(self.key, instance, epoch, superseded=self.told.append, **more)  # type: ignore[arg-type]
 
-    def agent(self, caller: Caller | None = None, **more: object) -> MillraceAgent:
+    def agent(self, caller: Caller | None = None, **more: object) -> SignedAgent:
         fields: Mapping[str, object] = {"id": getattr(self, "id", None), **more}
         address = str(more.get("address", ADDRESS))
         public = more.get("public", getattr(self, "public", None))
-        return MillraceAgent(
+        return SignedAgent(
             Visiting(self.client, address),
             caller or self.caller(),
             fields["id"],  # type: ignore[arg-type]
             public,  # type: ignore[arg-type]
         )
 
-    def failed(self, agent: MillraceAgent) -> LinkError:
+    def failed(self, agent: SignedAgent) -> LinkError:
         with self.assertRaises(LinkError) as caught:
             agent.look()
         return caught.exception

@@ -1,5 +1,5 @@
 import { expect, test } from "vitest";
-import { byVersion, partsBesides, partsUnder, urgent } from "./state";
+import { byVersion, partsBesides, partsUnder, quarters, urgent } from "../../src/pages/site/state";
 
 const parts = [
   ...["core/millrace", "plugin/trestle", "theme/breakwater", "plugin/lee"].map((product) => ({
@@ -34,4 +34,26 @@ test("acts that bring the same version are told on one line", () => {
     ["5.1", ["Renew it"]],
     ["5.2", ["Buy one", "Buy another"]],
   ]);
+});
+
+const until = Date.parse("2026-11-24T12:00:00Z");
+const at = (text: string) => `2026-11-${text}Z`;
+
+test("a quarter of an hour in which pages were wrong shows, though they were well again by its end", () => {
+  const seen = quarters(
+    [
+      { at: at("20T00:00:00"), state: "fine" },
+      { at: at("24T03:16:00"), state: "broken" },
+      { at: at("24T03:20:00"), state: "fine" },
+    ],
+    until,
+  );
+  expect(seen.filter((one) => one === "wrong")).toHaveLength(1);
+  expect(seen.filter((one) => one === "fine")).toHaveLength(95);
+});
+
+test("before the first look nothing is told", () => {
+  const seen = quarters([{ at: at("24T11:00:00"), state: "fine" }], until);
+  expect(seen.slice(0, 91).every((one) => one === "unknown")).toBe(true);
+  expect(seen.slice(-5).every((one) => one === "fine")).toBe(true);
 });

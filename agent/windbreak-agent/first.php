@@ -1,0 +1,73 @@
+<?php
+/**
+ * Plugin Name: Windbreak agent, first part
+ * Description: Answers signed calls before any plugin or theme is loaded, so that a broken site can still be asked and put back. Placed here by the Windbreak agent; it goes with it.
+ */
+
+namespace Windbreak;
+
+if ( ! defined( 'ABSPATH' ) ) {
+	exit;
+}
+
+( static function () {
+	$parts = WP_CONTENT_DIR . '/plugins/windbreak-agent/parts';
+	if ( ! is_dir( $parts ) ) {
+		return;
+	}
+	require_once "$parts/memory.php";
+	$place = Memory::place_for( ABSPATH );
+	$path  = (string) parse_url( (string) ( $_SERVER['REQUEST_URI'] ?? '' ), PHP_URL_PATH );
+	if ( 'POST' === ( $_SERVER['REQUEST_METHOD'] ?? '' ) && preg_match( '#/_windbreak/([a-z-]{1,40})$#', $path, $call ) ) {
+		foreach ( array( 'signing', 'site', 'acts', 'agent' ) as $part ) {
+			require_once "$parts/$part.php";
+		}
+		ini_set( 'display_errors', '0' );
+		ignore_user_abort( true );
+		try {
+			$memory = new Memory( $place );
+		} catch ( \RuntimeException $error ) {
+			http_response_code( 503 );
+			header( 'Content-Type: application/json' );
+			echo json_encode( array( 'code' => 'not-writable', 'detail' => $error->getMessage() ) ); // phpcs:ignore
+			exit;
+		}
+		( new Agent( $memory ) )->serve( $call[1] );
+	}
+	$facts = is_file( "$place/facts.json" ) ? (array) json_decode( (string) file_get_contents( "$place/facts.json" ), true ) : array();
+	if ( isset( $facts['updates-paused'] ) ) {
+		add_filter( 'automatic_updater_disabled', '__return_true', PHP_INT_MAX );
+	}
+	$given = (string) ( $_SERVER['HTTP_WINDBREAK_PASS'] ?? $_GET['windbreak-blocks'] ?? '' );
+	$good  = '' !== $given && holds_pass( $place, $given );
+	if ( isset( $facts['page'] ) && ! $good && 'cli' !== PHP_SAPI ) {
+		http_response_code( 503 );
+		header( 'Retry-After: 120' );
+		header( 'Content-Type: text/html; charset=utf-8' );
+		echo '<!doctype html><title>Back soon</title><h1>Back soon</h1>';
+		exit;
+	}
+	if ( $good && isset( $_GET['windbreak-blocks'] ) ) {
+		add_action( 'template_redirect', __NAMESPACE__ . '\\show_blocks', 0 );
+	}
+} )();
+
+/** Whether a looking pass is good; it stays so for its minutes. */
+function holds_pass( string $place, string $pass ): bool {
+	$kept = is_file( "$place/pass.json" ) ? (array) json_decode( (string) file_get_contents( "$place/pass.json" ), true ) : array();
+	return isset( $kept['pass'], $kept['until'] ) && $kept['until'] > time() && hash_equals( (string) $kept['pass'], hash( 'sha256', $pass ) );
+}
+
+/** The newest page or post as its blocks, each rendered by whatever renders it now. */
+function show_blocks(): void {
+	$posts = get_posts( array( 'post_type' => array( 'page', 'post' ), 'numberposts' => 1, 'orderby' => 'ID' ) );
+	$found = '';
+	foreach ( parse_blocks( $posts ? $posts[0]->post_content : '' ) as $n => $block ) {
+		if ( null !== $block['blockName'] || '' !== trim( $block['innerHTML'] ) ) {
+			$found .= "<div data-block=\"$n\">" . render_block( $block ) . '</div>';
+		}
+	}
+	nocache_headers();
+	echo "<!doctype html><title>Blocks</title><h1>Blocks</h1><main>$found</main>"; // phpcs:ignore
+	exit;
+}

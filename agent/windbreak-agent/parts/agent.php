@@ -1,0 +1,259 @@
+<?php
+/**
+ * The agent: it takes signed calls of the one service whose line its owner pasted, newest driver
+ * only, at its own address only; and signs what it answers.
+ */
+
+namespace Windbreak;
+
+final class Agent {
+	const VERSION = '1.2';
+	const PASS_SECONDS = 300;
+	const CAN     = array( 'hello', 'inventory', 'look', 'change', 'own-files', 'rotate', 'goodbye' );
+
+	/** @var Memory */
+	private $memory;
+
+	public function __construct( Memory $memory ) {
+		$this->memory = $memory;
+		if ( null === $memory->fact( 'id' ) ) {
+			$this->renew();
+		}
+	}
+
+	// What the owner does.
+
+	/** Take the one line of the console. Throws Refused. */
+	public function paste( string $line ): void {
+		$bare = preg_replace( '/[^\x21-\x7E]/', '', $line );
+		list( $head, $rest ) = array_pad( explode( '.', $bare, 2 ), 2, '' );
+		$told = json_decode( (string) base64_decode( strtr( $rest, '-_', '+/' ) ), true );
+		if ( 'windbreak-link' !== $head || ! is_array( $told ) || empty( $told['code'] ) || empty( $told['key'] ) ) {
+			throw new Refused( 'this is not a line of the console' );
+		}
+		if ( SODIUM_CRYPTO_SIGN_PUBLICKEYBYTES !== strlen( Signing::bytes( $told['key'] ) ) ) {
+			throw new Refused( 'the line holds no key' );
+		}
+		$this->unlink();
+		$this->memory->set( array( 'service' => $told['key'], 'code' => $told['code'] ) );
+	}
+
+	/** End the link. */
+	public function unlink(): void {
+		$this->memory->set( array_fill_keys( array( 'service', 'service-next', 'code', 'site', 'address', 'epoch', 'instance', 'key-before', 'public-before' ), null ) );
+	}
+
+	/** Give this site an agent's id and key of its own; a copy of a site needs that. */
+	public function renew(): void {
+		$this->unlink();
+		$key = Signing::new_key();
+		$this->memory->set( array( 'id' => 'agent-' . bin2hex( random_bytes( 8 ) ), 'key' => $key['secret'], 'public' => $key['public'] ) );
+	}
+
+	public function linked(): bool {
+		return null !== $this->memory->fact( 'service' );
+	}
+
+	// What the service asks.
+
+	/** Answer a signed call and end the request. */
+	public function serve( string $call ): void {
+		$body    = (string) file_get_contents( 'php://input' );
+		$headers = self::headers();
+		$url     = self::url();
+		list( $status, $told ) = $this->judged( $call, $url, $headers, $body );
+		$text = (string) json_encode( $told, JSON_UNESCAPED_SLASHES | JSON_UNESCAPED_UNICODE | JSON_PARTIAL_OUTPUT_ON_ERROR );
+		http_response_code( $status );
+		header( 'Content-Type: application/json' );
+		header( 'Cache-Control: no-store' );
+		try {
+			list( $secret, $public ) = $this->key_expected( (string) ( $headers['windbreak-expects'] ?? '' ) );
+			foreach ( Signing::answer( $status, $text, $headers, $secret, $public ) as $name => $value ) {
+				header( "$name: $value" );
+			}
+		} catch ( Refused $nobody ) {
+			// A request without a signature is answered, and nothing is signed for it.
+			unset( $nobody );
+		}
+		echo $text; // phpcs:ignore
+		exit;
+	}
+
+	private function key_expected( string $expected ): array {
+		$own    = array( (string) $this->memory->fact( 'key' ), (string) $this->memory->fact( 'public' ) );
+		$before = $this->memory->fact( 'key-before' );
+		if ( null === $before ) {
+			return $own;
+		}
+		if ( Signing::thumbprint( $own[1] ) === $expected ) {
+			$this->memory->set( array( 'key-before' => null, 'public-before' => null ) );
+			return $own;
+		}
+		return array( $before, (string) $this->memory->fact( 'public-before' ) );
+	}
+
+	private function judged( string $call, string $url, array $headers, string $body ): array {
+		try {
+			$this->verified( $url, $headers, $body );
+		} catch ( Refused $error ) {
+			return array( 401, array( 'code' => 'not-permitted', 'detail' => $error->getMessage() ) );
+		}
+		try {
+			$this->obey( $url, $headers );
+			Acts::mend( $this->memory ); // before anything is read: a folder may be aside still
+			return array( 200, (object) $this->carried_out( $call, (array) json_decode( $body, true ) ) );
+		} catch ( Failed $error ) {
+			return array( 409, array( 'code' => $error->failure, 'detail' => $error->getMessage() ) );
+		} catch ( \Throwable $error ) {
+			return array( 409, array( 'code' => 'unknown', 'detail' => get_class( $error ) . ': ' . $error->getMessage() ) );
+		}
+	}
+
+	/** Throw Refused where no key of the linked service stands under a call, or it was seen before. */
+	private function verified( string $url, array $headers, string $body ): void {
+		$service = $this->memory->fact( 'service' );
+		if ( null === $service ) {
+			throw new Refused( 'no key of a service is in place here' );
+		}
+		try {
+			$params = Signing::verified( 'POST', $url, $headers, $body, $service );
+		} catch ( Refused $error ) {
+			$coming = $this->memory->fact( 'service-next' );
+			if ( null === $coming ) {
+				throw $error;
+			}
+			$params = Signing::verified( 'POST', $url, $headers, $body, $coming );
+			$this->memory->set( array( 'service' => $coming, 'service-next' => null ) );
+		}
+		if ( $this->memory->seen( $params['nonce'] ) ) {
+			throw new Refused( 'this request was seen before' );
+		}
+	}
+
+	/** Throw Failed where a call is for another agent, at another place, or of an older driver. */
+	private function obey( string $url, array $headers ): void {
+		$wanted = (string) $headers['windbreak-for'];
+		if ( $wanted !== $this->memory->fact( 'id' ) && ! ( '-' === $wanted && null !== $this->memory->fact( 'code' ) ) ) {
+			throw new Failed( 'not-permitted', 'this call is for another agent' );
+		}
+		$bound = $this->memory->fact( 'address' );
+		if ( null !== $bound && self::origin( $bound ) !== self::origin( $url ) ) {
+			throw new Failed( 'not-permitted', "this agent is bound to $bound; a copy of its site needs an id of its own" );
+		}
+		$epoch    = (int) $headers['windbreak-epoch'];
+		$instance = (string) $headers['windbreak-service'];
+		$newest   = (int) $this->memory->fact( 'epoch' );
+		$known    = $this->memory->fact( 'instance' );
+		if ( $epoch < $newest || ( $epoch === $newest && null !== $known && $known !== $instance ) ) {
+			throw new Failed( 'superseded', "it obeys epoch $newest; this call is of $epoch" );
+		}
+		if ( $epoch > $newest || null === $known ) {
+			$this->memory->set( array( 'epoch' => (string) $epoch, 'instance' => $instance ) );
+		}
+	}
+
+	private function carried_out( string $call, array $args ): array {
+		switch ( $call ) {
+			case 'hello':
+				return $this->hello( $args );
+			case 'inventory':
+				return Site::inventory( $this->memory, self::VERSION, $this->kept_mb() );
+			case 'look':
+				return $this->look( $args );
+			case 'own-files':
+				return array( 'files' => Site::own_files( (string) $args['product'], (array) $args['pristine'] ) );
+			case 'change':
+				return $this->memory->change( (string) $args['change'] );
+			case 'rotate':
+				return $this->rotate( $args );
+			case 'goodbye':
+				$this->unlink();
+				return array();
+		}
+		if ( in_array( $call, Acts::CAN, true ) && 'pass' !== $call ) {
+			return ( new Acts( $this->memory ) )->once( $call, $args );
+		}
+		throw new Failed( 'not-permitted', "this agent has no call '$call'" );
+	}
+
+	/** What is there, with a pass for some minutes: it shows pages behind the maintenance page, and content as its blocks. */
+	private function look( array $args ): array {
+		$pass = Signing::text( random_bytes( 18 ) );
+		$this->memory->write( 'pass.json', array( 'pass' => hash( 'sha256', $pass ), 'until' => time() + self::PASS_SECONDS ) );
+		$told = Site::look() + array( 'pass' => $pass, 'editor' => '/?windbreak-blocks=' . rawurlencode( $pass ) );
+		return isset( $args['since'] ) ? $told + array( 'came' => Site::came( (string) $args['since'] ) ) : $told;
+	}
+
+	private function hello( array $args ): array {
+		$code = $this->memory->fact( 'code' );
+		if ( null === $code ) {
+			throw new Failed( 'not-permitted', 'the code was used already; paste a new line' );
+		}
+		$id     = (string) $this->memory->fact( 'id' );
+		$public = (string) $this->memory->fact( 'public' );
+		$this->memory->set( array( 'site' => (string) $args['site'], 'address' => (string) $args['address'], 'code' => null ) );
+		return array(
+			'agent_id'      => $id,
+			'public_key'    => $public,
+			'proof'         => hash_hmac( 'sha256', "$id.$public.{$args['nonce']}", $code ),
+			'agent_version' => self::VERSION,
+			'can'           => array_merge( self::CAN, Acts::CAN ),
+		);
+	}
+
+	/** Take the key that the service will sign with, and make a new one: the old are good until the new were used. */
+	private function rotate( array $args ): array {
+		Signing::bytes( (string) $args['key'] );
+		$this->memory->set( array( 'service-next' => (string) $args['key'] ) );
+		if ( null === $this->memory->fact( 'key-before' ) ) {
+			$key = Signing::new_key();
+			$this->memory->set(
+				array(
+					'key-before'    => $this->memory->fact( 'key' ),
+					'public-before' => $this->memory->fact( 'public' ),
+					'key'           => $key['secret'],
+					'public'        => $key['public'],
+				)
+			);
+		}
+		return array( 'public_key' => $this->memory->fact( 'public' ) );
+	}
+
+	private function kept_mb(): int {
+		$bytes = 0;
+		foreach ( array( 'kept', 'snapshots' ) as $folder ) {
+			$walk = new \RecursiveIteratorIterator( new \RecursiveDirectoryIterator( "{$this->memory->place}/$folder", \FilesystemIterator::SKIP_DOTS ) );
+			foreach ( $walk as $file ) {
+				$bytes += $file->isFile() ? $file->getSize() : 0;
+			}
+		}
+		return (int) ( $bytes / 1048576 );
+	}
+
+	private static function headers(): array {
+		$found = array();
+		foreach ( $_SERVER as $name => $value ) {
+			if ( 0 === strpos( $name, 'HTTP_' ) ) {
+				$found[ strtolower( str_replace( '_', '-', substr( $name, 5 ) ) ) ] = (string) $value;
+			}
+		}
+		foreach ( array( 'CONTENT_TYPE' => 'content-type', 'CONTENT_LENGTH' => 'content-length' ) as $name => $header ) {
+			if ( isset( $_SERVER[ $name ] ) ) {
+				$found[ $header ] = (string) $_SERVER[ $name ];
+			}
+		}
+		return $found;
+	}
+
+	/** The whole address that was called, as whoever called it wrote it. */
+	private static function url(): string {
+		$proto  = (string) ( $_SERVER['HTTP_X_FORWARDED_PROTO'] ?? '' );
+		$secure = 'https' === $proto || ( ! empty( $_SERVER['HTTPS'] ) && 'off' !== $_SERVER['HTTPS'] );
+		return ( $secure ? 'https' : 'http' ) . '://' . $_SERVER['HTTP_HOST'] . $_SERVER['REQUEST_URI'];
+	}
+
+	private static function origin( string $url ): string {
+		$parts = (array) parse_url( $url );
+		return ( $parts['scheme'] ?? '' ) . '://' . ( $parts['host'] ?? '' ) . ':' . ( $parts['port'] ?? '' );
+	}
+}

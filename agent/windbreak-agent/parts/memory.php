@@ -1,0 +1,140 @@
+<?php
+/**
+ * What the agent remembers: keys, epoch, nonces, changes, kept folders, snapshots.
+ *
+ * It lies outside the web root, and outside what a snapshot covers: no restore undoes it.
+ */
+
+namespace Windbreak;
+
+final class Memory {
+	/** @var string */
+	public $place;
+
+	public function __construct( string $place ) {
+		$this->place = $place;
+		foreach ( array( '', '/nonces', '/changes', '/kept', '/snapshots', '/staging' ) as $folder ) {
+			if ( ! is_dir( $place . $folder ) && ! @mkdir( $place . $folder, 0700, true ) && ! is_dir( $place . $folder ) ) {
+				throw new \RuntimeException( "the agent can't keep its state in $place" );
+			}
+		}
+	}
+
+	/** Where an agent of a site keeps its state: beside the web root, never in it. */
+	public static function place_for( string $root ): string {
+		if ( defined( 'WINDBREAK_STATE' ) ) {
+			return rtrim( WINDBREAK_STATE, '/' );
+		}
+		$root = rtrim( $root, '/' );
+		return dirname( $root ) . '/.windbreak-' . substr( hash( 'sha256', $root ), 0, 12 );
+	}
+
+	public function fact( string $name ): ?string {
+		$facts = $this->facts();
+		return isset( $facts[ $name ] ) ? (string) $facts[ $name ] : null;
+	}
+
+	/** Set some facts at once; null takes one away. */
+	public function set( array $some ): void {
+		$alone = fopen( "$this->place/facts.lock", 'c' );
+		flock( $alone, LOCK_EX );
+		$facts = array_filter(
+			array_merge( $this->facts(), $some ),
+			static function ( $value ) {
+				return null !== $value;
+			}
+		);
+		$this->write( 'facts.json', $facts );
+		flock( $alone, LOCK_UN );
+	}
+
+	private function facts(): array {
+		return $this->read( 'facts.json' ) ?? array();
+	}
+
+	public function read( string $name ): ?array {
+		$text = @file_get_contents( "$this->place/$name" );
+		return false === $text ? null : json_decode( $text, true );
+	}
+
+	/** Written beside and moved into its place: it is whole, or it is the old one. */
+	public function write( string $name, array $value ): void {
+		$part = "$this->place/$name." . bin2hex( random_bytes( 4 ) );
+		if ( false === file_put_contents( $part, json_encode( $value ) ) || ! rename( $part, "$this->place/$name" ) ) {
+			throw new \RuntimeException( "the agent can't write $name" );
+		}
+		@chmod( "$this->place/$name", 0600 );
+	}
+
+	/** Whether a nonce was there already; it is from now on. */
+	public function seen( string $nonce ): bool {
+		$name = "$this->place/nonces/" . hash( 'sha256', $nonce );
+		$file = @fopen( $name, 'x' );
+		if ( false === $file ) {
+			return true;
+		}
+		fclose( $file );
+		if ( 0 === random_int( 0, 49 ) ) {
+			foreach ( (array) glob( "$this->place/nonces/*" ) as $old ) {
+				if ( filemtime( $old ) < time() - 3 * Signing::APART ) {
+					@unlink( $old );
+				}
+			}
+		}
+		return false;
+	}
+
+	/** A lock of the agent's own, held as long as what is returned; null while another holds it. */
+	public function lock() {
+		$file = fopen( "$this->place/lock", 'c' );
+		return flock( $file, LOCK_EX | LOCK_NB ) ? $file : null;
+	}
+
+	// Changes: what became of each, by the id that the service made.
+
+	public function change( string $id ): array {
+		$known = $this->read( 'changes/' . self::safe( $id ) . '.json' );
+		if ( null === $known ) {
+			return array( 'state' => 'unknown', 'result' => (object) array(), 'code' => null, 'detail' => '' );
+		}
+		if ( 'running' === $known['state'] && null !== ( $free = $this->lock() ) ) {
+			// Nobody holds the lock: whoever was at it died.
+			flock( $free, LOCK_UN );
+			$known = array_merge( $known, array( 'state' => 'failed', 'code' => 'timed-out', 'detail' => 'the agent stopped while it was under way' ) );
+			$this->write( 'changes/' . self::safe( $id ) . '.json', $known );
+		}
+		$known['result'] = (object) ( $known['result'] ?? array() );
+		return $known;
+	}
+
+	public function begin( string $id, string $call ): void {
+		$now = gmdate( 'c' );
+		$this->write(
+			'changes/' . self::safe( $id ) . '.json',
+			array( 'state' => 'running', 'result' => array(), 'code' => null, 'detail' => '', 'phase' => $call, 'since' => $now, 'sign' => $now, 'done' => 0, 'of' => 0 )
+		);
+	}
+
+	public function end( string $id, array $fields ): void {
+		$name = 'changes/' . self::safe( $id ) . '.json';
+		$this->write( $name, array_merge( $this->read( $name ) ?? array(), $fields ) );
+	}
+
+	public static function safe( string $id ): string {
+		if ( ! preg_match( '/^[A-Za-z0-9._-]{1,80}$/', $id ) || '.' === $id[0] ) {
+			throw new Failed( 'not-permitted', 'that is no id of a change' );
+		}
+		return $id;
+	}
+}
+
+/** A call that could not be done; the code is one of the fixed ones. */
+final class Failed extends \Exception {
+	/** @var string */
+	public $failure;
+
+	public function __construct( string $failure, string $detail ) {
+		$this->failure = $failure;
+		parent::__construct( $detail );
+	}
+}

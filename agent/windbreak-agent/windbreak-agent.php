@@ -1,0 +1,112 @@
+<?php
+/**
+ * Plugin Name: Windbreak agent
+ * Description: Lets one Windbreak service, whose line you paste here, ask what is installed and look at the site. You end it by removing the plugin.
+ * Version: 1.2
+ * Requires PHP: 7.4
+ */
+
+namespace Windbreak;
+
+if ( ! defined( 'ABSPATH' ) ) {
+	exit;
+}
+
+const FIRST = '/windbreak-first.php';
+
+foreach ( array( 'signing', 'memory', 'site', 'acts', 'agent' ) as $windbreak_part ) {
+	require_once __DIR__ . "/parts/$windbreak_part.php";
+}
+
+/** What is wanting on this server, in words; none where the agent can work. */
+function wanting(): array {
+	$lacks = array();
+	foreach ( array( 'sodium' => 'to sign what it answers', 'json' => 'to read what it is asked', 'zip' => 'to open packages and keep snapshots' ) as $name => $why ) {
+		if ( ! extension_loaded( $name ) ) {
+			$lacks[] = "PHP’s extension $name is missing: it is needed $why.";
+		}
+	}
+	return $lacks;
+}
+
+/** Put the part that is loaded first into its place; it is what answers when a plugin is broken. */
+function place_first_part(): void {
+	if ( ! is_dir( WPMU_PLUGIN_DIR ) ) {
+		mkdir( WPMU_PLUGIN_DIR, 0755, true );
+	}
+	copy( __DIR__ . '/first.php', WPMU_PLUGIN_DIR . FIRST );
+}
+
+register_activation_hook( __FILE__, __NAMESPACE__ . '\\place_first_part' );
+register_deactivation_hook( __FILE__, __NAMESPACE__ . '\\take_first_part_away' );
+register_uninstall_hook( __FILE__, __NAMESPACE__ . '\\leave_nothing' );
+
+/** Switched off, the agent answers nobody. */
+function take_first_part_away(): void {
+	@unlink( WPMU_PLUGIN_DIR . FIRST );
+}
+
+/** The agent is removed: its first part and all that it kept go with it. */
+function leave_nothing(): void {
+	take_first_part_away();
+	$place = Memory::place_for( ABSPATH );
+	if ( is_dir( $place ) && is_file( "$place/facts.json" ) ) {
+		$walk = new \RecursiveIteratorIterator( new \RecursiveDirectoryIterator( $place, \FilesystemIterator::SKIP_DOTS ), \RecursiveIteratorIterator::CHILD_FIRST );
+		foreach ( $walk as $file ) {
+			$file->isDir() && ! $file->isLink() ? rmdir( $file->getPathname() ) : unlink( $file->getPathname() );
+		}
+		rmdir( $place );
+	}
+}
+
+add_action(
+	'admin_menu',
+	static function () {
+		add_options_page( 'Windbreak agent', 'Windbreak agent', 'manage_options', 'windbreak-agent', __NAMESPACE__ . '\\owners_page' );
+	}
+);
+
+/** The page on which the owner links, ends the link, or gives a copy of the site an id of its own. */
+function owners_page(): void {
+	$told  = '';
+	$lacks = wanting();
+	if ( ! $lacks ) {
+		$agent = new Agent( new Memory( Memory::place_for( ABSPATH ) ) );
+		if ( isset( $_POST['windbreak_do'] ) && check_admin_referer( 'windbreak-agent' ) ) {
+			$told = owners_act( $agent, (string) $_POST['windbreak_do'], (string) wp_unslash( $_POST['windbreak_line'] ?? '' ) );
+		}
+		$stands = $agent->linked() ? 'A key of a Windbreak service is in place.' : 'Not linked.';
+	}
+	echo '<div class="wrap"><h1>Windbreak agent</h1>';
+	foreach ( $lacks as $lack ) {
+		echo '<p><strong>' . esc_html( $lack ) . '</strong></p>';
+	}
+	if ( ! $lacks ) {
+		echo '<p>' . esc_html( $told ?: $stands ) . '</p><form method="post">';
+		wp_nonce_field( 'windbreak-agent' );
+		echo '<p><label>Line from the console <input name="windbreak_line" size="60"></label> '
+			. '<button class="button button-primary" name="windbreak_do" value="paste">Link</button></p>'
+			. '<p><button class="button" name="windbreak_do" value="unlink">End the link</button> '
+			. '<button class="button" name="windbreak_do" value="renew">Give this copy an id of its own</button></p></form>';
+	}
+	echo '</div>';
+}
+
+function owners_act( Agent $agent, string $what, string $line ): string {
+	try {
+		switch ( $what ) {
+			case 'paste':
+				$agent->paste( $line );
+				return 'The line was taken. Go back to Windbreak and link the site.';
+			case 'unlink':
+				$agent->unlink();
+				return 'The link is ended.';
+			case 'renew':
+				$agent->renew();
+				return 'This site has an id of its own now. Paste a new line to link it.';
+		}
+	} catch ( Refused $error ) {
+		return ucfirst( $error->getMessage() ) . '.';
+	}
+	return '';
+}

@@ -1,0 +1,185 @@
+"""What gives cause for a finding in what is seen on a site: files, folders, checks, other hands."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from windbreak.core.values.findings import Finding, NextAct
+from windbreak.core.values.inventories import Installed, Inventory
+from windbreak.core.values.sites import Site
+from windbreak.operations.context import Context
+from windbreak.operations.findings.causes.made import act, finding
+from windbreak.operations.reasoning.catalogue import catalogue
+from windbreak.operations.sites import integrity, inventories, turns
+from windbreak.operations.views import coverage
+from windbreak.wording.looks import files_text
+from windbreak.wording.words import counted, day, listed
+
+
+def of_other_hands(context: Context, site: Site) -> Iterator[Finding]:
+    """A site on which something moved without us: a second master is at work there."""
+    moved = inventories.moved_by_others(context, site.id)
+    if not moved:
+        return
+    itself = all(line.who == inventories.ITS_UPDATER for line in moved)
+    text = (
+        "Its own updater is on: it takes what it likes between two looks, without a snapshot and "
+        "without looking afterwards. Ask its owner to switch that off there; runs pause it."
+        if itself
+        else "That was none of ours. Plans made before start from what is no longer there; they "
+        "are made anew."
+    )
+    yield finding(
+        context,
+        f"other-hands:{site.id}",
+        "unknown",
+        "medium",
+        site,
+        f"**{site.label}** {'updated itself' if itself else 'was changed by other hands'}: "
+        f"{listed([line.what for line in moved])}.",
+        text,
+        act("See the site", "see-site", site=site.id),
+    )
+
+
+def of_by_hand(context: Context, site: Site, names: dict[str, str]) -> Iterator[Finding]:
+    """Components that were to be looked at again by hand by now."""
+    today = context.clock().date()
+    for one in site.by_hand:
+        if one.until < today:
+            name = names.get(one.product, one.product.partition("/")[2])
+            yield finding(
+                context,
+                f"by-hand:{site.id}:{one.product}",
+                "unknown",
+                "medium",
+                site,
+                f"**{site.label}**: {name} was to be looked at again by {day(one.until, today)}.",
+                f"{one.by} looks after it by hand: {one.why.rstrip('.')}. No feed tells of it.",
+                act("Say until when again", "by-hand", site=site.id, product=one.product),
+            )
+
+
+def of_files(context: Context, site: Site, names: dict[str, str]) -> Iterator[Finding]:
+    """Files of makers that were changed in place or lost: the next update would meet them."""
+    seen, inventory = integrity.of(context, site.id), context.store.inventories.find(site.id)
+    if seen is None or inventory is None:
+        return
+    for files in seen.components:
+        there = inventory.version_of(files.product) == files.version
+        if not there or not (files.changed or files.missing):
+            continue
+        name = names.get(files.product, files.product)
+        yield finding(
+            context,
+            f"files:{site.id}:{files.product}",
+            "waiting",
+            "low",
+            site,
+            f"**{site.label}**: {name} was changed by hand.",
+            f"{files_text(files)}. An update would carry that over or set it aside: "
+            "whoever approves it says which.",
+            act("See the files", "see-files", site=site.id),
+        )
+
+
+def of_copies(context: Context, site: Site) -> Iterator[Finding]:
+    """A component in an unknown folder that bears a known product's name: a renamed copy."""
+    known = catalogue(context).products
+    inventory = context.store.inventories.find(site.id)
+    if inventory is None:
+        return
+    odd = [c for c in inventory.components if c.product not in known]
+    if odd:
+        by_name = {p.name.casefold(): p for p in known.values()}
+        for one in odd:
+            product = by_name.get(one.name.casefold())
+            if product is None or one.product in known or one.product in site.own:
+                continue
+            if product.kind != one.product.partition("/")[0] or one.maker is not None:
+                continue
+            yield finding(
+                context,
+                f"copy:{site.id}:{one.product}",
+                "blocked",
+                "low",
+                site,
+                f"**{site.label}**: the folder `{one.folder}` bears the name of {product.name}.",
+                _copy_text(product.name, product.id, one, inventory),
+                _of_copy(site, product.id, one, inventory),
+            )
+
+
+def of_namesakes(context: Context, site: Site) -> Iterator[Finding]:
+    for one in coverage.namesakes_on(context, site):
+        yield finding(
+            context,
+            f"namesake:{site.id}:{one.product}",
+            "blocked",
+            "low",
+            site,
+            f"**{site.label}**: its {one.name} is {one.text}.",
+            "The offer is refused. If it was made for this site, mark it: nobody asks again.",
+            act("Mark it", "mark-own", site=site.id, product=one.product),
+        )
+
+
+def _copy_text(name: str, product: str, one: Installed, there: Inventory) -> str:
+    slug, other = product.partition("/")[2], there.version_of(product)
+    text = f"It says {name} `{one.version}`, and no update reaches it there."
+    if other is not None and not one.active:
+        return f"{text} It is off, beside `{other}` in `{slug}`: a copy that was left over."
+    return f"{text} It is the one in use, or a copy beside it: somebody who knows it has to say."
+
+
+def _of_copy(site: Site, product: str, one: Installed, there: Inventory) -> NextAct:
+    """A second copy leaves the site; of the only one somebody says which product it is."""
+    if there.version_of(product) is not None and not one.active:
+        return act("Plan its removal", "remove", site=site.id, product=one.product)
+    return act("Say what it is", "set-folder", product=product, folder=one.folder, site=site.id)
+
+
+def of_checks(context: Context, site: Site) -> Iterator[Finding]:
+    """A site's own health checks that say something is broken: one finding, with all of them."""
+    inventory = context.store.inventories.find(site.id)
+    checks = (inventory.checks if inventory else None) or ()
+    bad = [check for check in checks if check.state == "critical"]
+    if not bad:
+        return
+    since, today = turns.checks_since(context, site.id), context.clock().date()
+    told = [
+        f"Since {day(since[check.id].date(), today)}: {(check.text or check.name).rstrip('.')}."
+        for check in bad
+        if check.id in since
+    ]
+    yield finding(
+        context,
+        f"checks:{site.id}",
+        "failed",
+        "medium" if site.environment == "production" else "low",
+        site,
+        f"**{site.label}**: {len(bad)} of its own {counted(len(checks), 'check')} "
+        f"{'says' if len(bad) == 1 else 'say'} that something is broken.",
+        " ".join(told),
+        act("See its checks", "see-site", site=site.id),
+    )
+
+
+def of_complaints(context: Context, site: Site, names: dict[str, str]) -> Iterator[Finding]:
+    """What one component says of another that it works with: nobody else tells of that."""
+    inventory = context.store.inventories.find(site.id)
+    by_about: dict[str, list[str]] = {}
+    for one in inventory.complaints if inventory else ():
+        by = names.get(one.by, one.by)
+        by_about.setdefault(one.about, []).append(f"{by} says: {one.text.rstrip('.')}.")
+    for about, told in by_about.items():
+        yield finding(
+            context,
+            f"complaint:{site.id}:{about}",
+            "waiting",
+            "low",
+            site,
+            f"**{site.label}**: {names.get(about, about)} is behind what works with it.",
+            f"{' '.join(told)} No feed tells of that; whoever made the copy has to look.",
+            act("Make an errand of it", "add-errand", site=site.id, text=told[0]),
+        )

@@ -1,0 +1,108 @@
+"""The components of one site as they are read: where each comes from, where it goes, and why."""
+
+from __future__ import annotations
+
+from windbreak.core.case.candidates import members
+from windbreak.core.case.catalogue import Catalogue
+from windbreak.core.case.situation import Case
+from windbreak.core.explanation.newest import newest
+from windbreak.core.explanation.passing import Passed, passed
+from windbreak.core.values.basics import WORST_FIRST, State
+from windbreak.core.values.inventories import Inventory
+from windbreak.core.values.sites import Site
+from windbreak.core.values.verdicts import Verdict
+from windbreak.core.versions.version import parse_version
+from windbreak.documents.sites import ComponentView
+from windbreak.operations.context import Context
+from windbreak.operations.reasoning import supposing
+from windbreak.operations.reasoning.answers import Reasoned
+from windbreak.operations.reasoning.cases import Ground
+from windbreak.operations.reasoning.catalogue import catalogue
+from windbreak.operations.views.standings import Knowledge, sentence, states_of
+from windbreak.wording.looks import partly_text
+
+
+def components(context: Context, site: Site, reasoned: Reasoned) -> tuple[ComponentView, ...]:
+    """The components of a site, the worst first. Reads."""
+    case, answer = reasoned.case, reasoned.answer
+    inventory = context.store.inventories.get(site.id)
+    known, own = Knowledge.of(Ground.read(context), site), Catalogue.of(case)
+    by_product = {m.product: m for m in members(case, own)}
+    views = []
+    for verdict, state in zip(answer.verdicts, states_of(case, answer, known), strict=True):
+        view = _component(context, case, site, inventory, verdict, state)
+        broken = [b for b in answer.broken if verdict.product in (b.a, b.b)]
+        text = sentence(case, verdict, known, state, broken, active=view.active)
+        four = newest(case, own, by_product[verdict.product])
+        views.append(view.model_copy(update={"text": text, "four": four}))
+    shown = [v for v in views if v.version is not None or v.target is not None]
+    shown.sort(key=lambda v: (WORST_FIRST.index(v.state), _KINDS.index(v.kind), v.name))
+    return tuple(shown)
+
+
+_KINDS = ("theme", "core", "plugin", "runtime")
+
+
+def _component(
+    context: Context,
+    case: Case,
+    site: Site,
+    inventory: Inventory,
+    verdict: Verdict,
+    state: State,
+) -> ComponentView:
+    """One component, but for its sentence and the four answers to "newest". Reads."""
+    product = verdict.product
+    installed = next((c for c in inventory.components if c.product == product), None)
+    active = installed.active if installed else True
+    return ComponentView(
+        product=product,
+        name=case.label(product),
+        kind=product.partition("/")[0],
+        version=verdict.from_,
+        target=verdict.to if verdict.to != verdict.from_ else None,
+        newest=verdict.newest,
+        state=state,
+        origin=origin(context, case, site, inventory, product),
+        active=active,
+        text="",
+        passes=_passes(context, product, verdict),
+        folder=installed.folder if installed else None,
+        own=product in site.own,
+        where=partly_text(inventory, product),
+        acts=supposing.helps(verdict, site),
+    )
+
+
+def _passes(context: Context, product: str, verdict: Verdict) -> Passed | None:
+    """What lies between the installed version and where it goes, or the newest. Reads."""
+    end = verdict.to if verdict.to != verdict.from_ else verdict.newest
+    if verdict.from_ is None or end is None or end == verdict.from_:
+        return None
+    releases = context.store.releases.all(product=product)
+    return passed(product, releases, parse_version(verdict.from_), parse_version(end))
+
+
+def origin(context: Context, case: Case, site: Site, inventory: Inventory, product: str) -> str:
+    """Where a component comes from on this site; the same plugin may be bought on another."""
+    if product in site.own:
+        return "made for this site"
+    known = context.store.products.find(product)
+    if known is None:
+        return "no feed covers it"
+    if product in catalogue(context).namesakes(inventory):
+        return "another maker's; it shares a folder name"
+    if known.feed is None:
+        return "by hand"
+    if known.access in ("public", "host"):
+        return known.access
+    if any(licence.product == product for licence in case.site.licences):
+        return f"licensed, {known.maker}"
+    theme = next(case.carriers(product), None)
+    if theme is not None:
+        return f"carried by {case.label(theme)}"
+    if any(item.product == product for item in case.site.shelf):
+        return "on the shelf"
+    if known.access == "bundled-only":
+        return "its maker’s news alone: no package"
+    return f"licensed, {known.maker}; no licence here"

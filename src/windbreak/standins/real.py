@@ -1,0 +1,403 @@
+"""A real WordPress with a real MariaDB, from Debian's packages, under one folder.
+
+``windbreak demo --real`` adds a site and its twin to the demo fleet. Everything that is started
+ends with whoever started it; a second start takes seconds.
+
+Needs php-cli with its mysql, zip, curl, xml, mbstring and gd, and mariadb-server-core and
+-client-core; ``missing`` says what of it is not there. The system itself is fetched as a package
+and unpacked into the folder, never installed. The agent is put there as its zip would be.
+"""
+
+from __future__ import annotations
+
+import io
+import os
+import secrets
+import shutil
+import signal
+import socket
+import subprocess
+import sys
+import time
+import zipfile
+from collections.abc import Callable, Iterable
+from pathlib import Path
+
+import httpx
+
+from windbreak.client import Windbreak
+from windbreak.core.values.feeds import NewFeed
+from windbreak.core.values.sites import NewSite
+from windbreak.packages.examine import examine
+from windbreak.standins import catalogue, workshop
+
+AGENT = Path(__file__).parents[3] / "agent/windbreak-agent"
+SYSTEM = (
+    "wordpress",
+    "wordpress-theme-twentytwentythree",
+    "wordpress-theme-twentytwentyone",
+    "libjs-cropper",
+    "libjs-underscore",
+    "php-getid3",
+)
+PACKAGES = (
+    *("php-cli", "php-mysql", "php-zip", "php-curl", "php-xml", "php-mbstring", "php-gd"),
+    *("mariadb-server-core", "mariadb-client-core"),
+)
+EXTENSIONS = ("mysqli", "zip", "curl", "dom", "mbstring", "gd", "sodium")
+_PATIENCE = 60.0
+
+_CONFIG = """<?php
+define( 'DB_NAME', '{name}' );
+define( 'DB_USER', 'root' );
+define( 'DB_PASSWORD', '' );
+define( 'DB_HOST', 'localhost:{socket}' );
+define( 'DB_CHARSET', 'utf8mb4' );
+define( 'DB_COLLATE', '' );
+{salts}
+define( 'WP_HOME', '{address}' );
+define( 'WP_SITEURL', '{address}' );
+define( 'WP_ENVIRONMENT_TYPE', 'local' );
+define( 'FS_METHOD', 'direct' );
+define( 'DISABLE_WP_CRON', true );
+define( 'AUTOMATIC_UPDATER_DISABLED', true );
+define( 'WP_HTTP_BLOCK_EXTERNAL', true );
+define( 'WP_ACCESSIBLE_HOSTS', '127.0.0.1' );
+define( 'WP_DEBUG', true );
+define( 'WP_DEBUG_LOG', true );
+define( 'WP_DEBUG_DISPLAY', false );
+$table_prefix = 'wp_';
+if ( ! defined( 'ABSPATH' ) ) {{
+	define( 'ABSPATH', __DIR__ . '/' );
+}}
+require_once ABSPATH . 'wp-settings.php';
+"""
+_INSTALL = """<?php
+define( 'WP_INSTALLING', true );
+$_SERVER['HTTP_HOST'] = '{host}';
+require '{root}/wp-load.php';
+require_once ABSPATH . 'wp-admin/includes/upgrade.php';
+require_once ABSPATH . 'wp-admin/includes/plugin.php';
+wp_install( '{title}', 'keeper', 'keeper@example.org', false, '', 'only-for-this-demo' );
+switch_theme( 'twentytwentyone' );
+activate_plugin( 'windbreak-agent/windbreak-agent.php' );
+"""
+_SWITCH = """<?php
+define( 'WP_INSTALLING', true );
+$_SERVER['HTTP_HOST'] = '{host}';
+require '{root}/wp-load.php';
+update_option( 'active_plugins', array( {files} ) );
+update_option( 'template', '{theme}' );
+update_option( 'stylesheet', '{theme}' );
+"""
+_PASTE = """<?php
+$_SERVER['HTTP_HOST'] = '{host}';
+require '{root}/wp-load.php';
+$agent = new Windbreak\\Agent( new Windbreak\\Memory( Windbreak\\Memory::place_for( ABSPATH ) ) );
+try {{
+	$agent->paste( '{line}' );
+}} catch ( Windbreak\\Refused $error ) {{
+	fwrite( STDERR, $error->getMessage() );
+	exit( 1 );
+}}
+"""
+
+
+def missing() -> list[str]:
+    """What this machine lacks for a real site, in words; none where it has everything."""
+    lacks = [
+        f"{program}, of Debian’s {package}"
+        for program, package in (
+            ("php", "php-cli"),
+            ("mariadbd", "mariadb-server-core"),
+            ("mariadb-install-db", "mariadb-server-core"),
+            ("dpkg", "dpkg"),
+        )
+        if shutil.which(program) is None
+    ]
+    if shutil.which("php"):
+        loaded = _said(["php", "-m"]).lower().split()
+        lacks += [f"PHP’s extension {name}" for name in EXTENSIONS if name not in loaded]
+    return lacks
+
+
+class RealSite:
+    """One site and its database. ``stop`` ends everything that was started."""
+
+    def __init__(self, folder: Path, title: str = "Skerry Light Trust") -> None:
+        self.folder, self.title = folder, title
+        self.root = folder / "web"
+        self.processes: list[subprocess.Popen[bytes]] = []
+        kept = folder / "port"
+        folder.mkdir(parents=True, exist_ok=True)
+        if not kept.exists():
+            kept.write_text(str(_free_port()))
+        self.port = int(kept.read_text())
+        self.address = f"http://127.0.0.1:{self.port}"
+        self._socket = folder / "db.sock"
+
+    def start(self) -> str:
+        """Make what is missing and start both; the address. A second start takes seconds."""
+        whole = self.folder / "installed"
+        try:
+            if not whole.exists():
+                shutil.rmtree(self.root, ignore_errors=True)  # what an earlier try left
+                self._unpack()
+            self._put_agent()
+            self._database()
+            if not whole.exists():
+                self.mysql(f"DROP DATABASE IF EXISTS {_NAME}; CREATE DATABASE {_NAME}")
+                self._configure()
+                self.php(_INSTALL.format(host=self.address[7:], root=self.root, title=self.title))
+                whole.write_text("")
+            self._serve()
+        except BaseException:
+            self.stop()
+            raise
+        return self.address
+
+    def kill_database(self) -> None:
+        """End the database as a power cut would; ``start_database`` starts it again."""
+        pid = int((self.folder / "db.pid").read_text())
+        os.kill(pid, signal.SIGKILL)
+        held = self.processes.pop(0)
+        held.wait(timeout=20)
+        assert held.stdin is not None  # it holds what it started by that
+        held.stdin.close()
+
+    def start_database(self) -> None:
+        self._database()
+        self.processes.insert(0, self.processes.pop())
+
+    def stop(self) -> None:
+        for process in reversed(self.processes):
+            if process.stdin is not None:
+                process.stdin.close()
+        for process in self.processes:
+            process.wait(timeout=40)
+        self.processes = []
+
+    def paste(self, line: str) -> None:
+        """Give the agent the console's line, as its owner does on its page."""
+        self.php(_PASTE.format(host=self.address[7:], root=self.root, line=line))
+
+    def put(self, packages: Iterable[bytes]) -> None:
+        """Unpack some packages where they belong, and switch them on, as somebody did long ago."""
+        plugins, theme = ["windbreak-agent/windbreak-agent.php"], "twentytwentyone"
+        for package in packages:
+            header = examine(package).header
+            kind, slug = header.product.split("/")
+            with zipfile.ZipFile(io.BytesIO(package)) as opened:
+                opened.extractall(self.root / f"wp-content/{kind}s")
+            if kind == "plugin":
+                plugins.append(f"{slug}/{slug}.php")
+            else:
+                theme = slug
+        listed = ", ".join(f"'{file}'" for file in sorted(plugins))
+        self.php(_SWITCH.format(host=self.address[7:], root=self.root, files=listed, theme=theme))
+
+    def php(self, script: str) -> str:
+        """What a script says; raises RuntimeError where it fails."""
+        file = self.folder / "script.php"
+        file.write_text(script)
+        done = subprocess.run(["php", str(file)], capture_output=True, text=True, timeout=120)
+        file.unlink()
+        if done.returncode or "Fatal" in done.stdout:
+            raise RuntimeError(f"php: {done.stdout[-500:]}{done.stderr[-500:]}")
+        return done.stdout
+
+    def _unpack(self) -> None:
+        packages, parts = self.folder / "packages", self.folder / "parts"
+        packages.mkdir(exist_ok=True)
+        _run(["apt-get", "download", *SYSTEM], cwd=packages)
+        for package in sorted(packages.glob("*.deb")):
+            _run(["dpkg", "-x", str(package), str(parts)])
+        whole = parts / "usr/share/wordpress"
+        for dangling in (whole / ".htaccess", whole / "wp-config.php"):
+            dangling.unlink(missing_ok=True)
+        _lead_inside(parts)
+        shutil.copytree(whole, self.root, symlinks=False, ignore_dangling_symlinks=True)
+        shutil.rmtree(parts)
+        shutil.rmtree(packages)
+
+    def _put_agent(self) -> None:
+        """The agent's folder as its zip holds it; its first part where activating puts it."""
+        place = self.root / "wp-content/plugins/windbreak-agent"
+        shutil.rmtree(place, ignore_errors=True)
+        shutil.copytree(AGENT, place)
+        first = self.root / "wp-content/mu-plugins"
+        if (first / "windbreak-first.php").exists():
+            shutil.copy(AGENT / "first.php", first / "windbreak-first.php")
+
+    def _configure(self) -> None:
+        names = ("AUTH", "SECURE_AUTH", "LOGGED_IN", "NONCE")
+        salts = "\n".join(
+            f"define( '{name}_{kind}', '{secrets.token_hex(24)}' );"
+            for name in names
+            for kind in ("KEY", "SALT")
+        )
+        told = {"name": _NAME, "socket": self._socket, "salts": salts, "address": self.address}
+        (self.root / "wp-config.php").write_text(_CONFIG.format(**told))
+
+    def _database(self) -> None:
+        data = self.folder / "database"
+        if not (data / "mysql").exists():
+            _run(
+                [
+                    "mariadb-install-db",
+                    "--no-defaults",
+                    f"--user={_user()}",
+                    f"--datadir={data}",
+                    "--auth-root-authentication-method=normal",
+                    "--skip-test-db",
+                ]
+            )
+        self._start(
+            "mariadbd",
+            "--no-defaults",
+            f"--user={_user()}",
+            f"--datadir={data}",
+            f"--socket={self._socket}",
+            f"--pid-file={self.folder / 'db.pid'}",
+            "--skip-networking",
+            "--innodb-buffer-pool-size=64M",
+            "--innodb-flush-log-at-trx-commit=0",
+            "--performance-schema=OFF",
+            "--skip-log-bin",
+        )
+        self._until(lambda: self.mysql("SELECT 1") is not None, "the database")
+
+    def mysql(self, sql: str) -> str | None:
+        """What the database answers to a statement; None where it refuses."""
+        done = subprocess.run(
+            ["mariadb", "--no-defaults", f"--socket={self._socket}", "-uroot", "-e", sql],
+            capture_output=True,
+            text=True,
+        )
+        return done.stdout if done.returncode == 0 else None
+
+    def _serve(self) -> None:
+        where = f"127.0.0.1:{self.port}"
+        # Several at once: a site asks itself; and nothing is served from what was compiled before.
+        self._start("php", "-d", "opcache.enable=0", "-S", where, "-t", str(self.root), workers="4")
+        self._until(self._answers, "the site")
+
+    def _answers(self) -> bool:
+        try:
+            return httpx.get(self.address, timeout=10, trust_env=False).status_code == 200
+        except httpx.HTTPError:
+            return False
+
+    def _start(self, *command: str, workers: str = "") -> None:
+        log = (self.folder / f"{command[0]}.log").open("ab")
+        more = {"PHP_CLI_SERVER_WORKERS": workers} if workers else {}
+        self.processes.append(
+            subprocess.Popen(
+                [sys.executable, "-m", "windbreak.standins.holding", *command],
+                stdin=subprocess.PIPE,
+                stdout=log,
+                stderr=log,
+                start_new_session=True,
+                env={**os.environ, **more},
+            )
+        )
+        log.close()
+
+    def _until(self, holds: object, what: str) -> None:
+        end = time.monotonic() + _PATIENCE
+        while not holds():  # type: ignore[operator]
+            if self.processes[-1].poll() is not None or time.monotonic() > end:
+                raise RuntimeError(f"{what} did not start; see the logs in {self.folder}")
+            time.sleep(0.2)
+
+
+_NAME = "site"
+
+
+def _lead_inside(parts: Path) -> None:
+    """Let links that lead to where packages would be installed lead into the folder instead."""
+    for path in [*parts.rglob("*")]:
+        if path.is_symlink() and (target := path.readlink()).is_absolute():
+            path.unlink()
+            path.symlink_to(parts / target.relative_to("/"))
+
+
+def _user() -> str:
+    return os.environ.get("USER") or "root"
+
+
+def _free_port() -> int:
+    with socket.socket() as one:
+        one.bind(("127.0.0.1", 0))
+        return int(one.getsockname()[1])
+
+
+def _said(command: Iterable[str]) -> str:
+    return subprocess.run([*command], capture_output=True, text=True, check=False).stdout
+
+
+def _run(command: Iterable[str], cwd: Path | None = None) -> None:
+    done = subprocess.run([*command], cwd=cwd, capture_output=True, text=True)
+    if done.returncode:
+        raise RuntimeError(f"{' '.join(command)}: {done.stderr.strip()[-400:]}")
+
+
+CLIENT = "Saltgrass"
+SITES = (
+    ("saltgrass-journal", "Saltgrass Journal", None),
+    ("saltgrass-journal-twin", "Saltgrass Journal, twin", "saltgrass-journal"),
+)
+
+
+def install(*, ask: Callable[[str], bool]) -> None:
+    """Install what is missing from Debian's packages, once somebody said yes. Raises RuntimeError
+    with what is missing, and the command that brings it.
+    """
+    lacks = missing()
+    if not lacks:
+        return
+    command = ["apt-get", "install", "--yes", "--no-install-recommends", *PACKAGES]
+    told = f"a real site needs {'; '.join(lacks)}. {' '.join(command)} brings it"
+    if not ask(told):
+        raise RuntimeError(told)
+    _run(command)
+    if lacks := missing():
+        raise RuntimeError(f"after installing, this is still missing: {'; '.join(lacks)}")
+
+
+def join(windbreak: Windbreak, folder: Path, feeds: str) -> tuple[list[RealSite], list[str]]:
+    """Start the real sites, register and link those that are not yet, and the feed of what runs
+    there, beside the others at an address; what was done.
+    """
+    known, started, said = {site.id for site in windbreak.sites()}, list[RealSite](), list[str]()
+    if workshop.FEED not in {feed.id for feed in windbreak.feeds()}:
+        url = f"{feeds}/{workshop.FEED}/releases.json"
+        windbreak.register_feed(NewFeed(id=workshop.FEED, label=workshop.LABEL, url=url))
+        said.append(f"{workshop.LABEL}: {windbreak.poll_feed(workshop.FEED).text}")
+    try:
+        for slug, label, twin_of in SITES:
+            one = RealSite(folder / slug, label)
+            started.append(one)
+            one.start()
+            if slug in known:
+                continue
+            one.put([catalogue.archive(workshop.release(*which)) for which in workshop.INSTALLED])
+            new = NewSite(
+                label=label,
+                address=one.address,
+                client=CLIENT,
+                system="wordpress",
+                environment="staging" if twin_of else "production",
+                twin_of=twin_of,
+                tags=("real",),
+            )
+            windbreak.register_site(new, slug)
+            one.paste(windbreak.link_line(slug).line)
+            windbreak.link_site(slug)
+            site = windbreak.refresh_site(slug)
+            said.append(f"{label} is linked, a real WordPress at {one.address}: {site.link.reason}")
+    except BaseException:
+        for one in started:
+            one.stop()
+        raise
+    return started, said

@@ -1,0 +1,47 @@
+"""The agent's own files: PHP that can be read, nothing fetched, nothing of anybody else's."""
+
+from __future__ import annotations
+
+import re
+import shutil
+import subprocess
+import unittest
+from pathlib import Path
+
+AGENT = Path(__file__).parents[2] / "agent/windbreak-agent"
+FILES = sorted(AGENT.rglob("*.php"))
+
+
+class Files(unittest.TestCase):
+    @unittest.skipIf(shutil.which("php") is None, "there is no PHP here")
+    def test_each_is_php(self) -> None:
+        for file in FILES:
+            done = subprocess.run(["php", "-l", str(file)], capture_output=True, text=True)
+            self.assertEqual(done.returncode, 0, done.stdout)
+
+    def test_none_can_be_asked_for_by_itself_to_do_something(self) -> None:
+        """A part is declarations alone; the two that do something look first whether they may."""
+        for file in FILES:
+            text = file.read_text()
+            if file.parent.name == "parts":
+                bare = re.sub(r"(?s)/\*.*?\*/", "", text)
+                top = [x for x in bare.splitlines() if re.match(r"[a-z$(]", x)]
+                self.assertEqual([x for x in top if not x.startswith(("namespace", "final "))], [])
+            else:
+                self.assertIn("if ( ! defined( 'ABSPATH' ) )", text, file.name)
+
+    def test_nothing_is_carried_out_that_was_sent_and_nothing_is_fetched(self) -> None:
+        for file in FILES:
+            found = re.findall(
+                r"\b(eval|exec|shell_exec|system|passthru|proc_open|unserialize|create_function"
+                r"|wp_remote_\w+|curl_\w+|fsockopen)\s*\(",
+                file.read_text(),
+            )
+            self.assertEqual(found, [], file.name)
+
+    def test_the_version_is_one(self) -> None:
+        head = re.search(r"Version: (\S+)", (AGENT / "windbreak-agent.php").read_text())
+        told = re.search(r"VERSION = '([^']+)'", (AGENT / "parts/agent.php").read_text())
+        assert head is not None
+        assert told is not None
+        self.assertEqual(head.group(1), told.group(1))

@@ -1,0 +1,235 @@
+"""The agent on a real WordPress with a real MariaDB: linked, asked, looked at, and held to its own.
+
+What the system itself lists, by its own functions in another process, is the second witness.
+"""
+
+from __future__ import annotations
+
+import base64
+import hashlib
+import json
+import tempfile
+import unittest
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+from typing import ClassVar
+
+import httpx
+
+from tests.operations.within import RHONA
+from windbreak.core.values.sites import NewSite
+from windbreak.links import signing
+from windbreak.links.errors import CallFailed, ClockOff, KeyRefused
+from windbreak.links.signed_agent import Caller, SignedAgent
+from windbreak.operations.administration import accounts, instance
+from windbreak.operations.context import Context, close, open_context
+from windbreak.operations.errors import Refused
+from windbreak.operations.sites import sites, visits
+from windbreak.operations.views import sites as site_views
+from windbreak.standins import real
+
+SITE = "skerry-light"
+LACKS = real.missing()
+_LISTED = """<?php
+$_SERVER['HTTP_HOST'] = 'x';
+require '{root}/wp-load.php';
+require_once ABSPATH . 'wp-admin/includes/plugin.php';
+$found = array( 'core' => $wp_version );
+foreach ( get_plugins() as $file => $head ) {{ $found[ 'plugin/' . $file ] = $head['Version']; }}
+foreach ( wp_get_themes() as $name => $one ) {{ $found[ "theme/$name" ] = $one->get( 'Version' ); }}
+echo json_encode( $found );
+"""
+
+
+@unittest.skipIf(LACKS, f"a real site can't be had here: {'; '.join(LACKS)}")
+class WithReal(unittest.TestCase):
+    """One real site for the class, and a service’s context for each test."""
+
+    folder: ClassVar[Path]
+    real: ClassVar[real.RealSite]
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        folder = tempfile.TemporaryDirectory(prefix="windbreak-test-")
+        cls.addClassCleanup(folder.cleanup)
+        cls.folder = Path(folder.name)
+        cls.real = real.RealSite(cls.folder / "real")
+        cls.addClassCleanup(cls.real.stop)
+        try:
+            cls.real.start()
+        except RuntimeError as error:
+            if "apt-get download" in str(error):
+                raise unittest.SkipTest(f"the system's package can't be had: {error}") from error
+            raise
+
+    def setUp(self) -> None:
+        folder = tempfile.TemporaryDirectory(prefix="windbreak-test-")
+        self.addCleanup(folder.cleanup)
+        self.context: Context = open_context(Path(folder.name), private_networks="127.0.0.0/8")
+        self.addCleanup(close, self.context)
+        accounts.ensure_account(self.context, "rhona", "Rhona Vale")
+        new = NewSite(label="Skerry Light Trust", address=self.real.address, system="wordpress")
+        sites.register(self.context, new, RHONA, SITE)
+
+    def linked(self) -> SignedAgent:
+        line = sites.link_line(self.context, SITE, RHONA)
+        self.assertTrue(line.where.endswith("/wp-admin/options-general.php?page=windbreak-agent"))
+        self.real.paste(line.line)
+        sites.link(self.context, SITE, RHONA)
+        agent = sites.agent_for(self.context, SITE)
+        assert isinstance(agent, SignedAgent)
+        return agent
+
+    def listed(self) -> str:
+        """What the system itself lists, as JSON, in a process of its own."""
+        return self.real.php(_LISTED.format(root=self.real.root))
+
+    def activate(self, *files: str) -> None:
+        """Set which plugins are on, without loading any."""
+        told = ", ".join(f"'{file}'" for file in files)
+        self.real.php(
+            "<?php $_SERVER['HTTP_HOST'] = 'x'; define( 'WP_INSTALLING', true ); require "
+            f"'{self.real.root}/wp-load.php'; update_option( 'active_plugins', array( {told} ) );"
+        )
+
+    def sql(self, statements: str) -> str:
+        answer = self.real.mysql(f"USE site; {statements}")
+        assert answer is not None, statements
+        return answer
+
+
+class Real(WithReal):
+    def test_it_is_linked_by_the_line_and_tells_what_the_system_itself_lists(self) -> None:
+        self.linked()
+        site = sites.refresh(self.context, SITE)
+        self.assertEqual(site.link.state, "linked", site.link.reason)
+        there = self.context.store.inventories.get(SITE)
+        listed = json.loads(self.listed())
+        self.assertEqual(there.version_of("core/wordpress"), listed["core"])
+        themes = {k[6:]: v for k, v in listed.items() if k.startswith("theme/")}
+        told = {c.folder: c.version for c in there.components if c.product.startswith("theme/")}
+        self.assertEqual(told, themes)
+        active = [c.folder for c in there.components if c.active and c.product.startswith("theme/")]
+        self.assertEqual(active, ["twentytwentyone"])
+        self.assertRegex(there.version_of("runtime/php") or "", r"^[78]\.\d+\.\d+$")
+        self.assertFalse(there.automatic_updates)
+        assert there.checks is not None
+        self.assertEqual({c.state for c in there.checks if c.id != "scheduled"}, {"good"})
+        view = site_views.site_view(self.context, SITE)
+        self.assertEqual((view.pages_state, view.agent), ("fine", "1.2"))
+
+    def test_its_look_names_pages_that_answer_and_counts_what_is_there(self) -> None:
+        look = self.linked().look()
+        self.assertGreaterEqual(look.counts["post"], 1)
+        self.assertEqual(look.errors, ())
+        self.assertGreater(len(look.pages), 1)
+        for _, where in look.pages:
+            answer = httpx.get(f"{self.real.address}{where}", trust_env=False, timeout=30)
+            self.assertEqual(answer.status_code, 200, where)
+
+    def test_it_answers_when_a_plugin_is_fatal_and_the_pages_are_told_apart(self) -> None:
+        self.linked()
+        plugin = self.real.root / "wp-content/plugins/fatal/fatal.php"
+        plugin.parent.mkdir()
+        plugin.write_text("<?php\n/* Plugin Name: Fatal\nVersion: 1.0 */\nno_such_function();\n")
+        agent = "windbreak-agent/windbreak-agent.php"
+        self.activate(agent, "fatal/fatal.php")
+        try:
+            site = sites.refresh(self.context, SITE)
+            self.assertEqual(site.link.state, "linked", site.link.reason)
+            seen = visits.of(self.context, SITE)
+            self.assertEqual((seen.state, seen.reason), ("broken", "Its front page answers 500."))
+            there = self.context.store.inventories.get(SITE)
+            self.assertEqual(there.version_of("plugin/fatal"), "1.0")
+            look = sites.agent_for(self.context, SITE).look()
+            self.assertTrue(any("no_such_function" in line for line in look.errors), look.errors)
+        finally:
+            plugin.unlink()
+            plugin.parent.rmdir()
+            self.activate(agent)
+            (self.real.root / "wp-content/debug.log").unlink(missing_ok=True)
+
+    def test_nobody_else_is_obeyed(self) -> None:
+        agent = self.linked()
+        strange = Caller(signing.new_key(), "another", 99)
+        other = SignedAgent(agent.site, strange, agent.id, agent.public)
+        with self.assertRaises(KeyRefused):
+            other.inventory(SITE, datetime.now(UTC))
+        old = Caller(instance.key(self.context), agent.caller.instance, 0)
+        with self.assertRaises(CallFailed):  # an older driver
+            SignedAgent(agent.site, old, agent.id, agent.public).look()
+        elsewhere = SignedAgent(agent.site, agent.caller, "agent-0000", agent.public)
+        with self.assertRaises(CallFailed):
+            elsewhere.look()
+        late = Caller(
+            agent.caller.key,
+            agent.caller.instance,
+            agent.caller.epoch,
+            clock=lambda: datetime.now(UTC) - timedelta(minutes=6),
+        )
+        with self.assertRaises(ClockOff):
+            SignedAgent(agent.site, late, agent.id, agent.public).look()
+
+    def test_a_call_that_was_seen_before_is_refused(self) -> None:
+        agent = self.linked()
+        url, body = f"{self.real.address}/_windbreak/look", b"{}"
+        headers = signing.sign_request(
+            agent.caller.key,
+            "POST",
+            url,
+            body,
+            datetime.now(UTC),
+            "windbreak-agent",
+            {
+                "windbreak-for": str(agent.id),
+                "windbreak-service": agent.caller.instance,
+                "windbreak-epoch": str(agent.caller.epoch),
+                "content-type": "application/json",
+            },
+        )
+        asked = [
+            httpx.post(url, content=body, headers=headers, trust_env=False, timeout=30)
+            for _ in range(2)
+        ]
+        self.assertEqual([one.status_code for one in asked], [200, 401])
+        self.assertIn("seen before", asked[1].json()["detail"])
+        changed = httpx.post(url, content=b'{"a":1}', headers=headers, trust_env=False, timeout=30)
+        self.assertEqual(changed.status_code, 401)
+
+    def test_files_of_a_component_are_held_against_its_package(self) -> None:
+        agent = self.linked()
+        folder = self.real.root / "wp-content/themes/twentytwentyone"
+        style = (folder / "style.css").read_bytes()
+        pristine = {
+            path.relative_to(folder).as_posix(): hashlib.sha256(path.read_bytes()).hexdigest()
+            for path in folder.rglob("*")
+            if path.is_file()
+        }
+        self.assertEqual(agent.own_files("theme/twentytwentyone", pristine), ())
+        (folder / "style.css").write_bytes(style + b"\n/* ours */\n")
+        try:
+            found = agent.own_files("theme/twentytwentyone", {**pristine, "gone.php": "0" * 64})
+            told = {file.path: file.state for file in found}
+            self.assertEqual(told, {"style.css": "changed", "gone.php": "missing"})
+        finally:
+            (folder / "style.css").write_bytes(style)
+
+    def test_keys_turn_without_a_gap_and_the_link_ends_on_both_sides(self) -> None:
+        agent = self.linked()
+        new = signing.new_key()
+        public = signing.public_from(agent.rotate(signing.public_text(new)))
+        self.assertGreater(len(agent.look().pages), 0)  # the old ones are good still
+        caller = Caller(new, agent.caller.instance, agent.caller.epoch)
+        turned = SignedAgent(agent.site, caller, agent.id, public)
+        self.assertGreater(len(turned.look().pages), 0)
+        turned.goodbye()
+        with self.assertRaises(KeyRefused):
+            turned.look()
+
+    def test_a_line_that_is_none_is_refused_with_what_it_is(self) -> None:
+        for line in ("hello", "windbreak-link." + base64.b64encode(b"{}").decode()):
+            with self.assertRaises(RuntimeError) as caught:
+                self.real.paste(line)
+            self.assertIn("not a line of the console", str(caught.exception))
+        with self.assertRaises(Refused):
+            sites.link(self.context, SITE, RHONA)

@@ -1,0 +1,308 @@
+"""A run on a real WordPress: a plugin moved and read back by the system itself; a fatal one put
+back though every page of the site is broken by it; what leaves, and comes back.
+"""
+
+from __future__ import annotations
+
+import io
+import json
+import secrets
+import subprocess
+import threading
+import time
+import zipfile
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
+
+import httpx
+
+from tests.agent.test_real import SITE, WithReal
+from tests.operations.within import RHONA
+from windbreak.core.values.plans import ApprovePlan, SitePlan
+from windbreak.core.values.releases import NewRelease
+from windbreak.core.values.runs import Run
+from windbreak.links.errors import CallFailed
+from windbreak.operations.planning import planning, removing
+from windbreak.operations.runs import runs
+from windbreak.operations.scheduling import approving
+from windbreak.operations.sites import sites
+from windbreak.operations.tracking import catalogue, shelving
+
+FORMS = "plugin/tide-forms"
+_PLUGIN = """<?php
+/*
+Plugin Name: Tide Forms
+Version: {version}
+*/
+add_filter(
+	'the_content',
+	static function ( $text ) {{ return $text . '<p>form {version}</p>'; }}
+);
+{more}
+"""
+
+
+def package(version: str, more: str = "") -> bytes:
+    """Tide Forms as its maker packs it."""
+    archive = io.BytesIO()
+    with zipfile.ZipFile(archive, "w") as opened:
+        opened.writestr("tide-forms/tide-forms.php", _PLUGIN.format(version=version, more=more))
+        opened.writestr("tide-forms/languages/en.txt", f"words of {version}\n")
+    return archive.getvalue()
+
+
+FATAL = "no_such_function();"
+WHITE = "add_action( 'wp', static function () { exit; } );"
+RUIN = (
+    "UPDATE wp_posts SET post_title = 'ruined'; "
+    "DELETE FROM wp_options WHERE option_name = 'blogname'"
+)
+
+
+class WithForms(WithReal):
+    """A real site with a plugin of ours, and what its maker has released."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.plugin = self.real.root / "wp-content/plugins/tide-forms"
+        with zipfile.ZipFile(io.BytesIO(package("1.0"))) as opened:
+            opened.extractall(self.plugin.parent)
+        self.activate("windbreak-agent/windbreak-agent.php", "tide-forms/tide-forms.php")
+        self.linked()
+        sites.refresh(self.context, SITE)
+        new = NewRelease(product=FORMS, version="1.0", published="2026-01-01", source="its maker")
+        catalogue.type_in(self.context, new, RHONA)
+        shelving.put_on_shelf(self.context, package("1.0"), RHONA, (SITE,))
+
+    def tearDown(self) -> None:
+        self.activate("windbreak-agent/windbreak-agent.php")
+        for path in sorted(self.plugin.rglob("*"), reverse=True):
+            path.unlink() if path.is_file() else path.rmdir()
+        if self.plugin.exists():
+            self.plugin.rmdir()
+        (self.real.root / "wp-content/debug.log").unlink(missing_ok=True)
+        super().tearDown()
+
+    def brought(self, version: str, more: str = "") -> SitePlan:
+        """A plan that takes a package which was brought for the site, approved."""
+        shelving.put_on_shelf(self.context, package(version, more), RHONA, (SITE,))
+        plan = planning.draft(self.context, SITE)
+        self.assertEqual(plan.targets, {FORMS: version})
+        return approving.approve(self.context, plan.id, ApprovePlan(why="a test"), RHONA)
+
+    def carried_out(self, plan: SitePlan) -> Run:
+        run = runs.start(self.context, plan.id, RHONA.name)
+        return runs.carry_out(self.context, run.id)
+
+    def page(self) -> httpx.Response:
+        return httpx.get(f"{self.real.address}/?p=1", trust_env=False, timeout=30)
+
+    def witness(self) -> dict[str, str]:
+        """What the system itself lists, in a process of its own."""
+        return dict(json.loads(self.listed()))
+
+
+class RealRuns(WithForms):
+    def test_a_plugin_is_moved_and_its_own_files_go_with_it(self) -> None:
+        own = self.plugin / "languages/cy.txt"
+        own.write_text("geiriau\n")
+        self.assertIn("form 1.0", self.page().text)
+        run = self.carried_out(self.brought("1.1"))
+        self.assertEqual(run.state, "done", run.text)
+        self.assertEqual(self.witness()["plugin/tide-forms/tide-forms.php"], "1.1")
+        self.assertIn("form 1.1", self.page().text)
+        self.assertEqual(own.read_text(), "geiriau\n")
+        self.assertEqual((self.plugin / "languages/en.txt").read_text(), "words of 1.1\n")
+        copies = [*Path(self.real.root).rglob("tide-forms.php")]
+        self.assertEqual(copies, [self.plugin / "tide-forms.php"])
+
+    def test_one_that_is_fatal_is_put_back_though_every_page_is_broken_by_it(self) -> None:
+        run = self.carried_out(self.brought("1.2", FATAL))
+        self.assertEqual(run.state, "put back", run.text)
+        self.assertIn("3 of 3 pages worse", run.text)
+        self.assertEqual(self.witness()["plugin/tide-forms/tide-forms.php"], "1.0")
+        answer = self.page()
+        self.assertEqual(answer.status_code, 200)
+        self.assertIn("form 1.0", answer.text)
+
+    def test_a_white_page_is_seen_and_put_back(self) -> None:
+        run = self.carried_out(self.brought("1.3", WHITE))
+        self.assertEqual(run.state, "put back", run.text)
+        self.assertIn("form 1.0", self.page().text)
+
+    def test_what_leaves_is_gone_and_the_pages_stand(self) -> None:
+        plan = removing.draft(self.context, SITE, [FORMS])
+        approving.approve(self.context, plan.id, ApprovePlan(why="a test"), RHONA)
+        run = self.carried_out(plan)
+        self.assertEqual(run.state, "done", run.text)
+        self.assertNotIn("plugin/tide-forms/tide-forms.php", self.witness())
+        self.assertEqual(self.page().status_code, 200)
+        self.assertNotIn("form 1.0", self.page().text)
+
+    def test_a_snapshot_brings_back_files_and_database(self) -> None:
+        agent = sites.agent_for(self.context, SITE)
+        link, elsewhere = self.real.root / "wp-content/pictures", self.real.folder / "pictures"
+        elsewhere.mkdir(exist_ok=True)
+        link.symlink_to(elsewhere)
+        self.addCleanup(link.unlink, missing_ok=True)
+        self.sql("CREATE TABLE wp_tides (id INT PRIMARY KEY, words TEXT)")
+        self.addCleanup(self.sql, "DROP TABLE IF EXISTS wp_tides")
+        rows = ", ".join(f"({n}, 'it''s -- next\\n {n}')" for n in range(1203))
+        self.sql(f"INSERT INTO wp_tides VALUES {rows}")
+        whole = self.sql("CHECKSUM TABLE wp_tides")
+        made = agent.do("snapshot", "c-1-aa")
+        self.assertEqual(agent.change("c-1-aa").state, "done")
+        self.assertGreater(made["files"], 1000)
+        self.sql(RUIN)
+        self.sql("DELETE FROM wp_tides WHERE id > 3")
+        link.unlink()
+        (self.plugin / "tide-forms.php").write_text("<?php broken")
+        self.assertNotEqual(self.page().status_code, 200)
+        agent.do("restore", "c-1-ab", snapshot=made["snapshot"])
+        answer = self.page()
+        self.assertEqual(answer.status_code, 200)
+        self.assertIn("form 1.0", answer.text)
+        self.assertNotIn("ruined", answer.text)
+        self.assertEqual(self.sql("CHECKSUM TABLE wp_tides"), whole)
+        self.assertEqual(link.readlink(), elsewhere)
+        self.assertEqual(agent.do("snapshot", "c-1-aa")["snapshot"], made["snapshot"])  # once
+        agent.do("drop", "c-1-ac", snapshots=[made["snapshot"]], kept=["c-1-ab"])
+
+    def test_what_is_not_what_it_says_touches_nothing(self) -> None:
+        agent = sites.agent_for(self.context, SITE)
+        good = shelving.put_on_shelf(self.context, package("1.1"), RHONA, (SITE,))
+        lies = good.model_copy(update={"version": "9.9"})
+        for told, archive, code in (
+            (lies, package("1.1"), "wrong-archive"),
+            (good, package("1.1")[:-9], "checksum"),
+            (good.model_copy(update={"product": "plugin/other"}), package("1.1"), "wrong-archive"),
+            (
+                good.model_copy(update={"product": "core/wordpress"}),
+                package("1.1"),
+                "wrong-archive",
+            ),
+        ):
+            with self.assertRaises(CallFailed) as caught:
+                change = f"c-2-{told.product.replace('/', '.')}-{told.version}-{len(archive)}"
+                agent.apply(change, told, archive, SITE)
+            self.assertEqual(caught.exception.failure, code)
+        with self.assertRaises(CallFailed) as caught:  # nor is the agent anybody's component
+            agent.do("remove", "c-2-self", product="plugin/windbreak-agent")
+        self.assertEqual(caught.exception.failure, "not-permitted")
+        self.assertEqual(self.witness()["plugin/tide-forms/tide-forms.php"], "1.0")
+        self.assertIn("form 1.0", self.page().text)
+
+
+class BadNights(WithForms):
+    """What happens on a bad night, to the real system."""
+
+    def test_a_folder_that_is_aside_when_the_agent_dies_is_brought_back_at_its_next_call(
+        self,
+    ) -> None:
+        state = next(self.real.root.parent.glob(".windbreak-*"))
+        aside = state / "kept/c-9-dead"
+        note = {"target": str(self.plugin), "aside": str(aside)}
+        (state / "swap.json").write_text(json.dumps(note))
+        self.plugin.rename(aside)
+        there = sites.agent_for(self.context, SITE).inventory(SITE, self.context.clock())
+        self.assertEqual(there.version_of(FORMS), "1.0")
+        self.assertTrue((self.plugin / "tide-forms.php").exists())
+        self.assertFalse((state / "swap.json").exists())
+
+    def test_a_table_that_cannot_be_read_makes_no_snapshot(self) -> None:
+        self.sql("CREATE TABLE wp_torn (id INT); ALTER TABLE wp_torn DISCARD TABLESPACE")
+        self.addCleanup(self.sql, "DROP TABLE wp_torn")
+        with self.assertRaises(CallFailed) as caught:
+            sites.agent_for(self.context, SITE).do("snapshot", "c-6-aa")
+        self.assertIn("the database", str(caught.exception))
+        state = next(self.real.root.parent.glob(".windbreak-*"))
+        self.assertEqual([*state.glob("snapshots/c-6-aa*")], [])
+
+    def test_a_snapshot_whose_database_is_cut_off_is_refused_and_touches_nothing(self) -> None:
+        agent = sites.agent_for(self.context, SITE)
+        state = next(self.real.root.parent.glob(".windbreak-*"))
+        with zipfile.ZipFile(state / "snapshots/c-7-aa.zip", "w") as cut:
+            cut.writestr("database.sql", "DROP TABLE IF EXISTS `wp_posts`;\n-- next\n")
+            cut.writestr("files/wp-content/index.php", "")
+        with self.assertRaises(CallFailed) as caught:
+            agent.do("restore", "c-7-ab", snapshot="c-7-aa")
+        self.assertEqual(caught.exception.failure, "wrong-archive")
+        self.assertIn("form 1.0", self.page().text)
+        agent.do("drop", "c-7-ac", snapshots=["c-7-aa"], kept=["c-7-ab"])
+
+    def test_two_changes_at_once_are_told_apart_and_the_second_is_told_to_wait(self) -> None:
+        # The little server may hand both calls to one worker, one after the other: then again.
+        self.assertIn("busy", (self.second_meanwhile(n) for n in range(6)))
+
+    def second_meanwhile(self, n: int) -> str:
+        """What a second change is told while a snapshot is made."""
+        first, second = (sites.agent_for(self.context, SITE) for _ in range(2))
+        with ThreadPoolExecutor(1) as pool:
+            snapshot = pool.submit(first.do, "snapshot", f"c-3-{n}a")
+            time.sleep(0.5)
+            try:
+                second.do("switch", f"c-3-{n}b", product=FORMS, on=True)
+                told = "done"
+            except CallFailed as error:
+                told = error.failure
+            self.assertEqual(snapshot.result()["snapshot"], f"c-3-{n}a")
+        return told
+
+    def test_a_database_that_dies_in_mid_run_makes_the_run_wait_and_nothing_is_lost(self) -> None:
+        plan = self.brought("1.1")
+        run = runs.start(self.context, plan.id, RHONA.name)
+
+        def go() -> None:
+            runs.carry_out(self.context, run.id)
+            self.context.store.close()
+
+        thread = threading.Thread(target=go)
+        thread.start()
+        self.until(lambda: ("snapshot", "done") in self.acts(run.id))
+        self.real.kill_database()
+        time.sleep(3)
+        self.real.start_database()
+        thread.join(120)
+        ended = self.context.store.runs.get(run.id)
+        self.assertEqual(ended.state, "done", ended.text)
+        applied = [one for one in self.acts(run.id) if one == (f"apply 1 {FORMS}", "done")]
+        self.assertEqual(len(applied), 1)
+        self.assertEqual(self.witness()["plugin/tide-forms/tide-forms.php"], "1.1")
+        self.assertIn("form 1.1", self.page().text)
+
+    def test_where_there_is_no_room_nothing_is_touched_and_it_is_told(self) -> None:
+        small = self.real.folder / "small"
+        small.mkdir(exist_ok=True)
+        mounted = subprocess.run(
+            ["mount", "-t", "tmpfs", "-o", "size=3m", "tmpfs", str(small)], capture_output=True
+        )
+        if mounted.returncode:
+            self.skipTest("no small disk can be mounted here")
+        self.addCleanup(subprocess.run, ["umount", "-l", str(small)], capture_output=True)
+        config = self.real.root / "wp-config.php"
+        whole = config.read_text()
+        self.addCleanup(config.write_text, whole)
+        there = f"<?php define( 'WINDBREAK_STATE', '{small}/state' );"
+        config.write_text(whole.replace("<?php", there, 1))
+        agent = self.linked()
+        with self.assertRaises(CallFailed) as caught:
+            agent.do("snapshot", "c-5-aa")
+        self.assertEqual(caught.exception.failure, "no-room")
+        self.assertEqual([*small.rglob("*.part")], [])
+        big = package("1.1", f"// {secrets.token_hex(500_000)}")
+        kept = shelving.put_on_shelf(self.context, big, RHONA, (SITE,))
+        with self.assertRaises(CallFailed) as caught:
+            agent.apply("c-5-ab", kept, big, SITE)
+        self.assertEqual(caught.exception.failure, "no-room")
+        self.assertEqual(self.witness()["plugin/tide-forms/tide-forms.php"], "1.0")
+        self.assertIn("form 1.0", self.page().text)
+
+    def acts(self, run: int) -> list[tuple[str, str]]:
+        return [(line.act, line.state) for line in self.context.store.journal.all(run=run)]
+
+    def until(self, holds: Callable[[], bool]) -> None:
+        end = time.monotonic() + 60
+        while not holds():
+            self.assertLess(time.monotonic(), end, "it did not come")
+            time.sleep(0.02)

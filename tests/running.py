@@ -7,6 +7,7 @@ import tempfile
 import tomllib
 import unittest
 from contextlib import closing
+from datetime import UTC, datetime
 from pathlib import Path
 from typing import ClassVar
 
@@ -14,10 +15,19 @@ import httpx
 
 from windbreak.client import Windbreak
 from windbreak.documents.runs import RunStory
+from windbreak.operations.administration import clocks
 from windbreak.standins import faults
 from windbreak.standins.demo import Demo, set_up
 
 PATIENCE = 60.0
+
+
+def by_day(demo: Demo) -> None:
+    """Put a demo's clock to the early afternoon of today, when no window of its fleet is open and
+    none opens for hours: nothing begins by itself while a test looks on."""
+    now = datetime.now(UTC)
+    demo.data.mkdir(parents=True, exist_ok=True)
+    clocks.put_ahead(demo.clock, now.replace(hour=13, minute=0) - now)
 
 
 class WithDemo(unittest.TestCase):
@@ -36,6 +46,7 @@ class WithDemo(unittest.TestCase):
         cls.addClassCleanup(folder.cleanup)
         cls.demo = Demo(Path(folder.name), few=cls.few)
         cls.addClassCleanup(cls.demo.stop)
+        by_day(cls.demo)
         cls.where = cls.demo.start_standins()
         cls.demo.start_service()
         cls.token = cls.demo.token("tests")
@@ -55,6 +66,10 @@ class WithDemo(unittest.TestCase):
             timeout=30,
             **more,  # type: ignore[arg-type]
         )
+
+    def now(self) -> datetime:
+        """The time by the demo's clock."""
+        return clocks.shifted(self.demo.clock)()
 
     def folder(self, site: str) -> Path:
         return self.demo.standins_folder / site / "site"

@@ -9,7 +9,7 @@ import sys
 import tempfile
 import unittest
 from collections.abc import Iterator
-from datetime import UTC, date, datetime, timedelta
+from datetime import datetime, timedelta
 from pathlib import Path
 
 from tests.core.resolution.test_resolve import DATA, EXPECTED
@@ -44,12 +44,6 @@ def commands(
     for group in groups:
         for name, sub in group.choices.items():
             yield from commands(sub, f"{line} {name}")
-
-
-def closed_now() -> Window:
-    """A window of two hours that opens in six."""
-    hour = datetime.now(UTC).hour
-    return Window(start=f"{(hour + 6) % 24:02}:00", end=f"{(hour + 8) % 24:02}:00")
 
 
 class Cases(unittest.TestCase):
@@ -296,7 +290,7 @@ class OverTheDemo(WithDemo):
 
     def test_a_finding_is_put_aside_by_a_part_of_its_id(self) -> None:
         id = "sources:chandlery"
-        until = (date.today() + timedelta(days=5)).isoformat()
+        until = (self.now().date() + timedelta(days=5)).isoformat()
         done = self.ask("finding", "snooze", id, until, "--why", "they know")
         self.assertEqual(done.returncode, 0, done.stderr)
         self.assertNotIn(id, self.ask("finding", "list", "-q").stdout)
@@ -446,7 +440,7 @@ class OverTheDemo(WithDemo):
         self.assertEqual(self.windbreak.plan(int(plan)).state, "draft")
         self.assertEqual(self.ask("approve", plan, "--yes", "--why", "a test").returncode, 0)
         # Its window is at night: --yes alone does not mean that it may begin now.
-        self.windbreak.set_windows("skerry-light", [closed_now()], "UTC")
+        self.windbreak.set_windows("skerry-light", [Window(start="01:00", end="03:00")], "UTC")
         done = self.ask("run", "start", plan, "--yes", "--watch")
         self.assertEqual(done.returncode, 1, done.stdout)
         self.assertIn("outside of the windows of Skerry Light Trust", done.stderr)

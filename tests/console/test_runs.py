@@ -21,7 +21,7 @@ class Runs(WithBrowser):
 
     def test_a_run_that_waits_says_what_is_known_and_can_be_asked_now_or_ended(self) -> None:
         run = self.ended_run()
-        now = datetime.now(UTC)
+        now = self.now()
 
         story = self.http("GET", f"/runs/{run}").json()
         story["run"] |= {

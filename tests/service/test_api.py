@@ -44,7 +44,7 @@ class Api(WithDemo):
             self.assertEqual(httpx.get(self.demo.address + path, trust_env=False).status_code, 200)
 
     def test_an_answer_tells_the_time_by_the_service_s_clock(self) -> None:
-        self.addCleanup(self.demo.clock.unlink)
+        self.addCleanup(self.demo.clock.write_text, self.demo.clock.read_text())
         for ahead in (timedelta(), timedelta(days=3)):
             put_ahead(self.demo.clock, ahead)
             told = self.http("GET", "/api/v1/today").headers["service-time"]
@@ -335,7 +335,7 @@ class Booking(WithDemo):
         self.assertEqual(caught.exception.code, "not-approved")
         self.windbreak.approve_plan(plan.id, "a test")
         # In a window that is not open now, whatever the hour of the test.
-        hour = (datetime.now(UTC).hour + 6) % 24
+        hour = (self.now().hour + 6) % 24
         window = Window(start=f"{hour:02}:00", end=f"{(hour + 3) % 24:02}:00")
         self.windbreak.set_windows(site, [window], "UTC")
         booking = self.windbreak.book_plan(plan.id)
@@ -343,7 +343,7 @@ class Booking(WithDemo):
         self.demo.kill_service()
         self.demo.start_service()
         self.assertEqual([b.id for b in self.windbreak.bookings()], [booking.id])
-        self.windbreak.move_booking(booking.id, datetime.now(UTC), outside_window=True)
+        self.windbreak.move_booking(booking.id, self.now(), outside_window=True)
         until = time.monotonic() + 20
         while not self.windbreak.runs(site):
             self.assertLess(time.monotonic(), until)

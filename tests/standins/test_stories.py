@@ -7,6 +7,7 @@ import time
 import unittest
 from pathlib import Path
 
+from tests.running import by_day
 from windbreak.client import Windbreak
 from windbreak.documents.sites import SiteView
 from windbreak.standins.demo import Demo, set_up
@@ -21,6 +22,7 @@ class Stories(unittest.TestCase):
         cls.addClassCleanup(folder.cleanup)
         demo = Demo(Path(folder.name))
         cls.addClassCleanup(demo.stop)
+        by_day(demo)
         where = demo.start_standins()
         demo.start_service()
         set_up(demo, where)

@@ -14,12 +14,16 @@ import signal
 import socket
 import sys
 from collections.abc import Callable, Iterator, Sequence
+from datetime import UTC, datetime
+from email.utils import format_datetime
 from functools import partial
 from pathlib import Path
 
 import uvicorn
-from starlette.applications import Starlette
+from starlette.datastructures import MutableHeaders
+from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
+from windbreak.standins import clock
 from windbreak.standins.agent import MillraceAgent
 from windbreak.standins.feeds import Feeds
 from windbreak.standins.fleet import FEW, SITES, DemoSite, lay_out
@@ -78,10 +82,26 @@ def _listener(port: int) -> socket.socket:
     return listener
 
 
+def _dated(app: ASGIApp, now: Callable[[], datetime]) -> ASGIApp:
+    """An app whose answers are dated by the clock of its own machine."""
+
+    async def answer(scope: Scope, receive: Receive, send: Send) -> None:
+        async def send_dated(message: Message) -> None:
+            if message["type"] == "http.response.start":
+                MutableHeaders(scope=message)["date"] = format_datetime(
+                    now().astimezone(UTC), usegmt=True
+                )
+            await send(message)
+
+        await app(scope, receive, send_dated)
+
+    return answer
+
+
 class _Place:
     """One stand-in at its port; a site that is down answers nothing there."""
 
-    def __init__(self, app: Starlette, port: int, is_down: Callable[[], bool]) -> None:
+    def __init__(self, app: ASGIApp, port: int, is_down: Callable[[], bool]) -> None:
         self.app, self.port, self.is_down = app, port, is_down
         self.server: _Quiet | None = None
         self.task: asyncio.Task[None] | None = None
@@ -95,7 +115,11 @@ class _Place:
             with contextlib.suppress(OSError):
                 listener = _listener(self.port)
                 config = uvicorn.Config(
-                    self.app, log_level="error", access_log=False, lifespan="off"
+                    self.app,
+                    log_level="error",
+                    access_log=False,
+                    lifespan="off",
+                    date_header=False,
                 )
                 self.server = _Quiet(config)
                 self.task = asyncio.create_task(self.server.serve([listener]))
@@ -113,11 +137,11 @@ def _places(folder: Path, sites: Sequence[DemoSite]) -> Iterator[_Place]:
     def port(name: str) -> int:
         return int(where[name].rsplit(":", 1)[1])
 
-    yield _Place(Feeds(folder / "feeds").app(), port("feeds"), lambda: False)
+    yield _Place(_dated(Feeds(folder / "feeds").app(), clock.now), port("feeds"), lambda: False)
     for demo in sites:
         site, agent = lay_out(folder, demo)
         site.settle(where[demo.slug])
-        yield _Place(site_app(site, agent), port(demo.slug), partial(_is_down, agent))
+        yield _Place(_dated(site_app(site, agent), agent.now), port(demo.slug), partial(_is_down, agent))
 
 
 def _is_down(agent: MillraceAgent) -> bool:

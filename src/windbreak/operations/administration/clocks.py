@@ -45,7 +45,7 @@ def of(data: Path) -> Callable[[], datetime]:
 
 
 def put_ahead(file: Path, by: timedelta) -> None:
-    """Put the clock ahead by so much, in one go."""
+    """Put the clock ahead by so much, or back, in one go."""
     new = file.with_suffix(".new")
     new.write_text(str(by.total_seconds()))
     new.replace(file)

@@ -19,8 +19,8 @@ if ( ! defined( 'ABSPATH' ) ) {
 	$place = Memory::place_for( ABSPATH );
 	$path  = (string) parse_url( (string) ( $_SERVER['REQUEST_URI'] ?? '' ), PHP_URL_PATH );
 	if ( 'POST' === ( $_SERVER['REQUEST_METHOD'] ?? '' ) && preg_match( '#/_windbreak/([a-z-]{1,40})$#', $path, $call ) ) {
-		foreach ( array( 'signing', 'site', 'acts', 'agent' ) as $part ) {
-			require_once "$parts/$part.php";
+		foreach ( (array) glob( "$parts/*.php" ) as $part ) {
+			require_once $part;
 		}
 		ini_set( 'display_errors', '0' );
 		ignore_user_abort( true );

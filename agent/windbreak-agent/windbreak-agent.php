@@ -14,8 +14,8 @@ if ( ! defined( 'ABSPATH' ) ) {
 
 const FIRST = '/windbreak-first.php';
 
-foreach ( array( 'signing', 'memory', 'site', 'acts', 'agent' ) as $windbreak_part ) {
-	require_once __DIR__ . "/parts/$windbreak_part.php";
+foreach ( (array) glob( __DIR__ . '/parts/*.php' ) as $windbreak_part ) {
+	require_once $windbreak_part;
 }
 
 /** What is wanting on this server, in words; none where the agent can work. */
@@ -51,11 +51,8 @@ function leave_nothing(): void {
 	take_first_part_away();
 	$place = Memory::place_for( ABSPATH );
 	if ( is_dir( $place ) && is_file( "$place/facts.json" ) ) {
-		$walk = new \RecursiveIteratorIterator( new \RecursiveDirectoryIterator( $place, \FilesystemIterator::SKIP_DOTS ), \RecursiveIteratorIterator::CHILD_FIRST );
-		foreach ( $walk as $file ) {
-			$file->isDir() && ! $file->isLink() ? rmdir( $file->getPathname() ) : unlink( $file->getPathname() );
-		}
-		rmdir( $place );
+		( new Caches( new Memory( $place ) ) )->turn( true, null );
+		Packages::clear( $place );
 	}
 }
 

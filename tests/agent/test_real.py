@@ -9,17 +9,20 @@ import base64
 import hashlib
 import json
 import tempfile
+import time
 import unittest
+from collections.abc import Callable
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
-from typing import ClassVar
+from typing import Any, ClassVar
 
 import httpx
 
 from tests.operations.within import RHONA
 from windbreak.core.values.sites import NewSite
 from windbreak.links import signing
-from windbreak.links.errors import CallFailed, ClockOff, KeyRefused
+from windbreak.links.adapter import Agent
+from windbreak.links.errors import CallFailed, ClockOff, KeyRefused, UnderWay
 from windbreak.links.signed_agent import Caller, SignedAgent
 from windbreak.operations.administration import accounts, instance
 from windbreak.operations.context import Context, close, open_context
@@ -79,6 +82,24 @@ class WithReal(unittest.TestCase):
         agent = sites.agent_for(self.context, SITE)
         assert isinstance(agent, SignedAgent)
         return agent
+
+    def done(self, agent: Agent, call: str, change: str, **args: object) -> dict[str, Any]:
+        """What a call comes to that may be told to be under way. Raises CallFailed."""
+        return self.followed(agent, change, lambda: agent.do(call, change, **args))
+
+    def followed(
+        self, agent: Agent, change: str, call: Callable[[], dict[str, Any]]
+    ) -> dict[str, Any]:
+        end = time.monotonic() + 120
+        try:
+            return call()
+        except UnderWay:
+            while (became := agent.change(change)).state == "running":
+                self.assertLess(time.monotonic(), end, became)
+                time.sleep(0.1)
+        if became.state != "done":
+            raise CallFailed(became.code or "unknown", became.detail)
+        return became.result
 
     def listed(self) -> str:
         """What the system itself lists, as JSON, in a process of its own."""

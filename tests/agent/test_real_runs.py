@@ -13,6 +13,7 @@ import time
 import zipfile
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
+from functools import partial
 from pathlib import Path
 
 import httpx
@@ -151,7 +152,7 @@ class RealRuns(WithForms):
         rows = ", ".join(f"({n}, 'it''s -- next\\n {n}')" for n in range(1203))
         self.sql(f"INSERT INTO wp_tides VALUES {rows}")
         whole = self.sql("CHECKSUM TABLE wp_tides")
-        made = agent.do("snapshot", "c-1-aa")
+        made = self.done(agent, "snapshot", "c-1-aa")
         self.assertEqual(agent.change("c-1-aa").state, "done")
         self.assertGreater(made["files"], 1000)
         self.sql(RUIN)
@@ -159,14 +160,16 @@ class RealRuns(WithForms):
         link.unlink()
         (self.plugin / "tide-forms.php").write_text("<?php broken")
         self.assertNotEqual(self.page().status_code, 200)
-        agent.do("restore", "c-1-ab", snapshot=made["snapshot"])
+        self.done(agent, "restore", "c-1-ab", snapshot=made["snapshot"])
         answer = self.page()
         self.assertEqual(answer.status_code, 200)
         self.assertIn("form 1.0", answer.text)
         self.assertNotIn("ruined", answer.text)
         self.assertEqual(self.sql("CHECKSUM TABLE wp_tides"), whole)
         self.assertEqual(link.readlink(), elsewhere)
-        self.assertEqual(agent.do("snapshot", "c-1-aa")["snapshot"], made["snapshot"])  # once
+        self.assertEqual(
+            self.done(agent, "snapshot", "c-1-aa")["snapshot"], made["snapshot"]
+        )  # once
         agent.do("drop", "c-1-ac", snapshots=[made["snapshot"]], kept=["c-1-ab"])
 
     def test_what_is_not_what_it_says_touches_nothing(self) -> None:
@@ -185,7 +188,7 @@ class RealRuns(WithForms):
         ):
             with self.assertRaises(CallFailed) as caught:
                 change = f"c-2-{told.product.replace('/', '.')}-{told.version}-{len(archive)}"
-                agent.apply(change, told, archive, SITE)
+                self.followed(agent, change, partial(agent.apply, change, told, archive, SITE))
             self.assertEqual(caught.exception.failure, code)
         with self.assertRaises(CallFailed) as caught:  # nor is the agent anybody's component
             agent.do("remove", "c-2-self", product="plugin/windbreak-agent")
@@ -214,7 +217,7 @@ class BadNights(WithForms):
         self.sql("CREATE TABLE wp_torn (id INT); ALTER TABLE wp_torn DISCARD TABLESPACE")
         self.addCleanup(self.sql, "DROP TABLE wp_torn")
         with self.assertRaises(CallFailed) as caught:
-            sites.agent_for(self.context, SITE).do("snapshot", "c-6-aa")
+            self.done(sites.agent_for(self.context, SITE), "snapshot", "c-6-aa")
         self.assertIn("the database", str(caught.exception))
         state = next(self.real.root.parent.glob(".windbreak-*"))
         self.assertEqual([*state.glob("snapshots/c-6-aa*")], [])
@@ -226,7 +229,7 @@ class BadNights(WithForms):
             cut.writestr("database.sql", "DROP TABLE IF EXISTS `wp_posts`;\n-- next\n")
             cut.writestr("files/wp-content/index.php", "")
         with self.assertRaises(CallFailed) as caught:
-            agent.do("restore", "c-7-ab", snapshot="c-7-aa")
+            self.done(agent, "restore", "c-7-ab", snapshot="c-7-aa")
         self.assertEqual(caught.exception.failure, "wrong-archive")
         self.assertIn("form 1.0", self.page().text)
         agent.do("drop", "c-7-ac", snapshots=["c-7-aa"], kept=["c-7-ab"])
@@ -239,7 +242,7 @@ class BadNights(WithForms):
         """What a second change is told while a snapshot is made."""
         first, second = (sites.agent_for(self.context, SITE) for _ in range(2))
         with ThreadPoolExecutor(1) as pool:
-            snapshot = pool.submit(first.do, "snapshot", f"c-3-{n}a")
+            snapshot = pool.submit(self.done, first, "snapshot", f"c-3-{n}a")
             time.sleep(0.5)
             try:
                 second.do("switch", f"c-3-{n}b", product=FORMS, on=True)
@@ -287,7 +290,7 @@ class BadNights(WithForms):
         config.write_text(whole.replace("<?php", there, 1))
         agent = self.linked()
         with self.assertRaises(CallFailed) as caught:
-            agent.do("snapshot", "c-5-aa")
+            self.done(agent, "snapshot", "c-5-aa")
         self.assertEqual(caught.exception.failure, "no-room")
         self.assertEqual([*small.rglob("*.part")], [])
         big = package("1.1", f"// {secrets.token_hex(500_000)}")

@@ -9,10 +9,14 @@ namespace Windbreak;
 final class Agent {
 	const VERSION = '1.2';
 	const PASS_SECONDS = 300;
-	const CAN     = array( 'hello', 'inventory', 'look', 'change', 'own-files', 'rotate', 'goodbye' );
+	const CAN     = array( 'hello', 'inventory', 'look', 'change', 'own-files', 'fetch', 'rotate', 'goodbye', 'pass' );
 
 	/** @var Memory */
 	private $memory;
+	/** @var array  those of the request that is answered */
+	private $headers = array();
+	/** @var bool  whether it was answered */
+	private $told = false;
 
 	public function __construct( Memory $memory ) {
 		$this->memory = $memory;
@@ -56,27 +60,76 @@ final class Agent {
 
 	// What the service asks.
 
-	/** Answer a signed call and end the request. */
+	/** Answer a signed call and end the request; where a call needs more of the system, once that is loaded. */
 	public function serve( string $call ): void {
-		$body    = (string) file_get_contents( 'php://input' );
-		$headers = self::headers();
-		$url     = self::url();
-		list( $status, $told ) = $this->judged( $call, $url, $headers, $body );
-		$text = (string) json_encode( $told, JSON_UNESCAPED_SLASHES | JSON_UNESCAPED_UNICODE | JSON_PARTIAL_OUTPUT_ON_ERROR );
+		$this->headers = self::headers();
+		$body          = (string) file_get_contents( 'php://input' );
+		$url           = self::url();
+		try {
+			$this->verified( $url, $this->headers, $body );
+		} catch ( Refused $error ) {
+			$this->tell( 401, array( 'code' => 'not-permitted', 'detail' => $error->getMessage() ) );
+			exit;
+		}
+		$args  = (array) json_decode( $body, true );
+		$needs = Acts::needs( $call, $args );
+		unset( $body );
+		$work = function () use ( $call, $url, $args ) {
+			list( $status, $told ) = $this->judged( $call, $url, $args );
+			$this->tell( $status, $told );
+			exit;
+		};
+		if ( '' === $needs ) {
+			$work();
+		}
+		if ( 'bare' === $needs ) { // the system, without anything that may be broken
+			add_filter( 'option_active_plugins', '__return_empty_array', PHP_INT_MAX );
+			foreach ( array( 'template', 'stylesheet' ) as $name ) {
+				add_filter(
+					"pre_option_$name",
+					static function () {
+						return 'windbreak-none';
+					}
+				);
+			}
+		}
+		add_action( 'wp_loaded', $work, PHP_INT_MAX );
+	}
+
+	/** Say that a change is under way, and let whoever asked go; it is asked about later. */
+	public function under_way( array $state ): void {
+		$this->tell( 202, $state, true );
+	}
+
+	private function tell( int $status, $told, bool $goes_on = false ): void {
+		if ( $this->told ) {
+			return; // it was said to be under way
+		}
+		$this->told = true;
+		$text       = (string) json_encode( $told, JSON_UNESCAPED_SLASHES | JSON_UNESCAPED_UNICODE | JSON_PARTIAL_OUTPUT_ON_ERROR );
 		http_response_code( $status );
 		header( 'Content-Type: application/json' );
 		header( 'Cache-Control: no-store' );
 		try {
-			list( $secret, $public ) = $this->key_expected( (string) ( $headers['windbreak-expects'] ?? '' ) );
-			foreach ( Signing::answer( $status, $text, $headers, $secret, $public ) as $name => $value ) {
+			list( $secret, $public ) = $this->key_expected( (string) ( $this->headers['windbreak-expects'] ?? '' ) );
+			foreach ( Signing::answer( $status, $text, $this->headers, $secret, $public ) as $name => $value ) {
 				header( "$name: $value" );
 			}
 		} catch ( Refused $nobody ) {
 			// A request without a signature is answered, and nothing is signed for it.
 			unset( $nobody );
 		}
+		if ( $goes_on ) {
+			header( 'Connection: close' );
+			header( 'Content-Length: ' . strlen( $text ) );
+			while ( ob_get_level() ) {
+				ob_end_clean();
+			}
+		}
 		echo $text; // phpcs:ignore
-		exit;
+		if ( $goes_on ) {
+			function_exists( 'fastcgi_finish_request' ) ? fastcgi_finish_request() : flush();
+		}
 	}
 
 	private function key_expected( string $expected ): array {
@@ -92,16 +145,13 @@ final class Agent {
 		return array( $before, (string) $this->memory->fact( 'public-before' ) );
 	}
 
-	private function judged( string $call, string $url, array $headers, string $body ): array {
+	private function judged( string $call, string $url, array $args ): array {
 		try {
-			$this->verified( $url, $headers, $body );
-		} catch ( Refused $error ) {
-			return array( 401, array( 'code' => 'not-permitted', 'detail' => $error->getMessage() ) );
-		}
-		try {
-			$this->obey( $url, $headers );
-			Acts::mend( $this->memory ); // before anything is read: a folder may be aside still
-			return array( 200, (object) $this->carried_out( $call, (array) json_decode( $body, true ) ) );
+			$this->obey( $url, $this->headers );
+			foreach ( array( Packages::class, Snapshots::class, Core::class ) as $left ) {
+				$left::mend( $this->memory ); // before anything is read: something may be half in its place
+			}
+			return array( 200, (object) $this->carried_out( $call, $args ) );
 		} catch ( Failed $error ) {
 			return array( 409, array( 'code' => $error->failure, 'detail' => $error->getMessage() ) );
 		} catch ( \Throwable $error ) {
@@ -164,14 +214,16 @@ final class Agent {
 				return array( 'files' => Site::own_files( (string) $args['product'], (array) $args['pristine'] ) );
 			case 'change':
 				return $this->memory->change( (string) $args['change'] );
+			case 'fetch':
+				return ( new Snapshots( $this->memory, 'strval' ) )->part( $args );
 			case 'rotate':
 				return $this->rotate( $args );
 			case 'goodbye':
 				$this->unlink();
 				return array();
 		}
-		if ( in_array( $call, Acts::CAN, true ) && 'pass' !== $call ) {
-			return ( new Acts( $this->memory ) )->once( $call, $args );
+		if ( in_array( $call, Acts::CAN, true ) ) {
+			return ( new Acts( $this->memory, array( $this, 'under_way' ) ) )->once( $call, $args );
 		}
 		throw new Failed( 'not-permitted', "this agent has no call '$call'" );
 	}
@@ -220,14 +272,7 @@ final class Agent {
 	}
 
 	private function kept_mb(): int {
-		$bytes = 0;
-		foreach ( array( 'kept', 'snapshots' ) as $folder ) {
-			$walk = new \RecursiveIteratorIterator( new \RecursiveDirectoryIterator( "{$this->memory->place}/$folder", \FilesystemIterator::SKIP_DOTS ) );
-			foreach ( $walk as $file ) {
-				$bytes += $file->isFile() ? $file->getSize() : 0;
-			}
-		}
-		return (int) ( $bytes / 1048576 );
+		return (int) ( ( Snapshots::bytes( "{$this->memory->place}/kept" ) + Snapshots::bytes( "{$this->memory->place}/snapshots" ) ) / 1048576 );
 	}
 
 	private static function headers(): array {

@@ -10,6 +10,8 @@ namespace Windbreak;
 final class Memory {
 	/** @var string */
 	public $place;
+	/** @var float  when the last sign of life was written */
+	private $signed = 0.0;
 
 	public function __construct( string $place ) {
 		$this->place = $place;
@@ -115,6 +117,15 @@ final class Memory {
 		);
 	}
 
+	/** A sign of life, at most some times a second. */
+	public function sign( string $id, string $phase, int $done, int $of ): void {
+		if ( microtime( true ) - $this->signed > 0.3 ) {
+			$this->signed = microtime( true );
+			$this->end( $id, compact( 'phase', 'done', 'of' ) + array( 'sign' => gmdate( 'c' ) ) );
+		}
+	}
+
+	/** Write what became of a change, so far. */
 	public function end( string $id, array $fields ): void {
 		$name = 'changes/' . self::safe( $id ) . '.json';
 		$this->write( $name, array_merge( $this->read( $name ) ?? array(), $fields ) );

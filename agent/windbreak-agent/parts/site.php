@@ -12,11 +12,12 @@ final class Site {
 	/** Everything that is installed, and what the site may use. */
 	public static function inventory( Memory $memory, string $version, int $kept_mb ): array {
 		require_once ABSPATH . 'wp-admin/includes/plugin.php';
+		$caches = ( new Caches( $memory ) )->there();
 		return array(
 			'components'        => array_merge( array( self::core() ), self::themes(), self::plugins(), array( self::runtime() ) ),
 			'automatic_updates' => self::updates_itself( $memory ),
-			'caches'            => array(),
-			'caches_off'        => array(),
+			'caches'            => array_keys( $caches, true, true ),
+			'caches_off'        => array_keys( $caches, false, true ),
 			'maintenance'       => file_exists( ABSPATH . '.maintenance' ) || null !== $memory->fact( 'page' ),
 			'registrations'     => array(),
 			'network'           => 0,
@@ -33,9 +34,7 @@ final class Site {
 	}
 
 	private static function core(): array {
-		// Read from its file: what is loaded may be older than what lies there.
-		preg_match( '/\$wp_version\s*=\s*\'([^\']+)\'/', (string) file_get_contents( ABSPATH . WPINC . '/version.php' ), $found );
-		return self::component( 'core/wordpress', $found[1] ?? '0', 'WordPress', 'wordpress' );
+		return self::component( 'core/wordpress', self::version_in( 'core/wordpress', rtrim( ABSPATH, '/' ) ) ?? '0', 'WordPress', 'wordpress' );
 	}
 
 	private static function runtime(): array {
@@ -200,11 +199,12 @@ final class Site {
 
 	/** The files of a component that its package does not hold, or that differ from it. */
 	public static function own_files( string $product, array $pristine ): array {
-		$folder = self::folder( $product );
+		$core   = 'core/wordpress' === $product;
+		$folder = $core ? rtrim( ABSPATH, '/' ) : self::folder( $product );
 		$files  = array();
-		if ( null !== $folder && is_dir( $folder ) ) {
-			$walk = new \RecursiveIteratorIterator( new \RecursiveDirectoryIterator( $folder, \FilesystemIterator::SKIP_DOTS ) );
-			foreach ( $walk as $file ) {
+		foreach ( $core ? array( 'wp-admin', 'wp-includes' ) : array( '' ) as $part ) {
+			$walk = is_dir( "$folder/$part" ) ? new \RecursiveIteratorIterator( new \RecursiveDirectoryIterator( rtrim( "$folder/$part", '/' ), \FilesystemIterator::SKIP_DOTS ) ) : array();
+			foreach ( null === $folder ? array() : $walk as $file ) {
 				if ( ! $file->isFile() || $file->isLink() ) {
 					continue;
 				}
@@ -216,6 +216,9 @@ final class Site {
 			}
 		}
 		foreach ( array_keys( $pristine ) as $path ) {
+			if ( $core && 0 === strpos( $path, 'wp-content/' ) ) {
+				continue; // what came with it there may have left since
+			}
 			if ( null === $folder || ! file_exists( "$folder/$path" ) ) {
 				$files[] = array( 'path' => $path, 'bytes' => 0, 'state' => 'missing' );
 			}
@@ -241,6 +244,11 @@ final class Site {
 
 	/** The version that a folder holds of a component, by its header; null where it holds none. */
 	public static function version_in( string $product, string $folder ): ?string {
+		if ( 'core/wordpress' === $product ) {
+			// Read from its file: what is loaded may be older than what lies there.
+			$found = preg_match( '/\$wp_version\s*=\s*\'([^\']+)\'/', (string) @file_get_contents( "$folder/wp-includes/version.php" ), $match );
+			return $found && is_file( "$folder/wp-admin/includes/update-core.php" ) ? $match[1] : null;
+		}
 		if ( 0 === strpos( $product, 'theme/' ) ) {
 			$head = self::header( "$folder/style.css", array( 'name' => 'Theme Name', 'version' => 'Version', 'parent' => 'Template' ) );
 			$full = is_file( "$folder/index.php" ) || is_file( "$folder/templates/index.html" ) || '' !== ( $head['parent'] ?? '' );

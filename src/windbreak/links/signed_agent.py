@@ -46,6 +46,7 @@ from windbreak.outside.reading import read_json
 FOR, SERVICE, EPOCH = "windbreak-for", "windbreak-service", "windbreak-epoch"
 EXPECTS = "windbreak-expects"  # the thumbprint of the key that the answer is to be signed by
 NOBODY_YET = "-"  # whom a first call is for, before the agent has told its id
+PART_BYTES = 2 * 2**20  # of a package that is sent in one call
 _APART = 5.0  # seconds between two clocks that are taken into account
 _OFF = 300.0  # seconds between two clocks from which signatures are not taken
 
@@ -112,19 +113,40 @@ class SignedAgent:
     def apply(
         self, change: str, package: Package, archive: bytes, site: str, carry: Sequence[str] = ()
     ) -> dict[str, Any]:
-        return self._call(
-            "apply",
-            {
-                "change": change,
-                "site": site,
-                "product": package.product,
-                "version": package.version,
-                "size": len(archive),
+        told = {
+            "change": change,
+            "site": site,
+            "product": package.product,
+            "version": package.version,
+            "size": len(archive),
+            "sha256": package.id,
+            "carry": list(carry),
+        }
+        if not self._held(change, package, archive):
+            told["archive"] = base64.b64encode(archive).decode()
+        return self._call("apply", told)
+
+    def _held(self, change: str, package: Package, archive: bytes) -> bool:
+        """Send a large package in parts, which the agent holds until it is applied; False where it
+        is small, or the agent is too old to hold one.
+        """
+        if len(archive) <= PART_BYTES:
+            return False
+        for n, offset in enumerate(range(0, len(archive), PART_BYTES)):
+            part = {
+                "change": f"{change}-part-{n}",
                 "sha256": package.id,
-                "carry": list(carry),
-                "archive": base64.b64encode(archive).decode(),
-            },
-        )
+                "offset": offset,
+                "bytes": len(archive),
+                "data": base64.b64encode(archive[offset : offset + PART_BYTES]).decode(),
+            }
+            try:
+                self._call("hold", part)
+            except CallFailed as error:
+                if n == 0 and error.failure == "not-permitted":
+                    return False
+                raise
+        return True
 
     def fetch(self, snapshot: str, offset: int) -> SnapshotPart:
         told = self._call("fetch", {"snapshot": snapshot, "offset": offset})

@@ -1,7 +1,8 @@
 """What a package says of itself, as each content system writes that into its files.
 
 Millrace has a ``component.toml`` in the root folder. WordPress has a comment at the head of a file:
-a theme's in ``style.css``, a plugin's in some PHP file of the root folder.
+a theme's in ``style.css``, a plugin's in some PHP file of the root folder; the system itself sets its
+version in a file of its own.
 """
 
 from __future__ import annotations
@@ -43,7 +44,11 @@ def read_header(opened: zipfile.ZipFile, root: str) -> Header:
     names = set(opened.namelist())
     if f"{root}/{MILLRACE}" in names:
         return _millrace(opened.read(f"{root}/{MILLRACE}"), root)
-    found = _theme(opened, root, names) or _plugin(opened, root, names)
+    found = (
+        _wordpress(opened, root, names)
+        or _theme(opened, root, names)
+        or _plugin(opened, root, names)
+    )
     if found is None:
         raise PackageRefused(
             f"no {MILLRACE} in {root}/, and no theme’s or plugin’s head",
@@ -63,6 +68,14 @@ def _millrace(data: bytes, folder: str) -> Header:
     if kind not in ("core", "theme", "plugin"):
         raise PackageRefused(f"the kind {kind!r}", "core, theme or plugin")
     return _header(kind, folder, version, name or folder, folder)
+
+
+def _wordpress(opened: zipfile.ZipFile, root: str, names: set[str]) -> Header | None:
+    file = f"{root}/wp-includes/version.php"
+    if root != "wordpress" or file not in names:
+        return None
+    found = re.search(r"\$wp_version\s*=\s*'([^']+)'", _head(opened, file))
+    return _header("core", root, found.group(1) if found else "", "WordPress", root)
 
 
 def _theme(opened: zipfile.ZipFile, root: str, names: set[str]) -> Header | None:

@@ -10,6 +10,7 @@ import contextlib
 import hashlib
 import io
 import json
+import re
 import shutil
 import sqlite3
 import time
@@ -62,6 +63,7 @@ class Acts:
         }
         self.changing: dict[str, Callable[[Args], Args]] = {
             "snapshot": self._snapshot,
+            "hold": self._hold,
             "bring": self._bring,
             "restore": self._restore,
             "drop": self._drop,
@@ -229,22 +231,13 @@ class Acts:
         return {"data": base64.b64encode(part).decode(), "bytes": path.stat().st_size}
 
     def _bring(self, args: Args) -> Args:
-        """Take a part of another site's snapshot; the last one is proved by the sum of all."""
-        path, offset = self._snapshot_at(str(args["snapshot"])), int(args["offset"])
+        """Take a part of another site's snapshot."""
+        path = self._snapshot_at(str(args["snapshot"]))
         part = path.with_suffix(".part")
-        data = base64.b64decode(args["data"])
-        with part.open("r+b" if offset and part.exists() else "wb") as opened:
-            opened.seek(offset)
-            opened.truncate()
-            opened.write(data)
-        if part.stat().st_size < int(args["bytes"]):
-            return {"have": part.stat().st_size}
-        with part.open("rb") as whole:
-            if hashlib.file_digest(whole, "sha256").hexdigest() != args["sha256"]:
-                part.unlink()
-                raise CallFailed("checksum", "the snapshot is not the one that was sent")
-        part.replace(path)
-        return {"have": int(args["bytes"])}
+        have = _take_part(part, args)
+        if have == int(args["bytes"]):
+            part.replace(path)
+        return {"have": have}
 
     def _restore(self, args: Args) -> Args:
         path = self._snapshot_at(str(args["snapshot"]))
@@ -293,7 +286,7 @@ class Acts:
         product, version = str(args["product"]), str(args["version"])
         if args["site"] != self.memory.fact("site"):
             raise CallFailed("not-permitted", f"this package is for {args['site']}")
-        archive = base64.b64decode(args["archive"])
+        archive = self._archive(args)
         if len(archive) != args["size"] or hashlib.sha256(archive).hexdigest() != args["sha256"]:
             raise CallFailed("checksum", "the package is not the one that was signed for")
         try:
@@ -326,6 +319,26 @@ class Acts:
             spoilt = version if self.faults.of(effect, product) else ""
             self.site.set_setting(f"spoilt:{effect}:{product}", spoilt)
         return {"version": version, "kept": had}
+
+    def _hold(self, args: Args) -> Args:
+        """Take a part of a package, which is held until it is applied."""
+        return {"have": _take_part(self._held(args), args)}
+
+    def _held(self, args: Args) -> Path:
+        if re.fullmatch(r"[0-9a-f]{64}", str(args["sha256"])) is None:
+            raise CallFailed("checksum", "that is no sum of a package")
+        return self.state / "staging" / f"held-{args['sha256']}"
+
+    def _archive(self, args: Args) -> bytes:
+        """The package that a call brings, whole or in parts before it."""
+        if "archive" in args:
+            return base64.b64decode(args["archive"])
+        held = self._held(args)
+        if not held.exists():
+            raise CallFailed("fetch-failed", "the package was not brought whole")
+        archive = held.read_bytes()
+        held.unlink()
+        return archive
 
     def _swap(self, target: Path, aside: Path, fresh: Path) -> None:
         """Put a fresh folder in the place of another, which is kept aside. Where the agent dies in
@@ -459,6 +472,24 @@ def mend_swap(state: Path) -> None:
             if not target.exists() and aside.exists():
                 aside.rename(target)
         note.unlink()
+
+
+def _take_part(part: Path, args: Args) -> int:
+    """Write a part of what is sent in parts; the last is proved by the sum of all. How much there
+    is now. Raises CallFailed.
+    """
+    offset = int(args["offset"])
+    with part.open("r+b" if offset and part.exists() else "wb") as opened:
+        opened.seek(offset)
+        opened.truncate()
+        opened.write(base64.b64decode(args["data"]))
+    have = part.stat().st_size
+    if have >= int(args["bytes"]):
+        with part.open("rb") as whole:
+            if hashlib.file_digest(whole, "sha256").hexdigest() != args["sha256"]:
+                part.unlink()
+                raise CallFailed("checksum", "it is not what was sent")
+    return have
 
 
 def _carry(old: Path, new: Path, path: str) -> None:

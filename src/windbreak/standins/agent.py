@@ -32,7 +32,7 @@ VERSION = "1.2"
 # The version from which an agent can do something; what is not named is as old as itself.
 _SINCE = {
     **dict.fromkeys(("register", "own-files", "clear"), "1.1"),
-    **dict.fromkeys(("migrate", "regenerate", "fetch", "bring", "rotate", "pass"), "1.2"),
+    **dict.fromkeys(("migrate", "regenerate", "fetch", "bring", "hold", "rotate", "pass"), "1.2"),
 }
 CAN = (
     *("inventory", "look", "change", "snapshot", "restore", "drop", "apply", "put-back"),

@@ -12,6 +12,7 @@ from __future__ import annotations
 
 import io
 import os
+import re
 import secrets
 import shutil
 import signal
@@ -169,6 +170,44 @@ class RealSite:
         self._database()
         self.processes.insert(0, self.processes.pop())
 
+    def server_processes(self) -> list[int]:
+        """The processes of its web server."""
+        said = _said(["pgrep", "-f", f"-S 127.0.0.1:{self.port} "])
+        return [int(pid) for pid in said.split() if int(pid) != self.processes[-1].pid]
+
+    def serve_again(self) -> None:
+        """Start the web server anew, after it was ended as a power cut would."""
+        ended = self.processes.pop()
+        assert ended.stdin is not None
+        ended.stdin.close()
+        ended.wait(timeout=20)
+        self._serve(whole=False)
+
+    def newer_system(self) -> tuple[str, bytes]:
+        """A newer release of the system, as a package: made from the one that is installed, with the
+        version in its own file raised, since only one genuine version can be had here.
+        """
+        file = self.root / "wp-includes/version.php"
+        own = file.read_text()
+        found = re.search(r"\$wp_version = '([^']+)'", own)
+        assert found is not None
+        first, _, last = found.group(1).rpartition(".")
+        newer = f"{first}.{int(last) + 1}"
+        archive = io.BytesIO()
+        with zipfile.ZipFile(archive, "w", zipfile.ZIP_DEFLATED, compresslevel=1) as opened:
+            for path in sorted(self.root.rglob("*")):
+                place = path.relative_to(self.root)
+                if not path.is_file() or place.name in ("wp-config.php", ".maintenance"):
+                    continue
+                if place.parts[0] == "wp-content" and place.name != "index.php":
+                    continue  # what is the site's own
+                text = own.replace(found.group(0), f"$wp_version = '{newer}'")
+                opened.writestr(
+                    f"wordpress/{place.as_posix()}",
+                    text if path == file else path.read_bytes(),
+                )
+        return newer, archive.getvalue()
+
     def stop(self) -> None:
         for process in reversed(self.processes):
             if process.stdin is not None:
@@ -276,17 +315,21 @@ class RealSite:
         )
         return done.stdout if done.returncode == 0 else None
 
-    def _serve(self) -> None:
+    def _serve(self, *, whole: bool = True) -> None:
         where = f"127.0.0.1:{self.port}"
         # Several at once: a site asks itself; and nothing is served from what was compiled before.
         self._start("php", "-d", "opcache.enable=0", "-S", where, "-t", str(self.root), workers="4")
-        self._until(self._answers, "the site")
+        self._until(self._answers if whole else self._listens, "the site")
 
     def _answers(self) -> bool:
         try:
             return httpx.get(self.address, timeout=10, trust_env=False).status_code == 200
         except httpx.HTTPError:
             return False
+
+    def _listens(self) -> bool:
+        with socket.socket() as one:
+            return one.connect_ex(("127.0.0.1", self.port)) == 0
 
     def _start(self, *command: str, workers: str = "") -> None:
         log = (self.folder / f"{command[0]}.log").open("ab")

@@ -141,7 +141,9 @@ def _places(folder: Path, sites: Sequence[DemoSite]) -> Iterator[_Place]:
     for demo in sites:
         site, agent = lay_out(folder, demo)
         site.settle(where[demo.slug])
-        yield _Place(_dated(site_app(site, agent), agent.now), port(demo.slug), partial(_is_down, agent))
+        yield _Place(
+            _dated(site_app(site, agent), agent.now), port(demo.slug), partial(_is_down, agent)
+        )
 
 
 def _is_down(agent: MillraceAgent) -> bool:

@@ -1,0 +1,205 @@
+<?php
+/**
+ * The system itself, updated through its own upgrader, which copies over what is there: so all
+ * that it may touch is copied aside before. Where the upgrader dies half-way, the next request to
+ * the site, whoever makes it, brings the old files back: the system asks its maintenance file
+ * before it does anything else, and the agent writes that file.
+ */
+
+namespace Windbreak;
+
+final class Core {
+	const NOTE    = 'core.json'; // what is being updated, while it is
+	const FOLDERS = array( 'wp-admin', 'wp-includes' );
+
+	/** @var Memory */
+	private $memory;
+
+	public function __construct( Memory $memory ) {
+		$this->memory = $memory;
+	}
+
+	public function apply( string $id, string $file, string $product, string $version ): array {
+		$fresh = ( new Packages( $this->memory ) )->opened( $id, $file, $product, $version );
+		$root  = rtrim( ABSPATH, '/' );
+		if ( Site::version_in( $product, $root ) === $version ) {
+			throw new Failed( 'already-there', "$product $version" );
+		}
+		$kept = "{$this->memory->place}/kept/$id";
+		self::copied( $root, $kept );
+		file_put_contents( "$kept/.database", (string) get_option( 'db_version' ) );
+		$this->memory->write( self::NOTE, array( 'kept' => $kept, 'root' => $root ) );
+		try {
+			$this->by_its_upgrader( $file, $version );
+			$this->held_against( $fresh, $root, $version );
+		} catch ( \Throwable $error ) {
+			self::bring_back( $kept, $root );
+			$this->over();
+			throw $error;
+		}
+		$this->over();
+		return array( 'version' => $version, 'kept' => true );
+	}
+
+	private function by_its_upgrader( string $file, string $version ): void {
+		foreach ( array( 'admin', 'class-wp-upgrader', 'update' ) as $part ) {
+			require_once ABSPATH . "wp-admin/includes/$part.php";
+		}
+		add_filter( 'update_feedback', array( $this, 'keep_in_view' ) );
+		$offer = (object) array(
+			'response'        => 'upgrade',
+			'download'        => $file,
+			'locale'          => get_locale(),
+			'packages'        => (object) array( 'full' => $file, 'no_content' => '', 'new_bundled' => '', 'partial' => '', 'rollback' => '' ),
+			'current'         => $version,
+			'version'         => $version,
+			'php_version'     => '5.6',
+			'mysql_version'   => '5.0',
+			'new_bundled'     => '',
+			'partial_version' => '',
+			'dismissed'       => false,
+		);
+		$skin = new \Automatic_Upgrader_Skin();
+		$done = ( new \Core_Upgrader( $skin ) )->upgrade( $offer, array( 'pre_check_md5' => false, 'attempt_rollback' => false, 'allow_relaxed_file_ownership' => false ) );
+		if ( is_wp_error( $done ) ) {
+			$full = false !== strpos( $done->get_error_code(), 'disk_full' ) || false !== strpos( $done->get_error_code(), 'copy_failed' );
+			throw new Failed( $full ? 'no-room' : 'unknown', 'the system’s own upgrader says: ' . $done->get_error_message() . ' ' . $done->get_error_code() );
+		}
+		if ( ! $done ) {
+			throw new Failed( 'not-writable', 'the system can’t write its own files without a person' );
+		}
+	}
+
+	/** Let the agent be asked while the system is in its maintenance, and the next request mend it. */
+	public function keep_in_view( $told ) {
+		$file = ABSPATH . '.maintenance';
+		if ( is_file( $file ) && false === strpos( (string) file_get_contents( $file ), __CLASS__ ) ) {
+			$parts = var_export( __DIR__, true );
+			$state = var_export( $this->memory->place, true );
+			file_put_contents(
+				$file,
+				'<?php $upgrading = ' . time() . ";\nif ( is_file( $parts . '/core.php' ) ) {\n"
+				. "\trequire_once $parts . '/memory.php';\n\trequire_once $parts . '/core.php';\n\trequire_once $parts . '/packages.php';\n"
+				. "\t\$upgrading = \\" . __CLASS__ . "::asked_meanwhile( $state, \$upgrading );\n}\n"
+			);
+		}
+		return $told;
+	}
+
+	/** Since when the system is in its maintenance, for one request: not at all for the agent's calls. Needs nothing of the system. */
+	public static function asked_meanwhile( string $state, int $since ): int {
+		$memory = new Memory( $state );
+		if ( null !== ( $lock = $memory->lock() ) ) {
+			$note = $memory->read( self::NOTE );
+			if ( null !== $note ) { // whoever updated it died
+				self::bring_back( $note['kept'], $note['root'] );
+				@unlink( "{$note['root']}/.maintenance" );
+				flock( $lock, LOCK_UN );
+				http_response_code( 503 );
+				header( 'Retry-After: 1' );
+				exit; // what this request has loaded may be of either
+			}
+			flock( $lock, LOCK_UN );
+		}
+		return preg_match( '#/_windbreak/[a-z-]+$#', (string) parse_url( (string) ( $_SERVER['REQUEST_URI'] ?? '' ), PHP_URL_PATH ) ) ? 0 : $since;
+	}
+
+	/** Forget an update whose files were brought back, with the system's own lock. */
+	public static function mend( Memory $memory ): void {
+		$note = $memory->read( self::NOTE );
+		if ( null !== $note && null !== ( $lock = $memory->lock() ) ) {
+			self::bring_back( $note['kept'], $note['root'] );
+			( new self( $memory ) )->over();
+			flock( $lock, LOCK_UN );
+		}
+	}
+
+	private function over(): void {
+		@unlink( ABSPATH . '.maintenance' );
+		delete_option( 'core_updater.lock' );
+		@unlink( "{$this->memory->place}/" . self::NOTE );
+	}
+
+	/** Hold every file of the system against its package: its upgrader's word alone is not taken. */
+	private function held_against( string $fresh, string $root, string $version ): void {
+		foreach ( self::files( $fresh ) as $path ) {
+			if ( 0 !== strpos( $path, 'wp-content/' ) && ( ! is_file( "$root/$path" ) || sha1_file( "$fresh/$path" ) !== sha1_file( "$root/$path" ) ) ) {
+				throw new Failed( 'unknown', "$path is not that of $version after the update" );
+			}
+		}
+		$wp_db_version = 0;
+		preg_match( '/\$wp_db_version\s*=\s*(\d+)/', (string) file_get_contents( "$root/wp-includes/version.php" ), $found );
+		wp_cache_delete( 'alloptions', 'options' );
+		if ( (int) ( $found[1] ?? 0 ) !== (int) get_option( 'db_version' ) ) {
+			throw new Failed( 'breaks-site', 'its database was not moved on to the new version' );
+		}
+	}
+
+	public function put_back( string $id, string $kept ): array {
+		if ( trim( (string) @file_get_contents( "$kept/.database" ) ) !== (string) get_option( 'db_version' ) ) {
+			throw new Failed( 'not-permitted', 'its database was moved on: only a restore goes back' );
+		}
+		$root = rtrim( ABSPATH, '/' );
+		self::copied( $root, "{$this->memory->place}/kept/$id" );
+		self::bring_back( $kept, $root );
+		return array();
+	}
+
+	/** Put the kept files of the system in place again; may be done again. */
+	private static function bring_back( string $kept, string $root ): void {
+		foreach ( self::FOLDERS as $folder ) {
+			self::copied( "$kept/$folder", "$root/$folder.back" );
+			is_dir( "$root/$folder" ) && rename( "$root/$folder", "$root/$folder.half" );
+			rename( "$root/$folder.back", "$root/$folder" );
+			Packages::clear( "$root/$folder.half" );
+		}
+		foreach ( self::root_files( $kept ) as $file ) {
+			copy( $file, "$root/" . basename( $file ) );
+		}
+	}
+
+	/** Copy the system's own files, or one folder of them, elsewhere; nothing is left of a copy that is not whole. */
+	private static function copied( string $from, string $to ): void {
+		Packages::clear( $to );
+		@mkdir( $to, 0755, true );
+		$whole = true;
+		if ( in_array( basename( $from ), self::FOLDERS, true ) ) {
+			$paths = iterator_to_array( self::files( $from ), false );
+		} else {
+			$paths = array_map( 'basename', self::root_files( $from ) );
+			foreach ( self::FOLDERS as $folder ) {
+				foreach ( self::files( "$from/$folder" ) as $path ) {
+					$paths[] = "$folder/$path";
+				}
+			}
+		}
+		foreach ( $paths as $path ) {
+			is_dir( dirname( "$to/$path" ) ) || mkdir( dirname( "$to/$path" ), 0755, true );
+			$whole = $whole && @copy( "$from/$path", "$to/$path" );
+		}
+		if ( ! $whole ) {
+			Packages::clear( $to );
+			throw new Failed( 'no-room', 'the system’s files can’t be copied aside' );
+		}
+	}
+
+	/** The system's own files in its root: never the settings of the site. */
+	private static function root_files( string $root ): array {
+		return array_filter(
+			array_merge( (array) glob( "$root/*.php" ), (array) glob( "$root/*.txt" ), (array) glob( "$root/*.html" ) ),
+			static function ( $file ) {
+				return 'wp-config.php' !== basename( $file );
+			}
+		);
+	}
+
+	/** The paths of a folder's files, in it. */
+	private static function files( string $folder ): \Generator {
+		$walk = new \RecursiveIteratorIterator( new \RecursiveDirectoryIterator( $folder, \FilesystemIterator::SKIP_DOTS ) );
+		foreach ( $walk as $file ) {
+			if ( $file->isFile() ) {
+				yield str_replace( '\\', '/', substr( $file->getPathname(), strlen( $folder ) + 1 ) );
+			}
+		}
+	}
+}

@@ -1,0 +1,210 @@
+<?php
+/**
+ * Packages of themes and plugins: examined before anything is touched, swapped in by renames, the
+ * old folder kept aside with its name, so that it can be put back.
+ */
+
+namespace Windbreak;
+
+final class Packages {
+	const NOTE     = 'swap.json'; // what is being swapped, while it is
+	const ROOM_FOR = 6;           // times its size that a package takes while it is opened
+	const HELD     = 86400;       // seconds that a package sent in parts is held
+
+	/** @var Memory */
+	private $memory;
+
+	public function __construct( Memory $memory ) {
+		$this->memory = $memory;
+	}
+
+	/** Take a part of a package; it is applied once the whole is here. */
+	public function hold( array $args ): array {
+		foreach ( (array) glob( "{$this->memory->place}/staging/held-*" ) as $old ) {
+			if ( filemtime( $old ) < time() - self::HELD ) {
+				unlink( $old );
+			}
+		}
+		return array( 'have' => Snapshots::take_part( $this->held( $args ), $args ) );
+	}
+
+	private function held( array $args ): string {
+		if ( ! preg_match( '/^[0-9a-f]{64}$/', (string) $args['sha256'] ) ) {
+			throw new Failed( 'checksum', 'that is no sum of a package' );
+		}
+		return "{$this->memory->place}/staging/held-{$args['sha256']}";
+	}
+
+	/** The file of a package that a call brings, whole or in parts before it. Throws Failed. */
+	public function file( string $id, array $args ): string {
+		if ( $args['site'] !== $this->memory->fact( 'site' ) ) {
+			throw new Failed( 'not-permitted', "this package is for {$args['site']}" );
+		}
+		$file = "{$this->memory->place}/staging/$id.zip";
+		if ( isset( $args['archive'] ) ) {
+			$archive = (string) base64_decode( (string) $args['archive'], true );
+			if ( strlen( $archive ) !== @file_put_contents( $file, $archive ) ) {
+				@unlink( $file );
+				throw new Failed( 'no-room', 'the package can’t be written' );
+			}
+		} elseif ( ! @rename( $this->held( $args ), $file ) ) {
+			throw new Failed( 'fetch-failed', 'the package was not brought whole' );
+		}
+		if ( filesize( $file ) !== (int) $args['size'] || ! hash_equals( (string) $args['sha256'], (string) hash_file( 'sha256', $file ) ) ) {
+			unlink( $file );
+			throw new Failed( 'checksum', 'the package is not the one that was signed for' );
+		}
+		return $file;
+	}
+
+	public function apply( string $id, array $args ): array {
+		$product = (string) $args['product'];
+		$version = (string) $args['version'];
+		$file    = $this->file( $id, $args );
+		try {
+			if ( 0 === strpos( $product, 'core/' ) ) {
+				return ( new Core( $this->memory ) )->apply( $id, $file, $product, $version );
+			}
+			return $this->put( $id, $file, $product, $version, (array) ( $args['carry'] ?? array() ) );
+		} finally {
+			@unlink( $file );
+			self::clear( "{$this->memory->place}/staging/$id" );
+		}
+	}
+
+	private function put( string $id, string $file, string $product, string $version, array $carry ): array {
+		$fresh  = $this->opened( $id, $file, $product, $version );
+		$target = Site::folder( $product ) ?? Site::place( $product ) . '/' . basename( $fresh );
+		$had    = is_dir( $target );
+		if ( $had && Site::version_in( $product, $target ) === $version ) {
+			throw new Failed( 'already-there', "$product $version" );
+		}
+		if ( ! is_writable( dirname( $target ) ) ) {
+			throw new Failed( 'not-writable', dirname( $target ) . ' can’t be written' );
+		}
+		foreach ( $had ? $carry : array() as $path ) {
+			$this->carry( $target, $fresh, (string) $path );
+		}
+		$this->swap( $target, "{$this->memory->place}/kept/$id", $fresh );
+		return array( 'version' => $version, 'kept' => $had );
+	}
+
+	/** The folder of a package, opened beside, once it was seen to be what it is said to be. Throws Failed. */
+	public function opened( string $id, string $file, string $product, string $version ): string {
+		$folder = "{$this->memory->place}/staging/$id";
+		self::clear( $folder );
+		if ( disk_free_space( $this->memory->place ) < self::ROOM_FOR * filesize( $file ) ) {
+			throw new Failed( 'no-room', 'there is too little room to open it beside the site' );
+		}
+		$zip = new \ZipArchive();
+		if ( true !== $zip->open( $file ) ) {
+			throw new Failed( 'wrong-archive', 'it is no archive that can be opened' );
+		}
+		$roots = array();
+		for ( $n = 0; $n < $zip->numFiles; $n++ ) {
+			$name = (string) $zip->getNameIndex( $n );
+			if ( '' === $name || '/' === $name[0] || preg_match( '#(^|/)\.\.(/|$)|\\\\#', $name ) ) {
+				throw new Failed( 'wrong-archive', "it holds a path that leads out: $name" );
+			}
+			$roots[ explode( '/', $name )[0] ] = true;
+		}
+		if ( 1 !== count( $roots ) ) {
+			throw new Failed( 'wrong-archive', 'it does not hold one folder, and that alone' );
+		}
+		if ( ! @$zip->extractTo( $folder ) ) {
+			throw new Failed( 'no-room', 'it can’t be opened beside the site' );
+		}
+		$zip->close();
+		$root  = "$folder/" . array_keys( $roots )[0];
+		$found = Site::version_in( $product, $root );
+		if ( Site::slug( basename( $root ) ) !== ( explode( '/', $product )[1] ?? '' ) ) {
+			throw new Failed( 'wrong-archive', 'its folder is ' . basename( $root ) . ", and not that of $product" );
+		}
+		if ( $found !== $version ) {
+			throw new Failed( 'wrong-archive', null === $found ? "it holds no $product" : "it holds version $found, and not $version" );
+		}
+		return $root;
+	}
+
+	/** Take a file of the site's own into the folder that takes its place. */
+	private function carry( string $old, string $new, string $path ): void {
+		if ( '' === $path || '/' === $path[0] || preg_match( '#(^|/)\.\.(/|$)#', $path ) || is_link( "$old/$path" ) ) {
+			throw new Failed( 'not-permitted', "$path can't be carried over" );
+		}
+		if ( is_file( "$old/$path" ) ) {
+			@mkdir( dirname( "$new/$path" ), 0755, true );
+			if ( ! @copy( "$old/$path", "$new/$path" ) ) {
+				throw new Failed( 'no-room', "$path can’t be carried over" );
+			}
+		}
+	}
+
+	public function put_back( string $id, string $product, string $of, bool $added ): array {
+		$kept = "{$this->memory->place}/kept/" . Memory::safe( $of );
+		if ( ! is_dir( $kept ) && ! $added ) {
+			throw new Failed( 'not-permitted', 'nothing was kept of that change' );
+		}
+		if ( 0 === strpos( $product, 'core/' ) ) {
+			return ( new Core( $this->memory ) )->put_back( $id, $kept );
+		}
+		$target = Site::folder( $product ) ?? ( is_file( "$kept.name" ) ? Site::place( $product ) . '/' . trim( (string) file_get_contents( "$kept.name" ) ) : null );
+		if ( null !== $target ) {
+			$this->swap( $target, "{$this->memory->place}/kept/$id", $kept );
+		}
+		return array();
+	}
+
+	public function remove( string $id, string $product ): array {
+		$target = Site::folder( $product );
+		if ( null === $target ) {
+			throw new Failed( 'already-there', "$product is gone already" );
+		}
+		$this->swap( $target, "{$this->memory->place}/kept/$id", '' );
+		return array();
+	}
+
+	/** Put a folder in the place of another, which is kept aside with its name. */
+	public function swap( string $target, string $aside, string $fresh ): void {
+		$this->memory->write( self::NOTE, compact( 'target', 'aside' ) );
+		if ( is_dir( $target ) ) {
+			file_put_contents( "$aside.name", basename( $target ) );
+			if ( ! @rename( $target, $aside ) ) {
+				@unlink( "{$this->memory->place}/" . self::NOTE );
+				throw new Failed( 'not-writable', "$target can’t be moved" );
+			}
+		}
+		if ( '' !== $fresh && is_dir( $fresh ) && ! @rename( $fresh, $target ) ) {
+			if ( is_dir( $aside ) ) {
+				rename( $aside, $target );
+			}
+			@unlink( "{$this->memory->place}/" . self::NOTE );
+			throw new Failed( 'not-writable', "$target can’t be put in its place" );
+		}
+		@unlink( "{$this->memory->place}/" . self::NOTE );
+	}
+
+	/** Bring a folder back where whoever swapped it died in between. */
+	public static function mend( Memory $memory ): void {
+		$note = $memory->read( self::NOTE );
+		if ( null === $note || null === ( $lock = $memory->lock() ) ) {
+			return; // nothing was being swapped, or it is right now
+		}
+		if ( ! is_dir( $note['target'] ) && is_dir( $note['aside'] ) ) {
+			rename( $note['aside'], $note['target'] );
+		}
+		@unlink( "{$memory->place}/" . self::NOTE );
+		flock( $lock, LOCK_UN );
+	}
+
+	/** Take a folder away, with all that is in it. */
+	public static function clear( string $folder ): void {
+		if ( ! is_dir( $folder ) ) {
+			return;
+		}
+		$walk = new \RecursiveIteratorIterator( new \RecursiveDirectoryIterator( $folder, \FilesystemIterator::SKIP_DOTS ), \RecursiveIteratorIterator::CHILD_FIRST );
+		foreach ( $walk as $file ) {
+			$file->isDir() && ! $file->isLink() ? rmdir( $file->getPathname() ) : unlink( $file->getPathname() );
+		}
+		rmdir( $folder );
+	}
+}

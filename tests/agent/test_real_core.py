@@ -1,0 +1,124 @@
+"""The system itself updated through its own upgrader, and brought back where that ends half-way."""
+
+from __future__ import annotations
+
+import os
+import signal
+import time
+from functools import partial
+from pathlib import Path
+from typing import ClassVar
+
+import httpx
+
+from tests.agent.test_real import SITE, WithReal
+from tests.operations.within import RHONA
+from windbreak.core.values.packages import Package
+from windbreak.core.values.plans import ApprovePlan
+from windbreak.core.values.releases import NewRelease
+from windbreak.links.errors import CallFailed, LinkError
+from windbreak.operations.planning import planning
+from windbreak.operations.runs import runs
+from windbreak.operations.scheduling import approving
+from windbreak.operations.sites import sites
+from windbreak.operations.tracking import catalogue, shelving
+
+CORE = "core/wordpress"
+
+
+class Core(WithReal):
+    newer: ClassVar[str]
+    archive: ClassVar[bytes]
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        super().setUpClass()
+        cls.newer, cls.archive = cls.real.newer_system()
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.linked()
+        sites.refresh(self.context, SITE)
+        self.was = self.there()
+
+    def there(self) -> str:
+        inventory = sites.agent_for(self.context, SITE).inventory(SITE, self.context.clock())
+        return inventory.version_of(CORE) or ""
+
+    def state(self) -> Path:
+        return next(self.real.root.parent.glob(".windbreak-*"))
+
+    def page(self) -> httpx.Response:
+        return httpx.get(self.real.address, trust_env=False, timeout=30)
+
+    def package(self) -> Package:
+        return shelving.put_on_shelf(self.context, self.archive, RHONA, (SITE,))
+
+    def test_a_run_takes_it_through_the_system_s_own_upgrader_and_it_is_put_back(self) -> None:
+        new = NewRelease(product=CORE, version=self.was, published="2026-01-01", source="its maker")
+        catalogue.type_in(self.context, new, RHONA)
+        package = self.package()
+        self.assertEqual((package.product, package.version), (CORE, self.newer))
+        plan = planning.draft(self.context, SITE)
+        self.assertEqual(plan.targets, {CORE: self.newer})
+        approving.approve(self.context, plan.id, ApprovePlan(why="a test"), RHONA)
+        run = runs.carry_out(self.context, runs.start(self.context, plan.id, RHONA.name).id)
+        self.assertEqual(run.state, "done", run.text)
+        self.assertIn(f'"core":"{self.newer}"', self.listed())
+        self.assertEqual(self.page().status_code, 200)
+        self.assertFalse((self.real.root / ".maintenance").exists())
+        agent = sites.agent_for(self.context, SITE)
+        (change,) = [
+            e.change
+            for e in self.context.store.journal.all(run=run.id)
+            if e.act == f"apply 1 {CORE}" and e.state == "done"
+        ]
+        self.done(agent, "put-back", "c-1-back", product=CORE, of=change)
+        self.assertIn(f'"core":"{self.was}"', self.listed())
+        self.assertEqual(self.page().status_code, 200)
+
+    def test_where_it_dies_half_way_the_next_request_brings_the_old_one_back(self) -> None:
+        agent, package = sites.agent_for(self.context, SITE), self.package()
+        before = self.workers()
+        with self.assertRaises(LinkError):
+            agent.apply("c-2-aa", package, self.archive, SITE)
+        maintenance = self.real.root / ".maintenance"
+        end = time.monotonic() + 30
+        while not (maintenance.exists() and "Windbreak" in maintenance.read_text()):
+            self.assertLess(time.monotonic(), end)
+            time.sleep(0.005)
+        version = self.real.root / "wp-includes/version.php"
+        while f"'{self.newer}'" not in version.read_text():
+            self.assertLess(time.monotonic(), end)
+            time.sleep(0.005)
+        for pid in before:
+            os.kill(pid, signal.SIGKILL)
+        self.real.serve_again()
+        end = time.monotonic() + 30
+        while self.page().status_code != 200:
+            self.assertLess(time.monotonic(), end)
+            time.sleep(0.2)
+        self.assertFalse(maintenance.exists())
+        agent = sites.agent_for(self.context, SITE)
+        self.assertEqual(agent.change("c-2-aa").code, "timed-out")
+        self.assertEqual(self.there(), self.was)
+        self.assertIn(f'"core":"{self.was}"', self.listed())
+        self.assertFalse((self.state() / "core.json").exists())
+        # And it can be taken then.
+        call = partial(agent.apply, "c-2-ab", package, self.archive, SITE)
+        self.assertEqual(self.followed(agent, "c-2-ab", call)["version"], self.newer)
+        self.done(agent, "put-back", "c-2-ac", product=CORE, of="c-2-ab")
+        self.assertEqual(self.there(), self.was)
+
+    def workers(self) -> list[int]:
+        return self.real.server_processes()
+
+    def test_what_is_no_package_of_it_touches_nothing(self) -> None:
+        agent, package = sites.agent_for(self.context, SITE), self.package()
+        lies = package.model_copy(update={"version": "99.0"})
+        with self.assertRaises(CallFailed) as caught:
+            call = partial(agent.apply, "c-3-aa", lies, self.archive, SITE)
+            self.followed(agent, "c-3-aa", call)
+        self.assertEqual(caught.exception.failure, "wrong-archive")
+        self.assertEqual(self.there(), self.was)
+        self.assertEqual([*self.state().glob("kept/c-3-*")], [])

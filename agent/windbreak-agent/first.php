@@ -38,8 +38,8 @@ if ( ! defined( 'ABSPATH' ) ) {
 	if ( isset( $facts['updates-paused'] ) ) {
 		add_filter( 'automatic_updater_disabled', '__return_true', PHP_INT_MAX );
 	}
-	$given = (string) ( $_SERVER['HTTP_WINDBREAK_PASS'] ?? $_GET['windbreak-blocks'] ?? '' );
-	$good  = '' !== $given && holds_pass( $place, $given );
+	require_once "$parts/passing.php";
+	$good = Passing::holds( $place, (string) ( $_SERVER['HTTP_WINDBREAK_PASS'] ?? $_GET['windbreak-blocks'] ?? '' ) );
 	if ( isset( $facts['page'] ) && ! $good && 'cli' !== PHP_SAPI ) {
 		http_response_code( 503 );
 		header( 'Retry-After: 120' );
@@ -48,26 +48,9 @@ if ( ! defined( 'ABSPATH' ) ) {
 		exit;
 	}
 	if ( $good && isset( $_GET['windbreak-blocks'] ) ) {
-		add_action( 'template_redirect', __NAMESPACE__ . '\\show_blocks', 0 );
+		add_action( 'template_redirect', array( Passing::class, 'show_blocks' ), 0 );
+	} elseif ( $good && Passing::is_of_editor( $path ) ) {
+		require_once dirname( $parts ) . '/opened.php';
+		Passing::open_editor();
 	}
 } )();
-
-/** Whether a looking pass is good; it stays so for its minutes. */
-function holds_pass( string $place, string $pass ): bool {
-	$kept = is_file( "$place/pass.json" ) ? (array) json_decode( (string) file_get_contents( "$place/pass.json" ), true ) : array();
-	return isset( $kept['pass'], $kept['until'] ) && $kept['until'] > time() && hash_equals( (string) $kept['pass'], hash( 'sha256', $pass ) );
-}
-
-/** The newest page or post as its blocks, each rendered by whatever renders it now. */
-function show_blocks(): void {
-	$posts = get_posts( array( 'post_type' => array( 'page', 'post' ), 'numberposts' => 1, 'orderby' => 'ID' ) );
-	$found = '';
-	foreach ( parse_blocks( $posts ? $posts[0]->post_content : '' ) as $n => $block ) {
-		if ( null !== $block['blockName'] || '' !== trim( $block['innerHTML'] ) ) {
-			$found .= "<div data-block=\"$n\">" . render_block( $block ) . '</div>';
-		}
-	}
-	nocache_headers();
-	echo "<!doctype html><title>Blocks</title><h1>Blocks</h1><main>$found</main>"; // phpcs:ignore
-	exit;
-}

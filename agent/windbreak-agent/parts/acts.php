@@ -164,7 +164,10 @@ final class Acts {
 
 	/** What a plugin has scheduled once, under its own name, soonest first: when, what, with what. */
 	private static function scheduled( string $product ): array {
-		$name  = str_replace( '-', '[-_]?', preg_quote( explode( '/', $product, 2 )[1] ?? '-', '/' ) );
+		$name  = str_replace( '-', '[-_]?', explode( '/', $product, 2 )[1] ?? '' ); // letters, digits, hyphens
+		if ( ! preg_match( '/^[a-z0-9]/', $name ) || null === Site::folder( $product ) ) {
+			throw new Failed( 'not-permitted', "$product is not there" );
+		}
 		$found = array();
 		wp_cache_delete( 'alloptions', 'options' );
 		foreach ( (array) get_option( 'cron', array() ) as $at => $hooks ) {

@@ -8,8 +8,7 @@ namespace Windbreak;
 
 final class Agent {
 	const VERSION = '1.2';
-	const PASS_SECONDS = 300;
-	const CAN     = array( 'hello', 'inventory', 'look', 'change', 'own-files', 'fetch', 'rotate', 'goodbye', 'pass' );
+	const CAN = array( 'hello', 'inventory', 'look', 'change', 'own-files', 'fetch', 'rotate', 'goodbye', 'pass' );
 
 	/** @var Memory */
 	private $memory;
@@ -228,11 +227,10 @@ final class Agent {
 		throw new Failed( 'not-permitted', "this agent has no call '$call'" );
 	}
 
-	/** What is there, with a pass for some minutes: it shows pages behind the maintenance page, and content as its blocks. */
+	/** What is there, with a looking pass, and where that shows content: as its blocks, or in the editor. */
 	private function look( array $args ): array {
-		$pass = Signing::text( random_bytes( 18 ) );
-		$this->memory->write( 'pass.json', array( 'pass' => hash( 'sha256', $pass ), 'until' => time() + self::PASS_SECONDS ) );
-		$told = Site::look() + array( 'pass' => $pass, 'editor' => '/?windbreak-blocks=' . rawurlencode( $pass ) );
+		$pass = Passing::give( $this->memory );
+		$told = Site::look() + array( 'pass' => $pass, 'editor' => '/?windbreak-blocks=' . rawurlencode( $pass ), 'opens' => Passing::editor() );
 		return isset( $args['since'] ) ? $told + array( 'came' => Site::came( (string) $args['since'] ) ) : $told;
 	}
 

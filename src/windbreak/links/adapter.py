@@ -36,6 +36,7 @@ class ChangeState(Value):
 class AgentLook(Value):
     """The agent's own checks; paths of pages worth looking at and, once, of the editor.
 
+    ``opens``: where a browser opens the editor under the looking pass, where it can.
     ``covers``: the template or builder that a path stands for, ``{"/news/1": "news item"}``.
     ``pass_`` shows the pages behind the maintenance page for some minutes, and ``came`` is what was
     written since the instant that was asked about, oldest first; both empty where it can't tell.
@@ -48,6 +49,7 @@ class AgentLook(Value):
     pages: tuple[tuple[str, str], ...]
     covers: dict[str, str] = {}
     editor: str
+    opens: str = ""
     pass_: str = Field("", alias="pass", max_length=200, pattern=r"^[\w.~+/=-]*$")
     came: tuple[CameIn, ...] = ()
 

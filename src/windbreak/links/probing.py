@@ -83,21 +83,28 @@ def probe(
     *,
     choose: Callable[[AgentLook], Iterable[Page]],
     look: Callable[[Visiting, Page], Look],
+    opened: Callable[[Visiting, str], tuple[Look, int | None] | None] = lambda site, where: None,
 ) -> Probe:
     """Look at chosen pages of a site and its editor, behind its maintenance page where its agent
     lets us; then at what that left in its error log.
+
+    ``opened`` looks at the editor in a browser, and tells how many blocks it shows; None where
+    there is no browser, and then the agent's own page of blocks is looked at.
     """
     agent = ask()
     site = site.past_page(agent.pass_)
     looks = [look(site, page) for page in choose(agent)]
-    editor, marks = _look(site, "Editor", agent.editor, past_caches=True)
-    looks.append(editor.model_copy(update={"where": ""}))  # its pass is good once
-    usable = editor.status == 200 and not editor.faults
+    seen = opened(site, agent.opens) if agent.opens else None
+    if seen is None:
+        editor, marks = _look(site, "Editor", agent.editor, past_caches=True)
+        usable = editor.status == 200 and not editor.faults
+        seen = editor.model_copy(update={"where": ""}), marks.blocks if usable else None
+    looks.append(seen[0])
     after = ask()
     return Probe(
         at=at,
         looks=tuple(looks),
-        editor_blocks=marks.blocks if usable else None,
+        editor_blocks=seen[1],
         counts=after.counts,
         settings=after.settings,
         errors=after.errors,
@@ -202,9 +209,30 @@ def _editor(before: Probe, now: Probe) -> Seen:
         return f"opens, {blocks} blocks" if blocks else "opens empty"
 
     was, is_ = before.editor_blocks, now.editor_blocks
-    bad = (was or 0) > 0 and (is_ or 0) == 0
-    verdict = "worse" if bad else ("as before" if was == is_ else "differs")
-    return Seen(name="Editor", before=say(was), now=say(is_), verdict=verdict)
+    lost = _lost(before, now)
+    bad = bool(lost) or ((was or 0) > 0 and (is_ or 0) == 0)
+    verdict: Verdict = "worse" if bad else ("as before" if was == is_ else "differs")
+    told = say(is_) + (f"; not shown: {', '.join(lost)}" if lost else "")
+    return Seen(name="Editor", before=say(was), now=told, verdict=verdict)
+
+
+def _lost(before: Probe, now: Probe) -> list[str]:
+    """What the editor showed in a browser before, and shows no more."""
+    looks = [
+        next((look for look in probe.looks if look.name == "Editor" and look.where), None)
+        for probe in (before, now)
+    ]
+    was, is_ = looks
+    if was is None or is_ is None:
+        return []
+    there = list(is_.marks)
+    lost = []
+    for mark in was.marks:
+        if mark in there:
+            there.remove(mark)
+        else:
+            lost.append(f"“{mark[:60]}”")
+    return lost
 
 
 def _say(look: Look) -> str:

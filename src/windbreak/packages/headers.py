@@ -1,8 +1,8 @@
 """What a package says of itself, as each content system writes that into its files.
 
 Millrace has a ``component.toml`` in the root folder. WordPress has a comment at the head of a file:
-a theme's in ``style.css``, a plugin's in some PHP file of the root folder; the system itself sets its
-version in a file of its own.
+a theme's in ``style.css``, a plugin's in some PHP file of the root folder; the system itself sets
+its version in a file of its own.
 """
 
 from __future__ import annotations

@@ -25,7 +25,7 @@ LOOM = "runtime/loom"
 class Made:
     """One release a maker made, so many days ago, or ``at`` a time. ``package`` False: announced,
     but carried by something else. ``files``: what its package holds, where it is for another system
-    than Millrace.
+    than Millrace, and ``carries`` the releases that lie inside of it as packages of their own.
     """
 
     product: str
@@ -40,6 +40,7 @@ class Made:
     made_by: str | None = None
     at: datetime | None = None
     files: tuple[tuple[str, str], ...] = ()
+    carries: tuple[Made, ...] = ()
 
     @property
     def slug(self) -> str:
@@ -276,7 +277,9 @@ def _leaves(made: Made, kind: str) -> int:
 @lru_cache(maxsize=512)
 def _archive(made: Made, again: bool) -> bytes:
     if made.files:
-        return _packed({f"{made.slug}/{path}": text.encode() for path, text in made.files})
+        inside = {f"bundled/{one.file}": archive(one) for one in made.carries}
+        own = {path: text.encode() for path, text in made.files}
+        return _packed({f"{made.slug}/{path}": data for path, data in (own | inside).items()})
     note = f"{made.name} {made.version}\n" + ("Packed again.\n" if again else "")
     files = {
         f"{made.slug}/component.toml": header(made).encode(),

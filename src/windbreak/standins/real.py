@@ -60,6 +60,7 @@ define( 'WP_HOME', '{address}' );
 define( 'WP_SITEURL', '{address}' );
 define( 'WP_ENVIRONMENT_TYPE', 'local' );
 define( 'FS_METHOD', 'direct' );
+define( 'WP_CACHE', true );
 define( 'DISABLE_WP_CRON', true );
 define( 'AUTOMATIC_UPDATER_DISABLED', true );
 define( 'WP_HTTP_BLOCK_EXTERNAL', true );
@@ -87,9 +88,18 @@ _SWITCH = """<?php
 define( 'WP_INSTALLING', true );
 $_SERVER['HTTP_HOST'] = '{host}';
 require '{root}/wp-load.php';
-update_option( 'active_plugins', array( {files} ) );
-update_option( 'template', '{theme}' );
-update_option( 'stylesheet', '{theme}' );
+require_once ABSPATH . 'wp-admin/includes/plugin.php';
+foreach ( array( {files} ) as $file ) {{
+	$done = activate_plugin( $file );
+	if ( is_wp_error( $done ) ) {{
+		fwrite( STDERR, $done->get_error_message() );
+		exit( 1 );
+	}}
+}}
+if ( '' !== '{theme}' ) {{
+	update_option( 'template', '{theme}' );
+	update_option( 'stylesheet', '{child}' );
+}}
 """
 _PASTE = """<?php
 $_SERVER['HTTP_HOST'] = '{host}';
@@ -184,8 +194,8 @@ class RealSite:
         self._serve(whole=False)
 
     def newer_system(self) -> tuple[str, bytes]:
-        """A newer release of the system, as a package: made from the one that is installed, with the
-        version in its own file raised, since only one genuine version can be had here.
+        """A newer release of the system, as a package: made from the one that is installed, with
+        the version in its own file raised, since only one genuine version can be had here.
         """
         file = self.root / "wp-includes/version.php"
         own = file.read_text()
@@ -222,7 +232,7 @@ class RealSite:
 
     def put(self, packages: Iterable[bytes]) -> None:
         """Unpack some packages where they belong, and switch them on, as somebody did long ago."""
-        plugins, theme = ["windbreak-agent/windbreak-agent.php"], "twentytwentyone"
+        plugins, theme, child = list[str](), "", ""
         for package in packages:
             header = examine(package).header
             kind, slug = header.product.split("/")
@@ -230,10 +240,13 @@ class RealSite:
                 opened.extractall(self.root / f"wp-content/{kind}s")
             if kind == "plugin":
                 plugins.append(f"{slug}/{slug}.php")
+            elif "Template:" in (self.root / f"wp-content/themes/{slug}/style.css").read_text():
+                child = slug
             else:
                 theme = slug
-        listed = ", ".join(f"'{file}'" for file in sorted(plugins))
-        self.php(_SWITCH.format(host=self.address[7:], root=self.root, files=listed, theme=theme))
+        listed = ", ".join(f"'{file}'" for file in plugins)
+        told = {"files": listed, "theme": theme, "child": child or theme}
+        self.php(_SWITCH.format(host=self.address[7:], root=self.root, **told))
 
     def php(self, script: str) -> str:
         """What a script says; raises RuntimeError where it fails."""
@@ -358,11 +371,15 @@ _NAME = "site"
 
 
 def _lead_inside(parts: Path) -> None:
-    """Let links that lead to where packages would be installed lead into the folder instead."""
+    """Let links lead into the folder instead of where packages would be installed, each by its
+    whole path: what copies a tree takes a relative one for one that leads nowhere.
+    """
     for path in [*parts.rglob("*")]:
-        if path.is_symlink() and (target := path.readlink()).is_absolute():
+        if path.is_symlink():
+            target = path.readlink()
+            inside = parts / target.relative_to("/") if target.is_absolute() else target
             path.unlink()
-            path.symlink_to(parts / target.relative_to("/"))
+            path.symlink_to(Path(os.path.normpath(path.parent / inside)))
 
 
 def _user() -> str:
@@ -424,7 +441,8 @@ def join(windbreak: Windbreak, folder: Path, feeds: str) -> tuple[list[RealSite]
             one.start()
             if slug in known:
                 continue
-            one.put([catalogue.archive(workshop.release(*which)) for which in workshop.INSTALLED])
+            made = [*(workshop.release(*which) for which in workshop.INSTALLED), workshop.OWN]
+            one.put([catalogue.archive(release) for release in made])
             new = NewSite(
                 label=label,
                 address=one.address,

@@ -7,6 +7,7 @@ and the middle of the times is what later looks are held against. Later looks go
 
 from __future__ import annotations
 
+import logging
 import time
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import ThreadPoolExecutor
@@ -16,7 +17,9 @@ from typing import TypeVar
 
 from windbreak.core.values.runs import Look, Probe, Seen
 from windbreak.core.values.sites import Site
+from windbreak.links import editor
 from windbreak.links.adapter import AgentLook
+from windbreak.links.browser import NoBrowser
 from windbreak.links.errors import LinkError
 from windbreak.links.probing import Page, compare, compare_pages, look_at, probe, slower
 from windbreak.links.site_map import locations
@@ -25,6 +28,8 @@ from windbreak.operations.context import Context
 from windbreak.operations.runs.acting import Acting
 from windbreak.operations.sites import visits
 from windbreak.wording.words import counted
+
+log = logging.getLogger(__name__)
 
 _LOOKS = 5
 _LEAST = 2  # looks at each page of a baseline, however slow they are
@@ -57,6 +62,7 @@ def baseline(run: Acting) -> Probe:
             run.context.clock(),
             choose=lambda agent: chosen(run.context, run.site, here, agent),
             look=several,
+            opened=partial(_opened, run.context.browser),
         ),
         lambda probe: probe.looks,
     )
@@ -83,9 +89,21 @@ def probed(run: Acting) -> Probe:
             run.context.clock(),
             choose=lambda _: [(x.name, x.where) for x in before.values() if x.name != "Editor"],
             look=judged,
+            opened=partial(_opened, run.context.browser),
         ),
         lambda probe: probe.looks,
     )
+
+
+def _opened(browser: str, site: Visiting, where: str) -> tuple[Look, int | None] | None:
+    """The editor as a browser shows it; None where there is no browser that starts."""
+    if not browser:
+        return None
+    try:
+        return editor.opened(browser, site, where)
+    except NoBrowser as error:
+        log.warning("the editor is looked at without a browser: %s", error)
+        return None
 
 
 def _answered(take: Callable[[], T], looks: Callable[[T], Iterable[Look]]) -> T:

@@ -16,6 +16,7 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 
 from windbreak.core.values.runs import JournalEntry, Probe
 from windbreak.documents.runs import Box, PicturePair
+from windbreak.links.browser import NoBrowser
 from windbreak.links.camera import Camera, NoPicture
 from windbreak.operations.context import Context
 from windbreak.operations.runs.acting import Acting
@@ -75,7 +76,7 @@ def _once(run: Acting, act: str, take: Callable[[], dict[str, Any]]) -> None:
         return
     try:
         run.journal.once(act, take, text=lambda d: counted(len(d["pictures"]), "picture"))
-    except (NoPicture, OSError) as error:
+    except (NoPicture, NoBrowser, OSError) as error:
         run.journal.note(act, f"could not be taken: {error}")
 
 

@@ -7,7 +7,6 @@ from __future__ import annotations
 
 import base64
 import hashlib
-import json
 import tempfile
 import time
 import unittest
@@ -33,15 +32,6 @@ from windbreak.standins import real
 
 SITE = "skerry-light"
 LACKS = real.missing()
-_LISTED = """<?php
-$_SERVER['HTTP_HOST'] = 'x';
-require '{root}/wp-load.php';
-require_once ABSPATH . 'wp-admin/includes/plugin.php';
-$found = array( 'core' => $wp_version );
-foreach ( get_plugins() as $file => $head ) {{ $found[ 'plugin/' . $file ] = $head['Version']; }}
-foreach ( wp_get_themes() as $name => $one ) {{ $found[ "theme/$name" ] = $one->get( 'Version' ); }}
-echo json_encode( $found );
-"""
 
 
 @unittest.skipIf(LACKS, f"a real site can't be had here: {'; '.join(LACKS)}")
@@ -101,10 +91,6 @@ class WithReal(unittest.TestCase):
             raise CallFailed(became.code or "unknown", became.detail)
         return became.result
 
-    def listed(self) -> str:
-        """What the system itself lists, as JSON, in a process of its own."""
-        return self.real.php(_LISTED.format(root=self.real.root))
-
     def activate(self, *files: str) -> None:
         """Set which plugins are on, without loading any."""
         told = ", ".join(f"'{file}'" for file in files)
@@ -125,8 +111,8 @@ class Real(WithReal):
         site = sites.refresh(self.context, SITE)
         self.assertEqual(site.link.state, "linked", site.link.reason)
         there = self.context.store.inventories.get(SITE)
-        listed = json.loads(self.listed())
-        self.assertEqual(there.version_of("core/wordpress"), listed["core"])
+        listed = self.real.listed()
+        self.assertEqual(there.version_of("core/wordpress"), listed["core/wordpress"])
         themes = {k[6:]: v for k, v in listed.items() if k.startswith("theme/")}
         told = {c.folder: c.version for c in there.components if c.product.startswith("theme/")}
         self.assertEqual(told, themes)

@@ -189,8 +189,8 @@ class Workshop(WithReal):
         self.context.browser = CHROMIUM
         run = self.carried_out(PLANK)
         self.assertEqual(run.state, "put back", run.text)
-        self.assertIn("Editor", run.text)
-        self.assertIn("not shown: “core/paragraph", run.text)
+        self.assertIn("Editor: opens empty", run.text)
+        self.assertNotIn("pages worse", run.text)
         self.assertEqual(self.page().status_code, 200)
 
     @skipUnless(Path(CHROMIUM).exists(), "there is no browser here")

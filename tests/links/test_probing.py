@@ -48,6 +48,32 @@ class Comparing(unittest.TestCase):
             with self.subTest(name=name):
                 self.assertEqual([s.name for s in worse(compare(probe(), now))], [name])
 
+    def test_content_that_a_browser_shows_no_more_in_the_editor_is_worse_unless_it_was_edited(
+        self,
+    ) -> None:
+        def seen(*marks: str, blocks: int = 2, written: str = "w") -> Probe:
+            editor = EDITOR.model_copy(update={"where": "/edit?post=2", "marks": marks})
+            return probe(editor_blocks=blocks, written=written).model_copy(
+                update={"looks": (PAGE, editor)}
+            )
+
+        before = seen("core/paragraph Open.", "core/paragraph Open.")
+        for now, verdict, told in (
+            (before, "as before", "opens, 2 blocks"),
+            (
+                seen("core/paragraph Open.", "core/missing This block"),
+                "worse",
+                "opens, 2 blocks; not shown: “Open.”",
+            ),
+            (seen("core/paragraph Shut.", written="x"), "as before", "opens, 2 blocks"),
+            (seen(blocks=0), "worse", "opens empty"),
+        ):
+            (found,) = [one for one in compare(before, now) if one.name == "Editor"]
+            self.assertEqual((found.verdict, found.now), (verdict, told))
+        # Where the one look had a browser and the other had none, they are not held together.
+        plain = compare(before, probe(editor_blocks=2))
+        self.assertEqual(worse(plain), ())
+
     def test_live_content_differs_legitimately(self) -> None:
         now = probe({"marks": ("Visit us tomorrow",)}, counts={"page": 4, "orders": 12})
         verdicts = self.verdicts(now)

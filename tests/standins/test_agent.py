@@ -183,3 +183,4 @@ class Changes(WithAgent):
     def test_odd_calls_are_refused(self) -> None:
         self.refused("not-permitted", "explode", change="1")
         self.refused("unknown", "switch", change="2")
+        self.refused("not-permitted", "switch", change="3", product="plugin/none", on=True)

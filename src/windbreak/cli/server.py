@@ -135,6 +135,10 @@ def _demo(args: argparse.Namespace) -> int:
     from windbreak.standins import demo, tour
 
     data = args.data or Path("demo-data")
+    if args.tour and args.real:
+        from windbreak.standins import real_tour
+
+        return real_tour.play(args.data, ask=demo.agreed)
     if args.tour:
         return tour.play(args.data)
     return demo.run(data.resolve(), args.port, with_real=args.real)

@@ -212,12 +212,17 @@ def _editor(before: Probe, now: Probe) -> Seen:
     lost = _lost(before, now)
     bad = bool(lost) or ((was or 0) > 0 and (is_ or 0) == 0)
     verdict: Verdict = "worse" if bad else ("as before" if was == is_ else "differs")
-    told = say(is_) + (f"; not shown: {', '.join(lost)}" if lost else "")
+    told = say(is_)
+    if lost and is_:
+        more = f", and {len(lost) - 1} more" if len(lost) > 1 else ""
+        told += f"; not shown: {lost[0]}{more}"
     return Seen(name="Editor", before=say(was), now=told, verdict=verdict)
 
 
 def _lost(before: Probe, now: Probe) -> list[str]:
-    """What the editor showed in a browser before, and shows no more."""
+    """What the editor showed in a browser before and shows no more, though nobody wrote since."""
+    if before.written != now.written:
+        return []
     looks = [
         next((look for look in probe.looks if look.name == "Editor" and look.where), None)
         for probe in (before, now)
@@ -231,7 +236,7 @@ def _lost(before: Probe, now: Probe) -> list[str]:
         if mark in there:
             there.remove(mark)
         else:
-            lost.append(f"“{mark[:60]}”")
+            lost.append(f"“{mark.partition(' ')[2][:60]}”")
     return lost
 
 

@@ -372,6 +372,8 @@ class Acts:
         return {}
 
     def _switch(self, args: Args) -> Args:
+        if all(there.product != args["product"] for there in self._there()):
+            raise CallFailed("not-permitted", f"{args['product']} is no plugin that is there")
         was = self.site.setting(f"on:{args['product']}", "off") == "on"
         self.site.switch(args["product"], bool(args["on"]))
         return {"was": was}
@@ -495,7 +497,8 @@ def _take_part(part: Path, args: Args) -> int:
 def _carry(old: Path, new: Path, path: str) -> None:
     """Take a file of the site's own from a component's old folder into its new one."""
     source, target = old / path, new / path
-    if ".." in Path(path).parts or Path(path).is_absolute() or source.is_symlink():
+    leads_out = ".." in Path(path).parts or Path(path).is_absolute()
+    if not path or leads_out or source.is_symlink():
         raise CallFailed("not-permitted", f"{path!r} can't be carried over")
     if not source.is_file():
         return  # it is gone since it was listed

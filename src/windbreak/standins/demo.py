@@ -39,10 +39,12 @@ _PATIENCE = 90.0
 
 
 class Demo:
-    """A running demo: two processes, and where they lie. ``few``: five sites of the fleet."""
+    """A running demo: two processes, and where they lie. ``few``: five sites of the fleet;
+    ``browser``: what the service looks at sites with, none where it is empty.
+    """
 
-    def __init__(self, data: Path, port: int = 0, *, few: bool = False) -> None:
-        self.data, self.port, self.few = data, port, few
+    def __init__(self, data: Path, port: int = 0, *, few: bool = False, browser: str = "") -> None:
+        self.data, self.port, self.few, self.browser = data, port, few, browser
         self.sites = FEW if few else SITES
         self.standins_folder = data / "standins"
         self.service_folder = data / "service"
@@ -72,6 +74,8 @@ class Demo:
         told.unlink(missing_ok=True)
         options = ["--account", ACCOUNT, "--account-name", NAME, "--port", str(self.port)]
         options += ["--private-networks", "127.0.0.0/8", "--per-host", "4"]
+        if self.browser:
+            options += ["--browser", self.browser]
         self._start("service", "windbreak", "serve", "--data", str(self.service_folder), *options)
         until = time.monotonic() + _PATIENCE
         while not told.exists() or not told.read_text():
@@ -176,10 +180,10 @@ def _undisturbed() -> Iterator[None]:
 
 @contextmanager
 def running(
-    data: Path, port: int = 0, *, few: bool = False
+    data: Path, port: int = 0, *, few: bool = False, browser: str = ""
 ) -> Iterator[tuple[Demo, dict[str, str]]]:
     """A demo that is ended again whatever happens."""
-    demo = Demo(data, port, few=few)
+    demo = Demo(data, port, few=few, browser=browser)
     try:
         where = demo.start_standins()
         demo.start_service()
@@ -505,8 +509,9 @@ def run(data: Path, port: int, *, with_real: bool = False) -> int:
     signal.signal(signal.SIGTERM, signal.default_int_handler)
     try:
         if with_real:
-            real.install(ask=_agreed)
-        with running(data, port) as (demo, where), ExitStack() as besides:
+            real.install(ask=agreed)
+        browser = real.browser() if with_real else ""
+        with running(data, port, browser=browser) as (demo, where), ExitStack() as besides:
             print("The demo fleet is set up; the first time this takes about half a minute.")
             for line in set_up(demo, where):
                 print(f"  {line}")
@@ -522,7 +527,7 @@ def run(data: Path, port: int, *, with_real: bool = False) -> int:
         return 1
 
 
-def _agreed(text: str) -> bool:
+def agreed(text: str) -> bool:
     """Whether a person at the terminal says yes; where there is none nobody does."""
     if not sys.stdin.isatty():
         return False

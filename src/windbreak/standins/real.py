@@ -11,6 +11,7 @@ and unpacked into the folder, never installed. The agent is put there as its zip
 from __future__ import annotations
 
 import io
+import json
 import os
 import re
 import secrets
@@ -22,12 +23,15 @@ import sys
 import time
 import zipfile
 from collections.abc import Callable, Iterable
+from datetime import date, timedelta
 from pathlib import Path
 
 import httpx
 
 from windbreak.client import Windbreak
 from windbreak.core.values.feeds import NewFeed
+from windbreak.core.values.products import ProductChange
+from windbreak.core.values.releases import NewRelease
 from windbreak.core.values.sites import NewSite
 from windbreak.packages.examine import examine
 from windbreak.standins import catalogue, workshop
@@ -101,6 +105,17 @@ if ( '' !== '{theme}' ) {{
 	update_option( 'stylesheet', '{child}' );
 }}
 """
+_LISTED = """<?php
+$_SERVER['HTTP_HOST'] = 'x';
+require '{root}/wp-load.php';
+require_once ABSPATH . 'wp-admin/includes/plugin.php';
+$found = array( 'core/wordpress' => $wp_version );
+foreach ( get_plugins() as $file => $head ) {{
+	$found[ 'plugin/' . dirname( $file ) ] = $head['Version'];
+}}
+foreach ( wp_get_themes() as $name => $one ) {{ $found[ "theme/$name" ] = $one->get( 'Version' ); }}
+echo json_encode( $found );
+"""
 _PASTE = """<?php
 $_SERVER['HTTP_HOST'] = '{host}';
 require '{root}/wp-load.php';
@@ -130,6 +145,12 @@ def missing() -> list[str]:
         loaded = _said(["php", "-m"]).lower().split()
         lacks += [f"PHP’s extension {name}" for name in EXTENSIONS if name not in loaded]
     return lacks
+
+
+def browser() -> str:
+    """A Chromium of this machine, in which the editor is looked at; empty where there is none."""
+    found = (shutil.which(name) for name in ("chromium", "chromium-browser", "google-chrome"))
+    return next((program for program in found if program), "")
 
 
 class RealSite:
@@ -247,6 +268,10 @@ class RealSite:
         listed = ", ".join(f"'{file}'" for file in plugins)
         told = {"files": listed, "theme": theme, "child": child or theme}
         self.php(_SWITCH.format(host=self.address[7:], root=self.root, **told))
+
+    def listed(self) -> dict[str, str]:
+        """What the system itself lists, by its own functions in a process of its own."""
+        return dict(json.loads(self.php(_LISTED.format(root=self.root))))
 
     def php(self, script: str) -> str:
         """What a script says; raises RuntimeError where it fails."""
@@ -402,7 +427,7 @@ def _run(command: Iterable[str], cwd: Path | None = None) -> None:
         raise RuntimeError(f"{' '.join(command)}: {done.stderr.strip()[-400:]}")
 
 
-CLIENT = "Saltgrass"
+CLIENT, CORE = "Saltgrass", "core/wordpress"
 SITES = (
     ("saltgrass-journal", "Saltgrass Journal", None),
     ("saltgrass-journal-twin", "Saltgrass Journal, twin", "saltgrass-journal"),
@@ -457,6 +482,15 @@ def join(windbreak: Windbreak, folder: Path, feeds: str) -> tuple[list[RealSite]
             windbreak.link_site(slug)
             site = windbreak.refresh_site(slug)
             said.append(f"{label} is linked, a real WordPress at {one.address}: {site.link.reason}")
+        new = [slug for slug, _, _ in SITES if slug not in known]
+        if new:
+            newer, archive = started[0].newer_system()
+            since = date.today() - timedelta(days=30)  # so that it has soaked
+            made = NewRelease(product=CORE, version=newer, published=since, source="ourselves")
+            windbreak.type_in_release(made)
+            windbreak.change_product(CORE, ProductChange(name="WordPress"))
+            windbreak.put_on_shelf(archive, tuple(new))
+            said.append(f"WordPress {newer} is brought for them, made from the installed one")
     except BaseException:
         for one in started:
             one.stop()

@@ -89,7 +89,10 @@ def probed(run: Acting) -> Probe:
             run.context.clock(),
             choose=lambda _: [(x.name, x.where) for x in before.values() if x.name != "Editor"],
             look=judged,
-            opened=partial(_opened, run.context.browser),
+            # Of the same content, though something newer may have come since.
+            opened=lambda site, where: _opened(
+                run.context.browser, site, before["Editor"].where or where
+            ),
         ),
         lambda probe: probe.looks,
     )

@@ -348,14 +348,7 @@ def type_in(context: Context, new: NewRelease, by: Principal) -> KnownRelease:
     for known in context.store.releases.all(product=new.product):
         if parse_version(known.version) == version:
             raise Refused("known-release", f"{known.title} is known already, from {known.feed}")
-    name = name_of(new.product)
-    if context.store.products.find(new.product) is None:
-        kind = new.product.partition("/")[0]
-        # There is no way to it but the shelf: no feed has it, and no theme carries it.
-        fields = {"id": new.product, "kind": kind, "name": name, "access": "bundled-only"}
-        context.store.products.add(KnownProduct.model_validate(fields))
-    else:
-        name = context.store.products.get(new.product).name
+    name = _by_hand(context, new.product, name_of(new.product)).name
     release = KnownRelease(
         **new.model_dump(by_alias=False, exclude={"source"}),
         title=f"{name} {new.version}",
@@ -372,15 +365,27 @@ def type_in(context: Context, new: NewRelease, by: Principal) -> KnownRelease:
     return release
 
 
+def _by_hand(context: Context, product: str, name: str) -> KnownProduct:
+    """A product; made where nobody told of it. There is no way to it then but the shelf: no feed
+    has it, and no theme carries it. Writes.
+    """
+    if context.store.products.find(product) is None:
+        kind = product.partition("/")[0]
+        fields = {"id": product, "kind": kind, "name": name, "access": "bundled-only"}
+        context.store.products.add(KnownProduct.model_validate(fields))
+    return context.store.products.get(product)
+
+
 def know_brought(context: Context, package: Package, by: Principal) -> None:
     """Take in the release of a package that a person brought, where it is newer than all that is
     known of its product: nobody announced it, and whoever it is not given to does not have it.
     Within a transaction. Writes.
     """
-    product, version = context.store.products.find(package.product), parse_version(package.version)
+    version = parse_version(package.version)
     known = context.store.releases.all(product=package.product)
-    if product is None or any(parse_version(one.version) >= version for one in known):
+    if any(parse_version(one.version) >= version for one in known):
         return
+    product = _by_hand(context, package.product, package.name)
     context.store.releases.add(
         KnownRelease(
             product=package.product,

@@ -1,0 +1,295 @@
+"""The tour over a real content system: each stage told, and seen to happen by another witness than
+the agent: what the system itself lists, its pages, its database and its folders.
+"""
+
+from __future__ import annotations
+
+import os
+import shutil
+import signal
+import sys
+import tempfile
+import threading
+import time
+from collections.abc import Callable
+from contextlib import ExitStack
+from pathlib import Path
+
+import httpx
+
+from windbreak.client import Problem
+from windbreak.core.values.holds import NewHold
+from windbreak.core.values.plans import SitePlan
+from windbreak.documents.runs import RunStory
+from windbreak.standins import real
+from windbreak.standins.demo import running
+from windbreak.standins.real import CORE
+from windbreak.standins.seeing import NotSeen, Seeing
+from windbreak.standins.workshop import DOCK, DUNE, FORMS, ICONS, LEDGER, PLANK, SLIDES, STILL
+
+SITE, TWIN = (slug for slug, _, _ in real.SITES)
+
+
+def play(data: Path | None, *, ask: Callable[[str], bool]) -> int:
+    """Play the tour in a folder of its own; the exit status."""
+    folder = (data or Path(tempfile.mkdtemp(prefix="windbreak-real-tour-"))).resolve()
+    try:
+        real.install(ask=ask)
+        browser = real.browser()
+        with running(folder, few=True, browser=browser) as (demo, where), ExitStack() as besides:
+            tour = _RealTour(demo, where)
+            started, said = real.join(tour.windbreak, folder / "real", where["feeds"])
+            for one in started:
+                besides.callback(one.stop)
+            tour.play(started[0], started[1], said)
+    except (NotSeen, Problem, RuntimeError, httpx.HTTPError, TimeoutError, OSError) as error:
+        print(f"\nThe tour stops: {error}", file=sys.stderr)
+        print(f"What it left lies in {folder}", file=sys.stderr)
+        return 1
+    if data is None:
+        shutil.rmtree(folder, ignore_errors=True)
+    print("\nEvery stage was seen to happen.")
+    return 0
+
+
+class _RealTour(Seeing):
+    live: real.RealSite
+    twin: real.RealSite
+
+    def play(self, live: real.RealSite, twin: real.RealSite, said: list[str]) -> None:
+        self.live, self.twin = live, twin
+        self.head("Two real sites, and what the system itself lists on them.")
+        for line in said:
+            self.tell(line)
+        for stage in (
+            self.told_right,
+            self.twin_refreshed,
+            self.fatal,
+            self.editor,
+            self.together,
+            self.core,
+            self.half_done,
+            self.killed_server,
+            self.killed_database,
+            self.killed_service,
+        ):
+            stage()
+        self.windbreak.close()
+
+    # What is looked at without the agent.
+
+    def front(self, one: real.RealSite) -> httpx.Response:
+        return httpx.get(one.address, trust_env=False, timeout=30)
+
+    def good(self, one: real.RealSite, what: str = "its front page") -> None:
+        answer = self.front(one)
+        self.see(f"{what} answers 200", answer.status_code == 200 and len(answer.text) > 200)
+
+    def option(self, one: real.RealSite, name: str) -> str:
+        asked = f"USE site; SELECT option_value FROM wp_options WHERE option_name = '{name}'"
+        return (one.mysql(asked) or "").strip().split("\n")[-1]
+
+    def lists(self, one: real.RealSite, **wanted: str) -> None:
+        listed = one.listed()
+        for product, version in wanted.items():
+            self.see(f"the system lists {product} {version}", listed.get(product) == version)
+
+    def hold(self, product: str, range_: str, why: str) -> None:
+        self.windbreak.make_hold(NewHold(product=product, range=range_, reason=why))
+        self.tell(f"Held: {product} {range_}, {why}.")
+
+    def carried_out(self, site: str, *wanted: str) -> RunStory:
+        """What moves some products of a site, or all that may, carried out to its end."""
+        plan = self.draft(site, *wanted)
+        for n, step in enumerate(plan.plan.steps, start=1):
+            moves = " with ".join(f"{m.product} {m.from_} → {m.to}" for m in step.moves)
+            self.tell(f"{n}  {moves}")
+        self.windbreak.approve_plan(plan.id, "the tour")
+        run = self.windbreak.run_plan(plan.id, outside_window=True).id
+        return self.windbreak.wait(run, timeout=300)
+
+    def draft(self, site: str, *wanted: str) -> SitePlan:
+        """A plan of a site that moves just these products: the others are held meanwhile."""
+        others = set(self.windbreak.draft_plan(site).targets) - set(wanted)
+        holds = [
+            self.windbreak.make_hold(NewHold(product=product, site=site, reason="another stage"))
+            for product in sorted(others)
+        ]
+        plan = self.windbreak.draft_plan(site)
+        for hold in holds:
+            self.windbreak.lift_hold(hold.id)
+        self.see(f"the plan moves {len(wanted)} products", set(plan.targets) == set(wanted))
+        return plan
+
+    def failed(self, story: RunStory) -> str:
+        return next((line.text for line in story.journal if line.state == "failed"), "")
+
+    # The stages.
+
+    def told_right(self) -> None:
+        for slug, one in ((SITE, self.live), (TWIN, self.twin)):
+            listed = one.listed()
+            told = {
+                c.product: c.version
+                for c in self.windbreak.site(slug).components
+                if not c.product.startswith("runtime/")
+            }
+            listed.pop("plugin/windbreak-agent")
+            self.see(f"{slug}: {len(listed)} components, as the service tells", told == listed)
+
+    def twin_refreshed(self) -> None:
+        self.head("The twin is made as its site is; then the site's backup is proved on it.")
+        self.live.php(
+            f"<?php $_SERVER['HTTP_HOST'] = 'x'; require '{self.live.root}/wp-load.php'; "
+            "update_option( 'tide_place', array( 'at' => home_url( '/quay' ) ) );"
+        )
+        self.task_done("refreshed", self.windbreak.refresh_twin(TWIN).id)
+        self.task_done("proved", self.windbreak.prove_backup(SITE).id)
+        place = self.option(self.twin, "tide_place")
+        self.see(f"its addresses are its own: {place}", f"{self.twin.address}/quay" in place)
+        self.good(self.twin, "the twin's front page")
+
+    def task_done(self, what: str, task: int) -> None:
+        self.until(f"it is {what}", lambda: self.windbreak.task(task).state != "running")
+        told = self.windbreak.task(task)
+        self.see(f"{what}: {told.text}", told.state == "done")
+
+    def fatal(self) -> None:
+        self.head("A plugin with a fatal fault: every page answers 500, and it is put back.")
+        story = self.carried_out(SITE, FORMS)
+        self.tell(self.failed(story))
+        self.see(f"the run ended {story.run.state}", story.run.state == "put back")
+        self.lists(self.live, **{FORMS: "1.0"})
+        self.good(self.live)
+        self.hold(FORMS, ">=1.2", "every page breaks")
+
+    def editor(self) -> None:
+        self.head("A plugin that breaks the editor alone: the pages are fine, and it is put back.")
+        if not self.demo.browser:
+            self.tell("Not looked at: there is no Chromium on this machine.")
+            return
+        story = self.carried_out(SITE, PLANK)
+        self.tell(self.failed(story))
+        self.see("no page was worse", "pages worse" not in self.failed(story))
+        self.see(f"the run ended {story.run.state}", story.run.state == "put back")
+        self.lists(self.live, **{PLANK: "1.0"})
+        self.hold(PLANK, ">=1.1", "paragraphs can't be edited")
+
+    def together(self) -> None:
+        self.head(
+            "All the rest, in order: what a theme needs first, what goes with it, a migration."
+        )
+        if not self.demo.browser:
+            self.hold(PLANK, ">=1.1", "it breaks the editor")
+        child = self.live.root / "wp-content/themes/dune-child/style.css"
+        was, seen, over = child.read_bytes(), set[int](), threading.Event()
+        for kept in (self.live.root / "wp-content/cache").rglob("*.html"):
+            kept.write_text("stale")
+
+        def visit() -> None:
+            while not over.is_set():
+                seen.add(self.front(self.live).status_code)
+
+        visitor = threading.Thread(target=visit)
+        visitor.start()
+        try:
+            products = (DOCK, DUNE, SLIDES, ICONS, FORMS, STILL, LEDGER)
+            story = self.carried_out(SITE, *products)
+        finally:
+            over.set()
+            visitor.join()
+        self.see(f"the run ended {story.run.state}: {story.run.text}", story.run.state == "done")
+        self.see(f"a visitor met {sorted(seen)}, and never a fault", seen <= {200, 503})
+        self.lists(
+            self.live,
+            **{DOCK: "1.1", DUNE: "1.1", SLIDES: "1.1", ICONS: "1.1", FORMS: "1.1", STILL: "1.1"},
+            **{LEDGER: "2.0"},
+        )
+        self.see("the child theme is as it was", child.read_bytes() == was)
+        self.see("the ledger's form is 2", self.option(self.live, "tide_ledger_form") == "2")
+        self.see("nothing stale is shown", "stale" not in self.front(self.live).text)
+        there = self.live.root / "wp-content/advanced-cache.php"
+        self.see("the cache is on again", there.exists())
+        self.good(self.live)
+
+    def core(self) -> None:
+        self.head("WordPress itself, through its own upgrader.")
+        was = self.live.listed()[CORE]
+        story = self.carried_out(SITE, CORE)
+        self.see(f"the run ended {story.run.state}", story.run.state == "done")
+        now = self.live.listed()[CORE]
+        self.see(f"the system says that it is {now}, and it was {was}", now != was)
+        self.see("no maintenance file is left", not (self.live.root / ".maintenance").exists())
+        self.good(self.live)
+
+    def half_done(self) -> None:
+        self.head("On the twin a migration ends half-way: the site is restored.")
+        self.twin.mysql(
+            "USE site; INSERT INTO wp_options (option_name, option_value) "
+            "VALUES ('tide_ledger_sticks', '5')"
+        )
+        story = self.carried_out(TWIN, LEDGER)
+        self.tell(self.failed(story))
+        self.see(f"the run ended {story.run.state}", story.run.state == "restored")
+        self.lists(self.twin, **{LEDGER: "1.0"})
+        self.see("no portion is moved", not self.option(self.twin, "tide_ledger_moved"))
+        self.good(self.twin)
+        self.twin.mysql("USE site; DELETE FROM wp_options WHERE option_name LIKE 'tide_ledger%'")
+
+    def _meanwhile(self, product: str, at: str, act: Callable[[], None]) -> RunStory:
+        """A run on the twin in which something is done once an act of it was meant."""
+        plan = self.draft(TWIN, product)
+        self.windbreak.approve_plan(plan.id, "the tour")
+        run = self.windbreak.run_plan(plan.id, outside_window=True).id
+        self.until(
+            f"{at} is meant",
+            lambda: any(line.act.startswith(at) for line in self.windbreak.run(run).journal),
+        )
+        act()
+        return self.windbreak.wait(run, timeout=300)
+
+    def killed_server(self) -> None:
+        self.head("PHP is killed while WordPress updates itself: the old one is there again.")
+
+        def kill() -> None:
+            version = self.twin.root / "wp-includes/version.php"
+            own = version.read_text()
+            self.until("the upgrader copies", lambda: version.read_text() != own)
+            for pid in self.twin.server_processes():
+                os.kill(pid, signal.SIGKILL)
+            self.twin.serve_again()
+
+        was = self.twin.listed()[CORE]
+        story = self._meanwhile(CORE, "apply 1", kill)
+        self.tell(story.run.text)
+        now = self.twin.listed()[CORE]
+        good = {"done": now != was}.get(story.run.state, now == was)
+        self.see(f"the run ended {story.run.state}, and the system says {now}", good)
+        self.see("no maintenance file is left", not (self.twin.root / ".maintenance").exists())
+        self.good(self.twin)
+
+    def killed_database(self) -> None:
+        self.head("The database is killed in mid-run: the run waits, and goes on.")
+
+        def kill() -> None:
+            self.twin.kill_database()
+            time.sleep(3)
+            self.twin.start_database()
+
+        story = self._meanwhile(STILL, "step 1", kill)
+        self.see(f"the run ended {story.run.state}", story.run.state == "done")
+        self.lists(self.twin, **{STILL: "1.1"})
+
+    def killed_service(self) -> None:
+        self.head("The service is killed in mid-run, and takes it up where it was.")
+
+        def kill() -> None:
+            self.demo.kill_service()
+            self.demo.start_service()
+
+        story = self._meanwhile(DOCK, "apply 1", kill)
+        self.see(f"the run ended {story.run.state}", story.run.state == "done")
+        self.lists(self.twin, **{DOCK: "1.1"})
+        applied = [e.act for e in story.journal if e.act == f"apply 1 {DOCK}" and e.state == "done"]
+        self.see("it was applied once", len(applied) == 1)
+        self.good(self.twin)

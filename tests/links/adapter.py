@@ -1,0 +1,304 @@
+"""What every system's agent has to do, whichever it sits in: one suite for all of them.
+
+A test case that has a ``System`` mixes this in; all else is asked of the agent, over HTTP.
+"""
+
+from __future__ import annotations
+
+import base64
+import hashlib
+import itertools
+import time
+from collections.abc import Callable
+from functools import partial
+from pathlib import Path
+from typing import Any, NamedTuple
+from unittest import TestCase
+
+import httpx
+
+from windbreak.core.values.packages import Package
+from windbreak.links.adapter import Agent, SentPart
+from windbreak.links.errors import CallFailed, UnderWay
+from windbreak.links.visiting import PASS
+from windbreak.operations.context import Context
+
+
+class System(NamedTuple):
+    """A site of one system. ``plugin`` is there in ``was``, and is shown on ``page`` with its
+    version; ``archives`` are its packages, by version, and ``another`` is one of another plugin.
+    """
+
+    context: Context
+    site: str
+    address: str
+    folder: Path
+    plugin: str
+    was: str
+    now: str
+    archives: dict[str, bytes]
+    another: bytes
+    agent: Callable[[], Agent]
+
+
+_numbers = itertools.count(1)
+
+
+class Adapter(TestCase):
+    system: System
+
+    def change(self) -> str:
+        return f"c-{next(_numbers)}-suite"
+
+    def done(self, call: str, change: str | None = None, **args: object) -> dict[str, Any]:
+        change = change or self.change()
+        agent = self.system.agent()
+        return self.followed(change, partial(agent.do, call, change, **args))
+
+    def followed(self, change: str, call: Callable[[], dict[str, Any]]) -> dict[str, Any]:
+        """What a change comes to, also where it is told to be under way. Raises CallFailed."""
+        end = time.monotonic() + 120
+        try:
+            return call()
+        except UnderWay:
+            agent = self.system.agent()
+            while (became := agent.change(change)).state == "running":
+                self.assertLess(time.monotonic(), end, became)
+                self.assertIsNotNone(became.sign)
+                time.sleep(0.1)
+        if became.state != "done":
+            raise CallFailed(became.code or "unknown", became.detail)
+        return became.result
+
+    def refused(self, code: str, call: Callable[[], object]) -> CallFailed:
+        with self.assertRaises(CallFailed) as caught:
+            call()
+        self.assertEqual(caught.exception.failure, code, caught.exception)
+        return caught.exception
+
+    def package(self, version: str, archive: bytes | None = None) -> Package:
+        data = self.system.archives[version] if archive is None else archive
+        return Package(
+            id=hashlib.sha256(data).hexdigest(),
+            product=self.system.plugin,
+            version=version,
+            name="",
+            folder="",
+            size=len(data),
+            kept_at=self.system.context.clock(),
+            source="a test",
+        )
+
+    def apply(
+        self, version: str, change: str | None = None, archive: bytes | None = None, **more: Any
+    ) -> dict[str, Any]:
+        change, data = change or self.change(), archive or self.system.archives[version]
+        package = self.package(version, data).model_copy(update=more.pop("lies", {}))
+        site = more.pop("site", self.system.site)
+        agent = self.system.agent()
+        return self.followed(change, partial(agent.apply, change, package, data, site, **more))
+
+    def there(self, product: str | None = None) -> str | None:
+        now = self.system.context.clock()
+        inventory = self.system.agent().inventory(self.system.site, now)
+        return inventory.version_of(product or self.system.plugin)
+
+    def page(self, pass_: str = "") -> httpx.Response:
+        headers = {"cache-control": "no-cache"} | ({PASS: pass_} if pass_ else {})
+        return httpx.get(self.system.address, headers=headers, trust_env=False, timeout=30)
+
+    # What is there.
+
+    def test_an_inventory_tells_core_runtime_and_components(self) -> None:
+        inventory = self.system.agent().inventory(self.system.site, self.system.context.clock())
+        kinds = {c.product.partition("/")[0] for c in inventory.components}
+        self.assertEqual(kinds, {"core", "runtime", "theme", "plugin"})
+        (plugin,) = [c for c in inventory.components if c.product == self.system.plugin]
+        self.assertEqual((plugin.version, plugin.active), (self.system.was, True))
+        self.assertGreater(inventory.free_mb or 0, 0)
+
+    def test_a_look_names_pages_that_answer_and_a_place_where_content_is_shown(self) -> None:
+        look = self.system.agent().look()
+        self.assertTrue(look.counts)
+        for _, where in look.pages:
+            answer = httpx.get(self.system.address + where, trust_env=False, timeout=30)
+            self.assertEqual(answer.status_code, 200, where)
+        shown = httpx.get(self.system.address + look.editor, trust_env=False, timeout=30)
+        self.assertEqual(shown.status_code, 200)
+        self.assertIn("data-block", shown.text)
+
+    def test_files_are_held_against_sums(self) -> None:
+        agent, folder = self.system.agent(), self.system.folder
+        sums = {
+            file.relative_to(folder).as_posix(): hashlib.sha256(file.read_bytes()).hexdigest()
+            for file in folder.rglob("*")
+            if file.is_file()
+        }
+        self.assertEqual(agent.own_files(self.system.plugin, sums), ())
+        own = folder / "own.txt"
+        own.write_text("ours")
+        first = next(iter(sums))
+        told = agent.own_files(self.system.plugin, {**sums, first: "0" * 64, "gone.txt": "0" * 64})
+        self.assertEqual(
+            {file.path: file.state for file in told},
+            {"own.txt": "added", first: "changed", "gone.txt": "missing"},
+        )
+        own.unlink()
+
+    # Packages.
+
+    def test_an_apply_replaces_the_folder_once_and_is_put_back(self) -> None:
+        leftover = self.system.folder / "of-the-old.txt"
+        leftover.write_text("of the old version")
+        change = self.change()
+        first = self.apply(self.system.now, change)
+        self.assertEqual((first["version"], first["kept"]), (self.system.now, True))
+        self.assertEqual(self.there(), self.system.now)
+        self.assertFalse(leftover.exists())
+        self.done("put-back", product=self.system.plugin, of=change)
+        self.assertEqual((self.there(), leftover.exists()), (self.system.was, True))
+        self.assertEqual(self.apply(self.system.now, change), first)  # given again, not done again
+        self.assertEqual(self.there(), self.system.was)
+        leftover.unlink()
+
+    def test_own_files_are_carried_over_and_nothing_from_elsewhere(self) -> None:
+        own = self.system.folder / "words/cy.txt"
+        own.parent.mkdir(exist_ok=True)
+        own.write_text("geiriau")
+        change = self.change()
+        self.apply(self.system.now, change, carry=["words/cy.txt", "gone.txt"])
+        self.assertEqual(own.read_text(), "geiriau")
+        self.done("put-back", product=self.system.plugin, of=change)
+        for path in ("../../../secret", "/etc/hostname", ""):
+            self.refused("not-permitted", partial(self.apply, self.system.now, carry=[path]))
+        self.assertEqual(self.there(), self.system.was)
+        own.unlink()
+        own.parent.rmdir()
+
+    def test_what_is_not_what_was_signed_for_touches_nothing(self) -> None:
+        good = self.system.archives[self.system.now]
+        for code, more in (
+            ("not-permitted", {"site": "another-site"}),
+            ("checksum", {"lies": {"id": "0" * 64}}),
+            ("wrong-archive", {"archive": self.system.another}),
+            ("wrong-archive", {"lies": {"version": "99.9"}}),
+            ("wrong-archive", {"archive": b"no archive"}),
+            ("wrong-archive", {"archive": good[: len(good) // 2]}),
+        ):
+            with self.subTest(code=code, what=[*more]):
+                change = self.change()
+                self.refused(code, partial(self.apply, self.system.now, change, **more))
+                became = self.system.agent().change(change)
+                self.assertEqual((became.state, became.code), ("failed", code))
+                self.assertEqual(self.there(), self.system.was)
+        self.refused("already-there", partial(self.apply, self.system.was))
+
+    def test_a_large_package_comes_in_parts_that_are_proved(self) -> None:
+        data = self.system.archives[self.system.now]
+        half, sum_ = len(data) // 2, hashlib.sha256(data).hexdigest()
+
+        def part(offset: int, piece: bytes) -> dict[str, Any]:
+            told = base64.b64encode(piece).decode()
+            args = {"sha256": sum_, "offset": offset, "bytes": len(data), "data": told}
+            return self.done("hold", **args)
+
+        told = {
+            "site": self.system.site,
+            "product": self.system.plugin,
+            "version": self.system.now,
+            "size": len(data),
+            "sha256": sum_,
+            "carry": [],
+        }
+        self.refused("fetch-failed", partial(self.done, "apply", **told))
+        self.assertEqual(part(0, data[:half]), {"have": half})
+        self.refused("checksum", partial(part, half, bytes(len(data) - half)))
+        self.assertEqual(part(0, data[:half]), {"have": half})
+        self.assertEqual(part(half, data[half:]), {"have": len(data)})
+        change = self.change()
+        self.done("apply", change, **told)
+        self.assertEqual(self.there(), self.system.now)
+        self.done("put-back", product=self.system.plugin, of=change)
+
+    def test_what_leaves_is_gone_once_and_comes_back(self) -> None:
+        change = self.change()
+        self.done("remove", change, product=self.system.plugin)
+        self.assertIsNone(self.there())
+        self.refused("already-there", partial(self.done, "remove", product=self.system.plugin))
+        self.done("put-back", product=self.system.plugin, of=change)
+        self.assertEqual(self.there(), self.system.was)
+        for product in ("plugin/../..", "runtime/php", "plugin/", "nothing"):
+            with self.assertRaises(CallFailed):
+                self.done("remove", product=product)
+        self.assertEqual(self.page().status_code, 200)
+
+    # What is switched.
+
+    def test_what_is_switched_tells_what_it_was(self) -> None:
+        plugin = self.system.plugin
+        self.assertEqual(self.done("switch", product=plugin, on=False), {"was": True})
+        inventory = self.system.agent().inventory(self.system.site, self.system.context.clock())
+        self.assertFalse(next(c for c in inventory.components if c.product == plugin).active)
+        self.assertEqual(self.done("switch", product=plugin, on=True), {"was": False})
+        was = self.done("updates", on=False)["was"]
+        self.assertEqual(self.done("updates", on=was), {"was": False})
+        with self.assertRaises(CallFailed):
+            self.done("switch", product="plugin/nobody-has-this", on=True)
+        self.refused("not-permitted", partial(self.done, "caches", on=True, name="nobody-has-this"))
+        self.done("purge")
+
+    def test_behind_the_maintenance_page_the_looking_pass_sees_the_site(self) -> None:
+        before = self.page()
+        self.assertEqual(self.done("maintenance", on=True), {"was": False})
+        self.assertEqual(self.page().status_code, 503)
+        look = self.system.agent().look()
+        self.assertEqual(self.page(look.pass_).status_code, 200)
+        self.assertEqual(self.page("guessed").status_code, 503)
+        self.assertEqual(self.done("maintenance", on=False), {"was": True})
+        self.assertEqual(self.page().text, before.text)
+
+    # Snapshots.
+
+    def test_a_restore_brings_back_files_and_leaves_the_agent_s_own_state(self) -> None:
+        made = self.done("snapshot")
+        self.assertGreater(made["bytes"], 0)
+        change = self.change()
+        self.apply(self.system.now, change)
+        (self.system.folder / "since.txt").write_text("since")
+        self.done("restore", snapshot=made["snapshot"])
+        self.assertEqual(self.there(), self.system.was)
+        self.assertFalse((self.system.folder / "since.txt").exists())
+        self.assertEqual(self.system.agent().change(change).state, "done")
+        self.refused("not-permitted", partial(self.done, "restore", snapshot="nothing"))
+        self.assertGreater(self.done("drop", snapshots=[made["snapshot"]], kept=[])["freed"], 0)
+        self.refused("not-permitted", partial(self.done, "restore", snapshot=made["snapshot"]))
+
+    def test_a_snapshot_is_carried_in_parts_that_are_proved(self) -> None:
+        made, agent = self.done("snapshot"), self.system.agent()
+        whole, size = b"", made["bytes"]
+        while len(whole) < size:
+            part = agent.fetch(made["snapshot"], len(whole))
+            self.assertEqual(part.bytes, size)
+            whole += base64.b64decode(part.data)
+        name, sum_ = self.change(), hashlib.sha256(whole).hexdigest()
+
+        def bring(offset: int, data: bytes, sha256: str = sum_) -> dict[str, Any]:
+            text = base64.b64encode(data).decode()
+            sent = SentPart(snapshot=name, offset=offset, data=text, bytes=size, sha256=sha256)
+            return self.system.agent().bring(self.change(), sent)
+
+        step = 2 * 2**20
+        for offset in range(0, size, step):
+            have = bring(offset, whole[offset : offset + step])["have"]
+            self.assertEqual(have, min(size, offset + step))
+        self.done("restore", snapshot=name)
+        self.assertEqual(self.there(), self.system.was)
+        self.done("drop", snapshots=[made["snapshot"], name], kept=[])
+        name, size = self.change(), 100
+        self.refused("checksum", partial(bring, 0, bytes(100)))
+
+    # Odd calls.
+
+    def test_odd_calls_and_odd_ids_are_refused(self) -> None:
+        self.refused("not-permitted", partial(self.done, "explode"))
+        self.assertEqual(self.system.agent().change("never-made").state, "unknown")

@@ -13,6 +13,7 @@ from benchmarks import (
     commands,
     feeds,
     idle,
+    real,
     reasoning,
     rollouts,
     timetables,
@@ -32,6 +33,7 @@ PARTS = {
     "timetables": timetables.figures,
     "rollouts": rollouts.figures,
     "together": together.figures,
+    "real": real.figures,
 }
 LONG = {"an-hour": timetables.an_hour}  # only where it is asked for
 

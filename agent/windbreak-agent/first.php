@@ -24,12 +24,16 @@ if ( ! defined( 'ABSPATH' ) ) {
 		}
 		ini_set( 'display_errors', '0' );
 		ignore_user_abort( true );
+		$lacks = Agent::wanting( 'sodium' );
 		try {
+			if ( $lacks ) {
+				throw new \RuntimeException( $lacks[0] );
+			}
 			$memory = new Memory( $place );
 		} catch ( \RuntimeException $error ) {
 			http_response_code( 503 );
 			header( 'Content-Type: application/json' );
-			echo json_encode( array( 'code' => 'not-writable', 'detail' => $error->getMessage() ) ); // phpcs:ignore
+			echo json_encode( array( 'code' => 'unknown', 'detail' => $error->getMessage() ) ); // phpcs:ignore
 			exit;
 		}
 		( new Agent( $memory ) )->serve( $call[1] );

@@ -18,17 +18,6 @@ foreach ( (array) glob( __DIR__ . '/parts/*.php' ) as $windbreak_part ) {
 	require_once $windbreak_part;
 }
 
-/** What is wanting on this server, in words; none where the agent can work. */
-function wanting(): array {
-	$lacks = array();
-	foreach ( array( 'sodium' => 'to sign what it answers', 'json' => 'to read what it is asked', 'zip' => 'to open packages and keep snapshots' ) as $name => $why ) {
-		if ( ! extension_loaded( $name ) ) {
-			$lacks[] = "PHP’s extension $name is missing: it is needed $why.";
-		}
-	}
-	return $lacks;
-}
-
 /** Put the part that is loaded first into its place; it is what answers when a plugin is broken. */
 function place_first_part(): void {
 	if ( ! is_dir( WPMU_PLUGIN_DIR ) ) {
@@ -66,7 +55,7 @@ add_action(
 /** The page on which the owner links, ends the link, or gives a copy of the site an id of its own. */
 function owners_page(): void {
 	$told  = '';
-	$lacks = wanting();
+	$lacks = Agent::wanting( 'sodium' );
 	if ( ! $lacks ) {
 		$agent = new Agent( new Memory( Memory::place_for( ABSPATH ) ) );
 		if ( isset( $_POST['windbreak_do'] ) && check_admin_referer( 'windbreak-agent' ) ) {
@@ -75,7 +64,7 @@ function owners_page(): void {
 		$stands = $agent->linked() ? 'A key of a Windbreak service is in place.' : 'Not linked.';
 	}
 	echo '<div class="wrap"><h1>Windbreak agent</h1>';
-	foreach ( $lacks as $lack ) {
+	foreach ( Agent::wanting( 'sodium', 'zip' ) as $lack ) {
 		echo '<p><strong>' . esc_html( $lack ) . '</strong></p>';
 	}
 	if ( ! $lacks ) {

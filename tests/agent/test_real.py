@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import base64
 import hashlib
+import subprocess
 import tempfile
 import time
 import unittest
@@ -21,14 +22,21 @@ from tests.operations.within import RHONA
 from windbreak.core.values.sites import NewSite
 from windbreak.links import signing
 from windbreak.links.adapter import Agent
-from windbreak.links.errors import CallFailed, ClockOff, KeyRefused, UnderWay
+from windbreak.links.errors import (
+    CallFailed,
+    ClockOff,
+    KeyRefused,
+    UnderWay,
+    Unfit,
+)
 from windbreak.links.signed_agent import Caller, SignedAgent
 from windbreak.operations.administration import accounts, instance
 from windbreak.operations.context import Context, close, open_context
 from windbreak.operations.errors import Refused
 from windbreak.operations.sites import sites, visits
+from windbreak.operations.tracking import shelving
 from windbreak.operations.views import sites as site_views
-from windbreak.standins import real
+from windbreak.standins import catalogue, real, workshop
 
 SITE = "skerry-light"
 LACKS = real.missing()
@@ -240,3 +248,55 @@ class Real(WithReal):
             self.assertIn("not a line of the console", str(caught.exception))
         with self.assertRaises(Refused):
             sites.link(self.context, SITE, RHONA)
+
+    def test_without_zip_it_offers_what_it_can(self) -> None:
+        self.addCleanup(self.real.serve_without)
+        self.real.serve_without("zip")
+        agent = self.linked()
+        can = self.context.store.sites.get(SITE).link.agent_can
+        self.assertTrue({"inventory", "look", "switch", "maintenance"} <= set(can))
+        self.assertFalse({"apply", "snapshot", "restore", "fetch", "bring"} & set(can))
+        with self.assertRaises(CallFailed) as caught:
+            agent.do("snapshot", "c-z-1")
+        self.assertEqual(caught.exception.failure, "not-permitted")
+
+    def test_a_folder_that_can_t_be_written_is_told_and_touched_by_nothing(self) -> None:
+        agent = self.linked()
+        plugins = str(self.real.root / "wp-content/plugins")
+        for command in (["--bind", plugins, plugins], ["-o", "remount,ro,bind", plugins]):
+            if subprocess.run(["mount", *command], capture_output=True).returncode:
+                self.skipTest("no folder can be mounted here")
+        self.addCleanup(subprocess.run, ["umount", "-l", plugins], capture_output=True)
+        archive = catalogue.archive(workshop.release("plugin/dune-dock", "1.0"))
+        package = shelving.put_on_shelf(self.context, archive, RHONA, (SITE,))
+        with self.assertRaises(CallFailed) as caught:
+            agent.apply("c-w-1", package, archive, SITE)
+        self.assertEqual(caught.exception.failure, "not-writable")
+        there = agent.inventory(SITE, self.context.clock())
+        assert there.checks is not None
+        (folders,) = [check for check in there.checks if check.id == "folders"]
+        self.assertEqual(folders.state, "critical")
+        self.assertEqual(list((self.real.root / "wp-content/plugins").glob("dune-dock*")), [])
+
+    def test_what_stands_before_the_agent_is_told_as_what_it_is(self) -> None:
+        agent = self.linked()
+        first = self.real.root / "wp-content/mu-plugins/windbreak-first.php"
+        own = first.read_text()
+        self.addCleanup(first.write_text, own)
+        for answer, told in (
+            (
+                "http_response_code( 401 ); header( 'WWW-Authenticate: Basic' ); echo 'Sign in';",
+                "401",
+            ),
+            (
+                "header( 'Location: /wp-login.php?to=x' ); http_response_code( 302 );",
+                "to /wp-login",
+            ),
+        ):
+            first.write_text(
+                f"<?php if ( 'POST' === $_SERVER['REQUEST_METHOD'] ) {{ {answer} exit; }}"
+            )
+            with self.assertRaises(Unfit) as caught:
+                agent.look()
+            self.assertIn(told, str(caught.exception))
+            self.assertIn("Let POST to /_windbreak/ through", str(caught.exception))

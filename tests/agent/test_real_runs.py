@@ -4,9 +4,12 @@ back though every page of the site is broken by it; what leaves, and comes back.
 
 from __future__ import annotations
 
+import contextlib
 import io
 import json
+import os
 import secrets
+import signal
 import subprocess
 import threading
 import time
@@ -23,7 +26,7 @@ from tests.operations.within import RHONA
 from windbreak.core.values.plans import ApprovePlan, SitePlan
 from windbreak.core.values.releases import NewRelease
 from windbreak.core.values.runs import Run
-from windbreak.links.errors import CallFailed
+from windbreak.links.errors import CallFailed, UnderWay
 from windbreak.operations.planning import planning, removing
 from windbreak.operations.runs import runs
 from windbreak.operations.scheduling import approving
@@ -272,6 +275,51 @@ class BadNights(WithForms):
         self.assertEqual(len(applied), 1)
         self.assertEqual(self.witness()["plugin/tide-forms"], "1.1")
         self.assertIn("form 1.1", self.page().text)
+
+    def test_php_killed_in_mid_restore_leaves_the_old_or_the_new_and_never_half_of_each(
+        self,
+    ) -> None:
+        agent = sites.agent_for(self.context, SITE)
+        made = self.done(agent, "snapshot", "c-8-aa")
+        state = next(self.real.root.parent.glob(".windbreak-*"))
+        seen = set[str]()
+        for n, at in enumerate(("staging", "tables", "putting in place", "putting in place")):
+            change = f"c-8-r{n}"
+            self.sql("UPDATE wp_posts SET post_title = 'ruined' WHERE ID = 1")
+            marker = self.plugin / "since.txt"
+            marker.write_text("since")
+            with self.assertRaises(UnderWay):
+                agent.do("restore", change, snapshot=made["snapshot"])
+            match at:
+                case "staging":
+                    self.until((state / "staging" / change / "files").exists)
+                case "tables":
+                    self.until(lambda: "windbreak_new_" in self.sql("SHOW TABLES"))
+                case _:
+                    self.until(lambda c=change: self.is_near_its_end(state, c))
+            for pid in self.real.server_processes():
+                os.kill(pid, signal.SIGKILL)
+            self.real.serve_again()
+            self.assertIn(agent.change(change).state, ("done", "failed"))
+            titles = self.sql("SELECT post_title FROM wp_posts WHERE ID = 1")
+            old = ("ruined" in titles, marker.exists())
+            self.assertIn(old, {(True, True), (False, False)}, at)
+            seen.add("old" if old[0] else "new")
+            self.assertFalse((state / "restore.json").exists())
+            self.assertEqual(self.page().status_code, 200)
+        self.done(agent, "restore", "c-8-last", snapshot=made["snapshot"])
+        self.assertNotIn("ruined", self.sql("SELECT post_title FROM wp_posts WHERE ID = 1"))
+        self.assertNotIn("windbreak_", self.sql("SHOW TABLES"))
+        self.assertIn("old", seen)
+
+    def is_near_its_end(self, state: Path, change: str) -> bool:
+        """Whether a restore is being put in place, or has been."""
+        if (state / "restore.json").exists():
+            return True
+        with contextlib.suppress(ValueError):  # it is just being written
+            became = json.loads((state / f"changes/{change}.json").read_text())
+            return bool(became["state"] != "running" or became["phase"] == "putting in place")
+        return False
 
     def test_where_there_is_no_room_nothing_is_touched_and_it_is_told(self) -> None:
         small = self.real.folder / "small"

@@ -8,6 +8,7 @@ namespace Windbreak;
 
 final class Acts {
 	const CAN  = array( 'snapshot', 'restore', 'bring', 'drop', 'hold', 'apply', 'put-back', 'switch', 'remove', 'maintenance', 'updates', 'caches', 'purge', 'migrate' );
+	const PACKED = array( 'snapshot', 'restore', 'bring', 'fetch', 'hold', 'apply' ); // need PHP’s zip
 	const LONG = array( 'snapshot', 'restore', 'migrate' );
 	const PORTIONS = 100000; // of a migration, at the most
 	const PATIENCE = 120;    // seconds without anything due that a migration waits for its next portion

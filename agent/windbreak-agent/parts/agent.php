@@ -24,6 +24,24 @@ final class Agent {
 		}
 	}
 
+	/** What is wanting of some extensions of PHP, in words. */
+	public static function wanting( string ...$names ): array {
+		$why   = array( 'sodium' => 'without it the agent can’t sign, and answers nobody', 'zip' => 'without it no package can be opened and no snapshot kept; all else works' );
+		$lacks = array();
+		foreach ( $names as $name ) {
+			if ( ! extension_loaded( $name ) ) {
+				$lacks[] = "PHP’s extension $name is missing: {$why[ $name ]}.";
+			}
+		}
+		return $lacks;
+	}
+
+	/** The calls that can be answered here. */
+	private static function can(): array {
+		$every = array_merge( self::CAN, Acts::CAN );
+		return self::wanting( 'zip' ) ? array_values( array_diff( $every, Acts::PACKED ) ) : $every;
+	}
+
 	// What the owner does.
 
 	/** Take the one line of the console. Throws Refused. */
@@ -221,7 +239,7 @@ final class Agent {
 				$this->unlink();
 				return array();
 		}
-		if ( in_array( $call, Acts::CAN, true ) ) {
+		if ( in_array( $call, Acts::CAN, true ) && in_array( $call, self::can(), true ) ) {
 			return ( new Acts( $this->memory, array( $this, 'under_way' ) ) )->once( $call, $args );
 		}
 		throw new Failed( 'not-permitted', "this agent has no call '$call'" );
@@ -247,7 +265,7 @@ final class Agent {
 			'public_key'    => $public,
 			'proof'         => hash_hmac( 'sha256', "$id.$public.{$args['nonce']}", $code ),
 			'agent_version' => self::VERSION,
-			'can'           => array_merge( self::CAN, Acts::CAN ),
+			'can'           => self::can(),
 		);
 	}
 

@@ -8,6 +8,8 @@
 namespace Windbreak;
 
 final class Memory {
+	const REMEMBERED = 31536000; // seconds for which it knows what became of a change: a year
+
 	/** @var string */
 	public $place;
 	/** @var float  when the last sign of life was written */
@@ -77,9 +79,11 @@ final class Memory {
 		}
 		fclose( $file );
 		if ( 0 === random_int( 0, 49 ) ) {
-			foreach ( (array) glob( "$this->place/nonces/*" ) as $old ) {
-				if ( filemtime( $old ) < time() - 3 * Signing::APART ) {
-					@unlink( $old );
+			foreach ( array( 'nonces' => 3 * Signing::APART, 'changes' => self::REMEMBERED ) as $folder => $seconds ) {
+				foreach ( (array) glob( "$this->place/$folder/*" ) as $old ) {
+					if ( filemtime( $old ) < time() - $seconds ) {
+						@unlink( $old );
+					}
 				}
 			}
 		}

@@ -47,6 +47,7 @@ FOR, SERVICE, EPOCH = "windbreak-for", "windbreak-service", "windbreak-epoch"
 EXPECTS = "windbreak-expects"  # the thumbprint of the key that the answer is to be signed by
 NOBODY_YET = "-"  # whom a first call is for, before the agent has told its id
 PART_BYTES = 2 * 2**20  # of a package that is sent in one call
+_TURNED_AWAY = (301, 302, 303, 307, 308, 401, 403)
 _APART = 5.0  # seconds between two clocks that are taken into account
 _OFF = 300.0  # seconds between two clocks from which signatures are not taken
 
@@ -187,6 +188,7 @@ class SignedAgent:
         visited = self.site.call(path, body, headers, most=most)
         if visited.status == 404:
             raise Unreachable("there is no agent at this address")
+        _let_through(visited)
         signed = self._signed(visited, sent)
         return self._answer(visited, signed=signed)
 
@@ -206,7 +208,7 @@ class SignedAgent:
         except signing.SignatureRefused as error:
             if visited.status == 401:
                 return False  # whoever does not know our key can't sign for us
-            raise NotTheAgent(str(error)) from error
+            raise NotTheAgent(f"{error}{_unsigned_word(visited.body)}") from error
         return True
 
     def _answer(self, visited: Visited, *, signed: bool) -> dict[str, Any]:
@@ -239,7 +241,7 @@ class SignedAgent:
         if ahead is not None and abs(ahead) >= _OFF:
             return ClockOff(ahead)
         why = str(said.get("detail", ""))[:200]
-        told = f" (it says: {why})" if why and not signed else f": {why}" if why else ""
+        told = f": {why}" if why and signed else _unsigned_word(visited.body)
         return KeyRefused(
             f"the agent does not take our key; the owner may have ended the link{told}"
         )
@@ -250,3 +252,24 @@ class SignedAgent:
             return (date - self.caller.clock()).total_seconds()
         except (ValueError, TypeError):
             return None
+
+
+def _unsigned_word(body: bytes) -> str:
+    """What an answer says that nobody signed: told, and not relied on."""
+    try:
+        said = read_json(body)
+    except ValueError:
+        return ""
+    detail = said.get("detail") if isinstance(said, dict) else None
+    return f" (it says: {str(detail)[:200]})" if detail else ""
+
+
+def _let_through(visited: Visited) -> None:
+    """Raises Unfit where something else than the agent answers, and lets nobody through."""
+    if visited.status in _TURNED_AWAY and not visited.body.lstrip().startswith(b"{"):
+        where = visited.headers.get("location", "").partition("?")[0][:120]
+        led = f", to {where}" if where else ""
+        raise Unfit(
+            f"something stands before the agent and turns us away (status {visited.status}{led}): "
+            "a login or a firewall. Let POST to /_windbreak/ through"
+        )

@@ -154,12 +154,17 @@ def browser() -> str:
 
 
 class RealSite:
-    """One site and its database. ``stop`` ends everything that was started."""
+    """One site and its database. ``memory``: the most that PHP takes for a request. ``stop`` ends
+    everything that was started.
+    """
 
-    def __init__(self, folder: Path, title: str = "Skerry Light Trust") -> None:
-        self.folder, self.title = folder, title
+    def __init__(
+        self, folder: Path, title: str = "Skerry Light Trust", *, memory: str = "128M"
+    ) -> None:
+        self.folder, self.title, self.memory = folder, title, memory
         self.root = folder / "web"
         self.processes: list[subprocess.Popen[bytes]] = []
+        self._ini = ""  # where PHP reads which extensions it has; empty: where it always does
         kept = folder / "port"
         folder.mkdir(parents=True, exist_ok=True)
         if not kept.exists():
@@ -353,10 +358,36 @@ class RealSite:
         )
         return done.stdout if done.returncode == 0 else None
 
+    @property
+    def socket(self) -> Path:
+        """Where its database listens."""
+        return self._socket
+
+    def load(self, database: str, dump: Path) -> None:
+        """Carry out the statements of a file in a database."""
+        client = ["mariadb", "--no-defaults", f"--socket={self._socket}", "-uroot", database]
+        with dump.open("rb") as statements:
+            subprocess.run(client, stdin=statements, check=True, capture_output=True)
+
+    def serve_without(self, *extensions: str) -> None:
+        """Serve anew with a PHP that lacks some extensions; with none named, with all of them."""
+        self._ini = ""
+        if extensions:
+            place = self.folder / "ini"
+            shutil.rmtree(place, ignore_errors=True)
+            place.mkdir()
+            said = _said(["php", "-i"]).partition("Scan this dir for additional .ini files => ")[2]
+            for file in Path(said.splitlines()[0]).glob("*.ini"):
+                if file.stem.partition("-")[2] not in extensions:
+                    shutil.copy(file, place / file.name)
+            self._ini = str(place)
+        self.serve_again()
+
     def _serve(self, *, whole: bool = True) -> None:
         where = f"127.0.0.1:{self.port}"
         # Several at once: a site asks itself; and nothing is served from what was compiled before.
-        self._start("php", "-d", "opcache.enable=0", "-S", where, "-t", str(self.root), workers="4")
+        limits = ("-d", "opcache.enable=0", "-d", f"memory_limit={self.memory}")
+        self._start("php", *limits, "-S", where, "-t", str(self.root), workers="4")
         self._until(self._answers if whole else self._listens, "the site")
 
     def _answers(self) -> bool:
@@ -372,6 +403,7 @@ class RealSite:
     def _start(self, *command: str, workers: str = "") -> None:
         log = (self.folder / f"{command[0]}.log").open("ab")
         more = {"PHP_CLI_SERVER_WORKERS": workers} if workers else {}
+        more |= {"PHP_INI_SCAN_DIR": self._ini} if self._ini else {}
         self.processes.append(
             subprocess.Popen(
                 [sys.executable, "-m", "windbreak.standins.holding", *command],

@@ -1,0 +1,266 @@
+"""The real system: each step beside its own upgrader called directly, snapshots beside tar and a
+dump, and what the agent costs a visitor.
+"""
+
+from __future__ import annotations
+
+import io
+import os
+import random
+import shutil
+import subprocess
+import tempfile
+import time
+import zipfile
+from collections.abc import Callable, Iterator
+from pathlib import Path
+from statistics import median
+
+import httpx
+
+from benchmarks.figures import Figure
+from windbreak.core.values.accounts import Principal
+from windbreak.core.values.packages import Package
+from windbreak.core.values.sites import NewSite
+from windbreak.links.adapter import Agent
+from windbreak.links.errors import UnderWay
+from windbreak.operations.administration import accounts
+from windbreak.operations.context import Context, close, open_context
+from windbreak.operations.sites import sites
+from windbreak.operations.tracking import shelving
+from windbreak.standins import real
+
+RHONA = Principal(account="rhona", name="Rhona Vale", via="service")
+SITE, SIZE_MB, ROUNDS = "bench", 200, 3
+_UPGRADE = """<?php
+$_SERVER['HTTP_HOST'] = 'x';
+require 'ROOT/wp-load.php';
+foreach ( array( 'admin', 'class-wp-upgrader', 'update' ) as $part ) {
+	require_once ABSPATH . "wp-admin/includes/$part.php";
+}
+$from = microtime( true );
+CALL
+echo microtime( true ) - $from;
+"""
+_PLUGIN = """add_filter( 'site_transient_update_plugins', fn() => (object) array(
+	'response' => array(
+		'bulk/bulk.php' => (object) array( 'package' => 'FILE', 'new_version' => 'VERSION' ),
+	),
+) );
+$upgrader = new Plugin_Upgrader( new Automatic_Upgrader_Skin() );
+$done = $upgrader->bulk_upgrade( array( 'bulk/bulk.php' ) )['bulk/bulk.php'];
+if ( is_wp_error( $done ) || ! $done ) { exit( 1 ); }
+"""
+_CORE = """$offer = (object) array(
+	'response' => 'upgrade', 'download' => 'FILE', 'locale' => 'en_US',
+	'packages' => (object) array(
+		'full' => 'FILE', 'no_content' => '', 'new_bundled' => '',
+		'partial' => '', 'rollback' => '',
+	),
+	'current' => 'VERSION', 'version' => 'VERSION', 'php_version' => '5.6',
+	'mysql_version' => '5.0', 'new_bundled' => '', 'partial_version' => '',
+);
+$upgrader = new Core_Upgrader( new Automatic_Upgrader_Skin() );
+if ( is_wp_error( $upgrader->upgrade( $offer, array( 'pre_check_md5' => false ) ) ) ) { exit( 1 ); }
+"""
+
+
+def figures() -> Iterator[Figure]:
+    lacks = real.missing()
+    if lacks:
+        print(f"  not measured here: {'; '.join(lacks)}")
+        return
+    with tempfile.TemporaryDirectory(prefix="windbreak-bench-") as name:
+        site = real.RealSite(Path(name) / "site", memory="64M")
+        context = open_context(Path(name) / "service", private_networks="127.0.0.0/8")
+        try:
+            site.start()
+            yield from _Bench(site, context).figures()
+        finally:
+            close(context)
+            site.stop()
+
+
+class _Bench:
+    def __init__(self, site: real.RealSite, context: Context) -> None:
+        self.site, self.context, self.number = site, context, 0
+        self.dumper = _dumper(site.folder / "tools")
+        accounts.ensure_account(context, "rhona", "Rhona Vale")
+        new = NewSite(label="Bench", address=site.address, system="wordpress")
+        sites.register(context, new, RHONA, SITE)
+        site.paste(sites.link_line(context, SITE, RHONA).line)
+        sites.link(context, SITE, RHONA)
+
+    def figures(self) -> Iterator[Figure]:
+        how = f"least of {ROUNDS} rounds, in turn"
+        for what, files, kilobytes in (
+            ("a small plugin", 3, 4),
+            ("one of 6 MB, 2,000 files", 2000, 3),
+        ):
+            made = {v: _plugin(v, files, kilobytes) for v in ("1.0", "1.1")}
+            self.site.put([made["1.0"]])
+            ours, theirs = self.beside(made)
+            name = f"{what} by the agent, beside the system's own upgrader"
+            yield Figure(name, ours / theirs, "x", 1.3, how=f"{ours:.3f} s, {theirs:.3f} s; {how}")
+        yield from self.core()
+        yield from self.snapshots()
+        yield self.visitor()
+
+    def done(self, call: str, **args: object) -> float:
+        agent = sites.agent_for(self.context, SITE)
+        self.number += 1
+        change = f"b-{self.number}"
+        return _took(lambda: self.ended(agent, change, lambda: agent.do(call, change, **args)))
+
+    def ended(self, agent: Agent, change: str, call: Callable[[], object]) -> None:
+        try:
+            call()
+        except UnderWay:
+            while (became := agent.change(change)).state == "running":
+                time.sleep(0.02)
+            if became.state != "done":
+                raise RuntimeError(f"{became.code}: {became.detail}") from None
+
+    def apply(self, package: Package, archive: bytes) -> tuple[float, str]:
+        agent = sites.agent_for(self.context, SITE)
+        self.number += 1
+        change = f"b-{self.number}"
+        return _took(
+            lambda: self.ended(agent, change, lambda: agent.apply(change, package, archive, SITE))
+        ), change
+
+    def directly(self, call: str, archive: bytes, version: str) -> float:
+        """The system's own upgrader, called by a script; its seconds, without what loads it."""
+        file = self.site.folder / "direct.zip"
+        file.write_bytes(archive)
+        told = call.replace("FILE", str(file)).replace("VERSION", version)
+        script = _UPGRADE.replace("ROOT", str(self.site.root)).replace("CALL", told)
+        return float(self.site.php(script).splitlines()[-1])
+
+    def beside(self, made: dict[str, bytes]) -> tuple[float, float]:
+        packages = {
+            v: shelving.put_on_shelf(self.context, a, RHONA, (SITE,)) for v, a in made.items()
+        }
+        ours, theirs = [], []
+        for _ in range(ROUNDS):
+            took, _ = self.apply(packages["1.1"], made["1.1"])
+            ours.append(took)
+            theirs.append(self.directly(_PLUGIN, made["1.0"], "1.0"))
+        return min(ours), min(theirs)
+
+    def core(self) -> Iterator[Figure]:
+        newer, archive = self.site.newer_system()
+        package = shelving.put_on_shelf(self.context, archive, RHONA, (SITE,))
+        ours, theirs = [], []
+        for _ in range(2):
+            took, change = self.apply(package, archive)
+            ours.append(took)
+            self.done("put-back", product=package.product, of=change)
+            theirs.append(self.directly(_CORE, archive, newer))
+            self.done("put-back", product=package.product, of=change)
+        yield Figure(
+            "the system itself by the agent, beside its own upgrader",
+            min(ours) / min(theirs),
+            "x",
+            1.3,
+            how=f"{min(ours):.2f} s with the old one copied aside and every file held against its "
+            f"package, {min(theirs):.2f} s; least of 2 rounds",
+        )
+
+    def snapshots(self) -> Iterator[Figure]:
+        uploads, chance = self.site.root / "wp-content/uploads/2026", random.Random(7)
+        uploads.mkdir(parents=True, exist_ok=True)
+        there = sum(f.stat().st_size for f in self.site.root.rglob("*") if f.is_file()) // 2**20
+        for n in range((SIZE_MB - there) // 2):
+            (uploads / f"picture-{n}.jpg").write_bytes(chance.randbytes(2 * 2**20))
+        self.site.mysql("USE site; CREATE TABLE wp_notes (name VARCHAR(20), words TEXT)")
+        for part in range(0, 20_000, 500):
+            values = ", ".join(
+                f"('note-{part + n}', '{chance.randbytes(300).hex()}')" for n in range(500)
+            )
+            self.site.mysql(f"USE site; INSERT INTO wp_notes VALUES {values}")
+        kept, theirs_out = self.site.folder / "kept.tar", self.site.folder / "out"
+        dump = self.site.folder / "kept.sql"
+        ours, theirs, back, theirs_back = [], [], [], []
+        for _ in range(ROUNDS):
+            ours.append(self.done("snapshot"))
+            name = f"b-{self.number}"
+            theirs.append(_took(lambda: self.tar(kept, dump)))
+            back.append(self.done("restore", snapshot=name))
+            theirs_back.append(_took(lambda: self.untar(kept, dump, theirs_out)))
+            self.done("drop", snapshots=[name], kept=[f"b-{self.number}"])
+        how = f"{SIZE_MB} MB and 20,000 rows; least of {ROUNDS} rounds, in turn; PHP held to 64 MB"
+        for what, mine, beside in (
+            ("a snapshot, beside tar and a dump", ours, theirs),
+            ("a restore, beside untar and a load", back, theirs_back),
+        ):
+            text = f"{min(mine):.2f} s, {min(beside):.2f} s; {how}"
+            yield Figure(what, min(mine) / min(beside), "x", 1.3, how=text)
+
+    def tar(self, kept: Path, dump: Path) -> None:
+        subprocess.run(["tar", "-cf", kept, "-C", self.site.root, "."], check=True)
+        command = [self.dumper, "--no-defaults", f"--socket={self.site.socket}", "-uroot", "site"]
+        with dump.open("wb") as out:
+            subprocess.run(command, stdout=out, check=True)
+        subprocess.run(["sync", "-d", kept, dump], check=True)
+
+    def untar(self, kept: Path, dump: Path, place: Path) -> None:
+        shutil.rmtree(place, ignore_errors=True)
+        place.mkdir()
+        subprocess.run(["tar", "-xf", kept, "-C", place], check=True)
+        self.site.mysql("CREATE DATABASE IF NOT EXISTS beside")
+        self.site.load("beside", dump)
+
+    def visitor(self) -> Figure:
+        """A page with the agent, and without it, in turn."""
+        first = self.site.root / "wp-content/mu-plugins/windbreak-first.php"
+        aside = self.site.folder / "first.php"
+        agent = self.site.root / "wp-content/plugins/windbreak-agent"
+        times: dict[bool, list[float]] = {True: [], False: []}
+        with httpx.Client(trust_env=False, timeout=30) as client:
+            for n in range(240):
+                there = n % 2 == 0
+                if there and aside.exists():
+                    aside.rename(first)
+                    agent.with_name("aside-agent").rename(agent)
+                elif not there and first.exists():
+                    first.rename(aside)
+                    agent.rename(agent.with_name("aside-agent"))
+                took = _took(lambda: client.get(self.site.address))
+                if n >= 40:
+                    times[there].append(took)
+        if aside.exists():
+            aside.rename(first)
+            agent.with_name("aside-agent").rename(agent)
+        cost = (median(times[True]) - median(times[False])) * 1000
+        how = f"{median(times[True]) * 1000:.1f} ms with it, in the middle of 100, in turn"
+        return Figure("what the agent costs a visitor's page", cost, "ms", 1.0, how=how)
+
+
+def _dumper(folder: Path) -> str:
+    """The database's own dumping program, unpacked into a folder where it is not installed."""
+    installed = shutil.which("mariadb-dump")
+    if installed:
+        return installed
+    folder.mkdir()
+    subprocess.run(["apt-get", "download", "mariadb-client"], cwd=folder, check=True, stdout=-3)
+    (package,) = folder.glob("*.deb")
+    subprocess.run(["dpkg", "-x", package, folder], check=True)
+    return str(folder / "usr/bin/mariadb-dump")
+
+
+def _plugin(version: str, files: int, kilobytes: int) -> bytes:
+    chance, packed = random.Random(version), io.BytesIO()
+    head = f"<?php\n/*\nPlugin Name: Bulk\nVersion: {version}\n*/\n"
+    with zipfile.ZipFile(packed, "w", zipfile.ZIP_DEFLATED) as opened:
+        opened.writestr("bulk/bulk.php", head)
+        for n in range(files):
+            opened.writestr(f"bulk/parts/{n}.txt", chance.randbytes(kilobytes * 512).hex())
+    return packed.getvalue()
+
+
+def _took(work: Callable[[], object]) -> float:
+    os.sync()
+    start = time.perf_counter()
+    work()
+    return time.perf_counter() - start

@@ -15,8 +15,8 @@ if ( ! defined( 'ABSPATH' ) ) {
 	if ( ! is_dir( $parts ) ) {
 		return;
 	}
-	require_once "$parts/memory.php";
-	$place = Memory::place_for( ABSPATH );
+	require_once "$parts/place.php";
+	$place = Place::of( ABSPATH );
 	$path  = (string) parse_url( (string) ( $_SERVER['REQUEST_URI'] ?? '' ), PHP_URL_PATH );
 	if ( 'POST' === ( $_SERVER['REQUEST_METHOD'] ?? '' ) && preg_match( '#/_windbreak/([a-z-]{1,40})$#', $path, $call ) ) {
 		foreach ( (array) glob( "$parts/*.php" ) as $part ) {
@@ -42,8 +42,12 @@ if ( ! defined( 'ABSPATH' ) ) {
 	if ( isset( $facts['updates-paused'] ) ) {
 		add_filter( 'automatic_updater_disabled', '__return_true', PHP_INT_MAX );
 	}
-	require_once "$parts/passing.php";
-	$good = Passing::holds( $place, (string) ( $_SERVER['HTTP_WINDBREAK_PASS'] ?? $_GET['windbreak-blocks'] ?? '' ) );
+	$pass = (string) ( $_SERVER['HTTP_WINDBREAK_PASS'] ?? $_GET['windbreak-blocks'] ?? '' );
+	$good = false;
+	if ( '' !== $pass ) {
+		require_once "$parts/passing.php";
+		$good = Passing::holds( $place, $pass );
+	}
 	if ( isset( $facts['page'] ) && ! $good && 'cli' !== PHP_SAPI ) {
 		http_response_code( 503 );
 		header( 'Retry-After: 120' );

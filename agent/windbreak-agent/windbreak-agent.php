@@ -14,8 +14,11 @@ if ( ! defined( 'ABSPATH' ) ) {
 
 const FIRST = '/windbreak-first.php';
 
-foreach ( (array) glob( __DIR__ . '/parts/*.php' ) as $windbreak_part ) {
-	require_once $windbreak_part;
+/** Load what the agent is made of: for its own page and for its end, never for a visitor's page. */
+function load_parts(): void {
+	foreach ( (array) glob( __DIR__ . '/parts/*.php' ) as $part ) {
+		require_once $part;
+	}
 }
 
 /** Put the part that is loaded first into its place; it is what answers when a plugin is broken. */
@@ -37,8 +40,9 @@ function take_first_part_away(): void {
 
 /** The agent is removed: its first part and all that it kept go with it. */
 function leave_nothing(): void {
+	load_parts();
 	take_first_part_away();
-	$place = Memory::place_for( ABSPATH );
+	$place = Place::of( ABSPATH );
 	if ( is_dir( $place ) && is_file( "$place/facts.json" ) ) {
 		( new Caches( new Memory( $place ) ) )->turn( true, null );
 		Packages::clear( $place );
@@ -54,10 +58,11 @@ add_action(
 
 /** The page on which the owner links, ends the link, or gives a copy of the site an id of its own. */
 function owners_page(): void {
+	load_parts();
 	$told  = '';
 	$lacks = Agent::wanting( 'sodium' );
 	if ( ! $lacks ) {
-		$agent = new Agent( new Memory( Memory::place_for( ABSPATH ) ) );
+		$agent = new Agent( new Memory( Place::of( ABSPATH ) ) );
 		if ( isset( $_POST['windbreak_do'] ) && check_admin_referer( 'windbreak-agent' ) ) {
 			$told = owners_act( $agent, (string) $_POST['windbreak_do'], (string) wp_unslash( $_POST['windbreak_line'] ?? '' ) );
 		}

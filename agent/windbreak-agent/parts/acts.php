@@ -126,6 +126,9 @@ final class Acts {
 		if ( null === $file ) {
 			throw new Failed( 'not-permitted', "$product is no plugin that is there" );
 		}
+		if ( in_array( $file, Site::on_everywhere(), true ) || isset( $this->everywhere()[ $file ] ) ) {
+			return $this->switched_everywhere( $file, $on );
+		}
 		$active = array_values( (array) get_option( 'active_plugins', array() ) );
 		$was    = in_array( $file, $active, true );
 		if ( $was !== $on ) {
@@ -133,6 +136,27 @@ final class Acts {
 			sort( $active );
 			update_option( 'active_plugins', $active );
 		}
+		return array( 'was' => $was );
+	}
+
+	/** What a run has switched off for a whole network, and since when it was on. */
+	private function everywhere(): array {
+		return $this->memory->read( 'everywhere.json' ) ?? array();
+	}
+
+	/** Switch a plugin for a whole network: on as it was, for everybody. */
+	private function switched_everywhere( string $file, bool $on ): array {
+		$active = (array) get_site_option( 'active_sitewide_plugins', array() );
+		$off    = $this->everywhere();
+		$was    = isset( $active[ $file ] );
+		if ( $was && ! $on ) {
+			$this->memory->write( 'everywhere.json', array( $file => $active[ $file ] ) + $off );
+			unset( $active[ $file ] );
+		} elseif ( ! $was && $on ) {
+			$active[ $file ] = $off[ $file ];
+			$this->memory->write( 'everywhere.json', array_diff_key( $off, array( $file => 0 ) ) );
+		}
+		update_site_option( 'active_sitewide_plugins', $active );
 		return array( 'was' => $was );
 	}
 

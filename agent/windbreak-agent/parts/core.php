@@ -20,18 +20,21 @@ final class Core {
 	}
 
 	public function apply( string $id, string $file, string $product, string $version ): array {
-		$fresh = ( new Packages( $this->memory ) )->opened( $id, $file, $product, $version );
-		$root  = rtrim( ABSPATH, '/' );
+		$root = rtrim( ABSPATH, '/' );
+		$sums = self::examined( $file, $product, $version );
+		if ( disk_free_space( $root ) < Packages::ROOM_FOR * filesize( $file ) ) {
+			throw new Failed( 'no-room', 'there is too little room to open it, and to keep the old one' );
+		}
 		if ( Site::version_in( $product, $root ) === $version ) {
 			throw new Failed( 'already-there', "$product $version" );
 		}
 		$kept = "{$this->memory->place}/kept/$id";
-		self::copied( $root, $kept );
+		self::copied( $root, $kept, true );
 		file_put_contents( "$kept/.database", (string) get_option( 'db_version' ) );
 		$this->memory->write( self::NOTE, array( 'kept' => $kept, 'root' => $root ) );
 		try {
 			$this->by_its_upgrader( $file, $version );
-			$this->held_against( $fresh, $root, $version );
+			$this->held_against( $sums, $root, $version );
 		} catch ( \Throwable $error ) {
 			self::bring_back( $kept, $root );
 			$this->over();
@@ -41,9 +44,42 @@ final class Core {
 		return array( 'version' => $version, 'kept' => true );
 	}
 
+	/** The sums of the system's own files in a package, by their paths, once it was seen to be what it is said to be. Throws Failed. */
+	private static function examined( string $file, string $product, string $version ): array {
+		$zip  = new \ZipArchive();
+		$root = Packages::root_of( $zip, $file, $product );
+		$text = (string) $zip->getFromName( "$root/wp-includes/version.php" );
+		Packages::is_version( $product, false !== $zip->locateName( "$root/wp-admin/includes/update-core.php" ) ? Site::system_version( $text ) : null, $version );
+		$sums = array();
+		for ( $n = 0; $n < $zip->numFiles; $n++ ) {
+			$entry = (array) $zip->statIndex( $n );
+			$path  = substr( $entry['name'], strlen( $root ) + 1 );
+			if ( '' !== $path && '/' !== substr( $path, -1 ) && 0 !== strpos( $path, 'wp-content/' ) ) {
+				$sums[ $path ] = $entry['crc'] & 0xFFFFFFFF;
+			}
+		}
+		return $sums;
+	}
+
 	private function by_its_upgrader( string $file, string $version ): void {
 		foreach ( array( 'admin', 'class-wp-upgrader', 'update' ) as $part ) {
 			require_once ABSPATH . "wp-admin/includes/$part.php";
+		}
+		if ( 'direct' !== get_filesystem_method( array(), ABSPATH ) ) {
+			throw new Failed( 'not-writable', 'the system can’t write its own files without a person' );
+		}
+		foreach ( array(
+			'filesystem_method'              => 'Windbreak',
+			'filesystem_method_file'         => dirname( __DIR__ ) . '/files.php',
+			'request_filesystem_credentials' => array(),
+		) as $name => $answer ) {
+			add_filter(
+				$name,
+				static function () use ( $answer ) {
+					return $answer;
+				},
+				PHP_INT_MAX
+			);
 		}
 		add_filter( 'update_feedback', array( $this, 'keep_in_view' ) );
 		$offer = (object) array(
@@ -121,9 +157,9 @@ final class Core {
 	}
 
 	/** Hold every file of the system against its package: its upgrader's word alone is not taken. */
-	private function held_against( string $fresh, string $root, string $version ): void {
-		foreach ( self::files( $fresh ) as $path ) {
-			if ( 0 !== strpos( $path, 'wp-content/' ) && ( ! is_file( "$root/$path" ) || sha1_file( "$fresh/$path" ) !== sha1_file( "$root/$path" ) ) ) {
+	private function held_against( array $sums, string $root, string $version ): void {
+		foreach ( $sums as $path => $sum ) {
+			if ( hexdec( (string) @hash_file( 'crc32b', "$root/$path" ) ) !== $sum ) {
 				throw new Failed( 'unknown', "$path is not that of $version after the update" );
 			}
 		}
@@ -158,8 +194,11 @@ final class Core {
 		}
 	}
 
-	/** Copy the system's own files, or one folder of them, elsewhere; nothing is left of a copy that is not whole. */
-	private static function copied( string $from, string $to ): void {
+	/**
+	 * Copy the system's own files, or one folder of them, elsewhere; nothing is left of a copy that is not whole.
+	 * ``linked``: as second names of the same files where that can be, since whoever writes them next writes them anew.
+	 */
+	private static function copied( string $from, string $to, bool $linked = false ): void {
 		Packages::clear( $to );
 		@mkdir( $to, 0755, true );
 		$whole = true;
@@ -175,7 +214,8 @@ final class Core {
 		}
 		foreach ( $paths as $path ) {
 			is_dir( dirname( "$to/$path" ) ) || mkdir( dirname( "$to/$path" ), 0755, true );
-			$whole = $whole && @copy( "$from/$path", "$to/$path" );
+			$linked = $linked && @link( "$from/$path", "$to/$path" );
+			$whole  = $whole && ( $linked || @copy( "$from/$path", "$to/$path" ) );
 		}
 		if ( ! $whole ) {
 			Packages::clear( $to );

@@ -24,15 +24,6 @@ final class Memory {
 		}
 	}
 
-	/** Where an agent of a site keeps its state: beside the web root, never in it. */
-	public static function place_for( string $root ): string {
-		if ( defined( 'WINDBREAK_STATE' ) ) {
-			return rtrim( WINDBREAK_STATE, '/' );
-		}
-		$root = rtrim( $root, '/' );
-		return dirname( $root ) . '/.windbreak-' . substr( hash( 'sha256', $root ), 0, 12 );
-	}
-
 	public function fact( string $name ): ?string {
 		$facts = $this->facts();
 		return isset( $facts[ $name ] ) ? (string) $facts[ $name ] : null;

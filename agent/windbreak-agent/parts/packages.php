@@ -96,7 +96,18 @@ final class Packages {
 		if ( disk_free_space( $this->memory->place ) < self::ROOM_FOR * filesize( $file ) ) {
 			throw new Failed( 'no-room', 'there is too little room to open it beside the site' );
 		}
-		$zip = new \ZipArchive();
+		$zip  = new \ZipArchive();
+		$root = self::root_of( $zip, $file, $product );
+		if ( ! @$zip->extractTo( $folder ) ) {
+			throw new Failed( 'no-room', 'it can’t be opened beside the site' );
+		}
+		$zip->close();
+		self::is_version( $product, Site::version_in( $product, "$folder/$root" ), $version );
+		return "$folder/$root";
+	}
+
+	/** Open an archive, and name the one folder that it holds: that of a product. Throws Failed. */
+	public static function root_of( \ZipArchive $zip, string $file, string $product ): string {
 		if ( true !== $zip->open( $file ) ) {
 			throw new Failed( 'wrong-archive', 'it is no archive that can be opened' );
 		}
@@ -111,19 +122,18 @@ final class Packages {
 		if ( 1 !== count( $roots ) ) {
 			throw new Failed( 'wrong-archive', 'it does not hold one folder, and that alone' );
 		}
-		if ( ! @$zip->extractTo( $folder ) ) {
-			throw new Failed( 'no-room', 'it can’t be opened beside the site' );
+		$root = (string) array_keys( $roots )[0];
+		if ( Site::slug( $root ) !== ( explode( '/', $product )[1] ?? '' ) ) {
+			throw new Failed( 'wrong-archive', "its folder is $root, and not that of $product" );
 		}
-		$zip->close();
-		$root  = "$folder/" . array_keys( $roots )[0];
-		$found = Site::version_in( $product, $root );
-		if ( Site::slug( basename( $root ) ) !== ( explode( '/', $product )[1] ?? '' ) ) {
-			throw new Failed( 'wrong-archive', 'its folder is ' . basename( $root ) . ", and not that of $product" );
-		}
+		return $root;
+	}
+
+	/** Throw Failed where a package holds another version than it was said to. */
+	public static function is_version( string $product, ?string $found, string $version ): void {
 		if ( $found !== $version ) {
 			throw new Failed( 'wrong-archive', null === $found ? "it holds no $product" : "it holds version $found, and not $version" );
 		}
-		return $root;
 	}
 
 	/** Take a file of the site's own into the folder that takes its place. */

@@ -12,7 +12,8 @@ final class Site {
 	/** Everything that is installed, and what the site may use. */
 	public static function inventory( Memory $memory, string $version, int $kept_mb ): array {
 		require_once ABSPATH . 'wp-admin/includes/plugin.php';
-		$caches = ( new Caches( $memory ) )->there();
+		$caches  = ( new Caches( $memory ) )->there();
+		$members = self::members();
 		return array(
 			'components'        => array_merge( array( self::core() ), self::themes(), self::plugins(), array( self::runtime() ) ),
 			'automatic_updates' => self::updates_itself( $memory ),
@@ -20,7 +21,8 @@ final class Site {
 			'caches_off'        => array_keys( $caches, false, true ),
 			'maintenance'       => file_exists( ABSPATH . '.maintenance' ) || null !== $memory->fact( 'page' ),
 			'registrations'     => array(),
-			'network'           => 0,
+			'network'           => count( $members ),
+			'members'           => $members,
 			'checks'            => self::checks(),
 			'limits'            => array(
 				'memory_mb' => self::megabytes( ini_get( 'memory_limit' ) ),
@@ -60,7 +62,7 @@ final class Site {
 	}
 
 	private static function plugins(): array {
-		$active = (array) get_option( 'active_plugins', array() );
+		$active = array_merge( (array) get_option( 'active_plugins', array() ), self::on_everywhere() );
 		$found  = array();
 		foreach ( get_plugins() as $file => $head ) {
 			$folder = false === strpos( $file, '/' ) ? basename( $file, '.php' ) : dirname( $file );
@@ -72,6 +74,37 @@ final class Site {
 			$found[]       = $one;
 		}
 		return $found;
+	}
+
+	/** The plugins that are on for every member of a network. */
+	public static function on_everywhere(): array {
+		return is_multisite() ? array_keys( (array) get_site_option( 'active_sitewide_plugins', array() ) ) : array();
+	}
+
+	/** The members of a network of sites, with what is on there beside what is on for all; none where this is one site. */
+	private static function members(): array {
+		global $wpdb;
+		$members = array();
+		if ( is_multisite() ) {
+			foreach ( $wpdb->get_results( "SELECT blog_id, domain, path FROM $wpdb->blogs WHERE archived = 0 AND deleted = 0 AND spam = 0 ORDER BY blog_id LIMIT 1000" ) as $row ) {
+				$on = array();
+				foreach ( (array) get_blog_option( $row->blog_id, 'active_plugins', array() ) as $file ) {
+					$folder = false === strpos( $file, '/' ) ? basename( $file, '.php' ) : dirname( $file );
+					if ( 'windbreak-agent' !== $folder ) {
+						$on[] = 'plugin/' . self::slug( $folder );
+					}
+				}
+				foreach ( array_unique( array( get_blog_option( $row->blog_id, 'template' ), get_blog_option( $row->blog_id, 'stylesheet' ) ) ) as $theme ) {
+					$on[] = 'theme/' . self::slug( (string) $theme );
+				}
+				$members[] = array(
+					'name'    => (string) get_blog_option( $row->blog_id, 'blogname' ),
+					'address' => ( is_ssl() ? 'https' : 'http' ) . "://$row->domain$row->path",
+					'on'      => array_values( array_unique( $on ) ),
+				);
+			}
+		}
+		return $members;
 	}
 
 	private static function component( string $product, string $version, string $name, string $folder ): array {
@@ -242,12 +275,16 @@ final class Site {
 		return $places[ $kind ];
 	}
 
+	/** The system's own version, by the text of its file. */
+	public static function system_version( string $text ): ?string {
+		return preg_match( '/\$wp_version\s*=\s*\'([^\']+)\'/', $text, $match ) ? $match[1] : null;
+	}
+
 	/** The version that a folder holds of a component, by its header; null where it holds none. */
 	public static function version_in( string $product, string $folder ): ?string {
 		if ( 'core/wordpress' === $product ) {
 			// Read from its file: what is loaded may be older than what lies there.
-			$found = preg_match( '/\$wp_version\s*=\s*\'([^\']+)\'/', (string) @file_get_contents( "$folder/wp-includes/version.php" ), $match );
-			return $found && is_file( "$folder/wp-admin/includes/update-core.php" ) ? $match[1] : null;
+			return self::system_version( (string) @file_get_contents( "$folder/wp-includes/version.php" ) );
 		}
 		if ( 0 === strpos( $product, 'theme/' ) ) {
 			$head = self::header( "$folder/style.css", array( 'name' => 'Theme Name', 'version' => 'Version', 'parent' => 'Template' ) );

@@ -37,12 +37,18 @@ final class Snapshots {
 		$count = 0;
 		foreach ( self::walk( $root ) as $path ) {
 			$name = 'files/' . substr( $path, strlen( $root ) + 1 );
-			is_dir( $path ) ? $zip->addEmptyDir( $name ) : $zip->addFile( $path, $name );
+			if ( is_dir( $path ) ) {
+				$zip->addEmptyDir( $name );
+			} else {
+				$zip->addFile( $path, $name );
+				$zip->setCompressionName( $name, \ZipArchive::CM_STORE ); // time counts here more than room
+			}
 			if ( 0 === ++$count % 500 ) {
 				( $this->sign )( 'files', $count, 0 );
 			}
 		}
 		$zip->addFile( $sql, 'database.sql' );
+		$zip->setCompressionName( 'database.sql', \ZipArchive::CM_STORE );
 		$zip->addFromString( 'site.json', (string) json_encode( self::site( $root ), JSON_UNESCAPED_SLASHES ) );
 		( $this->sign )( 'packing', $count, $count );
 		if ( method_exists( $zip, 'registerProgressCallback' ) ) {

@@ -46,7 +46,7 @@ from windbreak.outside.reading import read_json
 FOR, SERVICE, EPOCH = "windbreak-for", "windbreak-service", "windbreak-epoch"
 EXPECTS = "windbreak-expects"  # the thumbprint of the key that the answer is to be signed by
 NOBODY_YET = "-"  # whom a first call is for, before the agent has told its id
-PART_BYTES = 2 * 2**20  # of a package that is sent in one call
+PART_BYTES = 4 * 2**20  # of a package that is sent in one call
 _TURNED_AWAY = (301, 302, 303, 307, 308, 401, 403)
 _APART = 5.0  # seconds between two clocks that are taken into account
 _OFF = 300.0  # seconds between two clocks from which signatures are not taken
@@ -265,7 +265,11 @@ def _unsigned_word(body: bytes) -> str:
 
 
 def _let_through(visited: Visited) -> None:
-    """Raises Unfit where something else than the agent answers, and lets nobody through."""
+    """Raises Unfit where something else than the agent answers, and lets nobody through, and
+    Unreachable where the site itself fails before its agent could answer.
+    """
+    if visited.status >= 500 and not visited.body.lstrip().startswith(b"{"):
+        raise Unreachable(f"the site answers with an error page (status {visited.status})")
     if visited.status in _TURNED_AWAY and not visited.body.lstrip().startswith(b"{"):
         where = visited.headers.get("location", "").partition("?")[0][:120]
         led = f", to {where}" if where else ""

@@ -119,7 +119,8 @@ echo json_encode( $found );
 _PASTE = """<?php
 $_SERVER['HTTP_HOST'] = '{host}';
 require '{root}/wp-load.php';
-$agent = new Windbreak\\Agent( new Windbreak\\Memory( Windbreak\\Memory::place_for( ABSPATH ) ) );
+Windbreak\\load_parts();
+$agent = new Windbreak\\Agent( new Windbreak\\Memory( Windbreak\\Place::of( ABSPATH ) ) );
 try {{
 	$agent->paste( '{line}' );
 }} catch ( Windbreak\\Refused $error ) {{
@@ -322,7 +323,9 @@ class RealSite:
         (self.root / "wp-config.php").write_text(_CONFIG.format(**told))
 
     def _database(self) -> None:
-        data = self.folder / "database"
+        # A database that starts takes away what lies in its place for passing tables, another's too.
+        data, passing = self.folder / "database", self.folder / "passing"
+        passing.mkdir(exist_ok=True)
         if not (data / "mysql").exists():
             _run(
                 [
@@ -330,6 +333,7 @@ class RealSite:
                     "--no-defaults",
                     f"--user={_user()}",
                     f"--datadir={data}",
+                    f"--tmpdir={passing}",
                     "--auth-root-authentication-method=normal",
                     "--skip-test-db",
                 ]
@@ -339,6 +343,7 @@ class RealSite:
             "--no-defaults",
             f"--user={_user()}",
             f"--datadir={data}",
+            f"--tmpdir={passing}",
             f"--socket={self._socket}",
             f"--pid-file={self.folder / 'db.pid'}",
             "--skip-networking",

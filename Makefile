@@ -3,7 +3,7 @@
 PYTHON ?= python3
 BIN := .venv/bin
 
-.PHONY: setup console demo demo-real demo-tour agent test check format torture generated types-console bench clean
+.PHONY: setup console demo demo-real demo-real-tour demo-tour agent test check format torture torture-real generated types-console bench clean
 
 setup: .venv/ready
 console: src/windbreak/service/console/index.html
@@ -38,6 +38,10 @@ demo: setup console
 demo-real: setup console
 	$(BIN)/windbreak demo --real
 
+# Its whole story without a person; exit status 0 only where every stage was seen.
+demo-real-tour: setup console
+	$(BIN)/windbreak demo --real --tour
+
 # The agent for a real site, as the system's own page takes it.
 agent: dist/windbreak-agent.zip
 dist/windbreak-agent.zip: $(shell find agent -type f)
@@ -56,6 +60,10 @@ bench: setup
 # A bad night: SEED=7 repeats one, SHORT=1 is a tenth of it.
 torture: setup
 	$(BIN)/python -m tests.torture $(if $(SEED),--seed $(SEED)) $(if $(SHORT),--short)
+
+# The service killed at 30 instants of a run on a real site.
+torture-real: setup
+	$(BIN)/python -m tests.torture.real $(if $(SEED),--seed $(SEED))
 
 # Format, lint, types and the core's tests, in a minute.
 check: setup console

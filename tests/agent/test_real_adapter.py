@@ -27,5 +27,12 @@ class Real(Adapter, WithForms):
             agent=partial(sites.agent_for, self.context, SITE),
         )
 
+    def slow(self, call: str, seconds: float) -> None:
+        """Much to read: a file of some hundred megabytes, of which the disk holds nothing."""
+        large = self.real.root / "wp-content/large.bin"
+        with large.open("wb") as written:
+            written.truncate(int(seconds * 200 * 2**20))
+        self.addCleanup(large.unlink, missing_ok=True)
+
 
 del Adapter, WithForms

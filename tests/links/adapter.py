@@ -232,6 +232,22 @@ class Adapter(TestCase):
                 self.done("remove", product=product)
         self.assertEqual(self.page().status_code, 200)
 
+    def test_a_change_that_runs_is_told_to_run_and_another_meanwhile_is_told_to_wait(self) -> None:
+        change, agent = self.change(), self.system.agent()
+        self.slow("snapshot", 3.0)
+        with self.assertRaises(UnderWay):
+            agent.do("snapshot", change)
+        with self.assertRaises(UnderWay):
+            agent.do("snapshot", change)
+        self.assertEqual(agent.change(change).state, "running")
+        self.refused("busy", partial(agent.do, "purge", self.change()))
+        self.assertEqual(self.done("snapshot", change)["snapshot"], change)
+        self.done("drop", snapshots=[change], kept=[])
+
+    def slow(self, call: str, seconds: float) -> None:
+        """Let a call take some seconds."""
+        raise NotImplementedError
+
     # What is switched.
 
     def test_what_is_switched_tells_what_it_was(self) -> None:

@@ -7,7 +7,7 @@ from functools import partial
 from tests.links.adapter import Adapter, System
 from tests.operations.within import WithContext
 from windbreak.operations.sites import sites
-from windbreak.standins import catalogue
+from windbreak.standins import catalogue, faults
 
 SITE = "skerry-light"
 
@@ -29,6 +29,11 @@ class StandIn(Adapter, WithContext):
             another=catalogue.archive(catalogue.find("plugin/lee", "5.5")),
             agent=partial(sites.agent_for, self.context, SITE),
         )
+
+    def slow(self, call: str, seconds: float) -> None:
+        told = self.demo.standins_folder / SITE / "agent/faults.json"
+        faults.put(told, {"slow": {call: seconds}})
+        self.addCleanup(told.unlink, missing_ok=True)
 
 
 del Adapter

@@ -44,6 +44,10 @@ final class Acts {
 		if ( 'failed' === $became['state'] ) {
 			throw new Failed( (string) $became['code'], (string) $became['detail'] );
 		}
+		if ( 'running' === $became['state'] ) {
+			( $this->under_way )( $became );
+			return array();
+		}
 		$lock = $this->memory->lock();
 		if ( null === $lock ) {
 			throw new Failed( 'busy', 'another change is under way' );

@@ -323,7 +323,7 @@ class RealSite:
         (self.root / "wp-config.php").write_text(_CONFIG.format(**told))
 
     def _database(self) -> None:
-        # A database that starts takes away what lies in its place for passing tables, another's too.
+        # A database that starts empties its place for passing tables, of another's too.
         data, passing = self.folder / "database", self.folder / "passing"
         passing.mkdir(exist_ok=True)
         if not (data / "mysql").exists():

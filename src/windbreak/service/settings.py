@@ -85,7 +85,11 @@ SETTINGS: tuple[Setting, ...] = (
     Setting("prove_days", 30, "days after which a backup is proved on the twin again; 0 never"),
     Setting("patience_minutes", 30, "how long a site may be silent in mid-run until it is told"),
     Setting("clock_file", "", "for trials: a file with the seconds that the clock is ahead"),
-    Setting("browser", "", "a headless Chromium that takes pictures before and after a run, and opens editors"),
+    Setting(
+        "browser",
+        "",
+        "a headless Chromium that takes pictures before and after a run, and opens editors",
+    ),
     Setting("shelf_mb", 20_000, "megabytes beyond which such packages leave earlier"),
     Setting(
         "mail_server", "", "where mail is handed in, as smtp://mail.example:587; none by default"

@@ -18,7 +18,8 @@ class Standing:
     ``worse`` how many looks of the last probe were. ``again``: whether the run can be taken up
     where it was, or its plan be begun anew, the site being as it starts from. ``items``: what came
     in, one by one; ``seconds``: how long a way takes, about, by act; ``behind``: whether the pages
-    can be seen behind the maintenance page.
+    can be seen behind the maintenance page; ``later``: what later runs moved on the site, which
+    stands on what this one did.
     """
 
     step: str | None = None
@@ -33,6 +34,7 @@ class Standing:
     seconds: Mapping[WayOutAct, float] = field(default_factory=dict)
     behind: bool = False
     number: int = 0
+    later: Sequence[str] = ()
 
 
 def ways_out(now: Standing) -> tuple[WayOut, ...]:
@@ -88,6 +90,10 @@ _LABELS: dict[WayOutAct, str] = {
 }
 
 
+def _moved_since(now: Standing) -> str:
+    return f"Later runs moved {listed(list(now.later))}"
+
+
 def _told(act: WayOutAct, now: Standing) -> tuple[str, bool, tuple[str, ...]]:
     """The text of a way out, whether it can be taken, and what is lost."""
     page = ""
@@ -98,19 +104,25 @@ def _told(act: WayOutAct, now: Standing) -> tuple[str, bool, tuple[str, ...]]:
         case "put-back-step":
             if now.step is None:
                 return "No step is left that could be put back.", False, ()
+            if now.later:
+                return f"{_moved_since(now)}; what it stands on is not taken away.", False, ()
             return f"Puts {now.step} back and looks at the site.{page}", True, ()
         case "put-back-all":
             if len(now.steps) < 2:
                 return "There is no more than one step to put back.", False, ()
+            if now.later:
+                return f"{_moved_since(now)}; what it stands on is not taken away.", False, ()
             what = listed(list(now.steps))
             return f"Puts back, last first: {what}. Then looks at the site.{page}", True, ()
         case "restore":
             if now.snapshot is None:
                 return "There is no snapshot of this run.", False, ()
             came = sorted((now.came or {}).items())
-            lost = tuple([counted(n, kind.removesuffix("s")) for kind, n in came])
+            came_in = [counted(n, kind.removesuffix("s")) for kind, n in came]
+            lost = (*came_in, *now.later)
             since = f"Files and database go back to {now.snapshot}."
-            more = f" {listed(list(lost))} since then would be lost." if lost else ""
+            more = f" {listed(came_in)} since then would be lost." if came_in else ""
+            more += f" {_moved_since(now)}: that is undone as well." if now.later else ""
             kept = " They are written down first, for the owner." if now.items else ""
             return f"{since}{more}{kept}{page}", True, lost
         case "accept":

@@ -139,6 +139,7 @@ def _standing(context: Context, matter: Matter, asked: _Asked) -> Standing:
         seconds=_seconds(acting, steps) if acting else {},
         behind=acting.sees_behind if acting else False,
         number=steps[-1] if steps else 0,
+        later=_moved_later(context, run),
     )
 
 
@@ -165,6 +166,16 @@ def _again(context: Context, run: Run) -> Literal["take up", "anew"] | None:
     if plan.approval is None or inventory is None or plan.changed_since(inventory):
         return None
     return "anew"
+
+
+def _moved_later(context: Context, run: Run) -> list[str]:
+    """What runs that were begun after one have moved on its site, in words."""
+    moved = []
+    for other in context.store.runs.all(site=run.site):
+        if other.id > run.id:
+            acting = Acting(context, other)
+            moved += [acting.title(number) for number in _to_put_back(acting)]
+    return moved
 
 
 def _more(run: Acting, now: Mapping[str, int]) -> dict[str, int]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import os
 import signal
 import time
@@ -77,17 +78,14 @@ class Core(WithReal):
     def test_where_it_dies_half_way_the_next_request_brings_the_old_one_back(self) -> None:
         agent, package = sites.agent_for(self.context, SITE), self.package()
         before = self.real.server_processes()
+        (self.real.root / "wp-includes.half/of-one-that-died").mkdir(parents=True)
         with self.assertRaises(LinkError):
             agent.apply("c-2-aa", package, self.archive, SITE)
         maintenance = self.real.root / ".maintenance"
         end = time.monotonic() + 30
         while not (maintenance.exists() and "Windbreak" in maintenance.read_text()):
             self.assertLess(time.monotonic(), end)
-            time.sleep(0.005)
-        version = self.real.root / "wp-includes/version.php"
-        while f"'{self.newer}'" not in version.read_text():
-            self.assertLess(time.monotonic(), end)
-            time.sleep(0.005)
+            time.sleep(0.001)
         for pid in before:
             os.kill(pid, signal.SIGKILL)
         self.real.serve_again()
@@ -96,6 +94,7 @@ class Core(WithReal):
             self.assertLess(time.monotonic(), end)
             time.sleep(0.2)
         self.assertFalse(maintenance.exists())
+        self.assertFalse((self.real.root / "wp-includes.half").exists())
         agent = sites.agent_for(self.context, SITE)
         self.assertEqual(agent.change("c-2-aa").code, "timed-out")
         self.assertEqual(self.there(), self.was)
@@ -116,3 +115,26 @@ class Core(WithReal):
         self.assertEqual(caught.exception.failure, "wrong-archive")
         self.assertEqual(self.there(), self.was)
         self.assertEqual([*self.state().glob("kept/c-3-*")], [])
+
+    def test_where_its_database_was_moved_on_nothing_goes_back_but_by_a_restore(self) -> None:
+        agent, package = sites.agent_for(self.context, SITE), self.package()
+        self.followed(agent, "c-4-aa", partial(agent.apply, "c-4-aa", package, self.archive, SITE))
+        was = self.sql("SELECT option_value FROM wp_options WHERE option_name = 'db_version'")
+        number = was.split()[-1]
+        self.db_version(int(number) + 1)
+        with self.assertRaises(CallFailed) as caught:
+            self.done(agent, "put-back", "c-4-ab", product=CORE, of="c-4-aa")
+        self.assertEqual(caught.exception.failure, "not-permitted")
+        # Nor where the update died after that.
+        note = {"kept": str(self.state() / "kept/c-4-aa"), "root": str(self.real.root)}
+        (self.state() / "core.json").write_text(json.dumps(note))
+        self.assertEqual(self.there(), self.newer)
+        self.assertFalse((self.state() / "core.json").exists())
+        self.db_version(int(number))
+        self.done(agent, "put-back", "c-4-ac", product=CORE, of="c-4-aa")
+        self.assertEqual(self.there(), self.was)
+
+    def db_version(self, number: int) -> None:
+        self.sql(
+            f"UPDATE wp_options SET option_value = '{number}' WHERE option_name = 'db_version'"
+        )

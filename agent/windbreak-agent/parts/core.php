@@ -124,7 +124,11 @@ final class Core {
 
 	/** Since when the system is in its maintenance, for one request: not at all for the agent's calls. Needs nothing of the system. */
 	public static function asked_meanwhile( string $state, int $since ): int {
-		$memory = new Memory( $state );
+		try {
+			$memory = new Memory( $state );
+		} catch ( \RuntimeException $error ) {
+			return $since;
+		}
 		if ( null !== ( $lock = $memory->lock() ) ) {
 			$note = $memory->read( self::NOTE );
 			if ( null !== $note ) { // whoever updated it died
@@ -140,11 +144,13 @@ final class Core {
 		return preg_match( '#/_windbreak/[a-z-]+$#', (string) parse_url( (string) ( $_SERVER['REQUEST_URI'] ?? '' ), PHP_URL_PATH ) ) ? 0 : $since;
 	}
 
-	/** Forget an update whose files were brought back, with the system's own lock. */
+	/** End an update that died, with the system's own lock: back to the old files, but where the new ones were whole and had moved the database on. */
 	public static function mend( Memory $memory ): void {
 		$note = $memory->read( self::NOTE );
 		if ( null !== $note && null !== ( $lock = $memory->lock() ) ) {
-			self::bring_back( $note['kept'], $note['root'] );
+			if ( ! self::database_moved( $note['kept'] ) ) {
+				self::bring_back( $note['kept'], $note['root'] );
+			}
 			( new self( $memory ) )->over();
 			flock( $lock, LOCK_UN );
 		}
@@ -172,7 +178,7 @@ final class Core {
 	}
 
 	public function put_back( string $id, string $kept ): array {
-		if ( trim( (string) @file_get_contents( "$kept/.database" ) ) !== (string) get_option( 'db_version' ) ) {
+		if ( self::database_moved( $kept ) ) {
 			throw new Failed( 'not-permitted', 'its database was moved on: only a restore goes back' );
 		}
 		$root = rtrim( ABSPATH, '/' );
@@ -181,10 +187,15 @@ final class Core {
 		return array();
 	}
 
+	private static function database_moved( string $kept ): bool {
+		return trim( (string) @file_get_contents( "$kept/.database" ) ) !== (string) get_option( 'db_version' );
+	}
+
 	/** Put the kept files of the system in place again; may be done again. */
 	private static function bring_back( string $kept, string $root ): void {
 		foreach ( self::FOLDERS as $folder ) {
 			self::copied( "$kept/$folder", "$root/$folder.back" );
+			Packages::clear( "$root/$folder.half" ); // of one that died here
 			is_dir( "$root/$folder" ) && rename( "$root/$folder", "$root/$folder.half" );
 			rename( "$root/$folder.back", "$root/$folder" );
 			Packages::clear( "$root/$folder.half" );

@@ -28,7 +28,7 @@ CHECKS: tuple[tuple[str, Path, tuple[str, ...]], ...] = (
     ("console types", ROOT / "console", ("npm", "run", "--silent", "check")),
 )
 # The longest first, so that none is waited for at the end: those with browsers and services.
-FIRST = ("console", "cli", "torture", "service", "client", "operations", "core")
+FIRST = ("console", "agent", "cli", "torture", "service", "client", "operations", "core")
 QUICK = ("tests.core", "tests.wording", "tests.test_house", "tests.test_generated")
 LONGEST = 480.0  # seconds for one module
 COUNTS = re.compile(r"^counts: (\d+) (\d+) (\d+)$", re.MULTILINE)

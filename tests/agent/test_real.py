@@ -48,15 +48,17 @@ class WithReal(unittest.TestCase):
 
     folder: ClassVar[Path]
     real: ClassVar[real.RealSite]
+    template: ClassVar[Path]
 
     @classmethod
     def setUpClass(cls) -> None:
         folder = tempfile.TemporaryDirectory(prefix="windbreak-test-")
         cls.addClassCleanup(folder.cleanup)
         cls.folder = Path(folder.name)
-        cls.real = real.RealSite(cls.folder / "real")
-        cls.addClassCleanup(cls.real.stop)
         try:
+            cls.template = real.prepared(Path(tempfile.gettempdir()))
+            cls.real = real.RealSite(cls.folder / "real", template=cls.template)
+            cls.addClassCleanup(cls.real.stop)
             cls.real.start()
         except RuntimeError as error:
             if "apt-get download" in str(error):

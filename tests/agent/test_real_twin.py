@@ -58,7 +58,7 @@ class Twins(WithReal):
     @classmethod
     def setUpClass(cls) -> None:
         super().setUpClass()
-        cls.twin = real.RealSite(cls.folder / "twin", "Skerry Light, twin")
+        cls.twin = real.RealSite(cls.folder / "twin", "Skerry Light, twin", template=cls.template)
         cls.addClassCleanup(cls.twin.stop)
         cls.twin.start()
 

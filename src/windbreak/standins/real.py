@@ -155,14 +155,20 @@ def browser() -> str:
 
 
 class RealSite:
-    """One site and its database. ``memory``: the most that PHP takes for a request. ``stop`` ends
+    """One site and its database. ``memory``: the most that PHP takes for a request. ``template``: a
+    folder that ``prepare`` made, whose files are copied instead of fetched. ``stop`` ends
     everything that was started.
     """
 
     def __init__(
-        self, folder: Path, title: str = "Skerry Light Trust", *, memory: str = "128M"
+        self,
+        folder: Path,
+        title: str = "Skerry Light Trust",
+        *,
+        memory: str = "128M",
+        template: Path | None = None,
     ) -> None:
-        self.folder, self.title, self.memory = folder, title, memory
+        self.folder, self.title, self.memory, self.template = folder, title, memory, template
         self.root = folder / "web"
         self.processes: list[subprocess.Popen[bytes]] = []
         self._ini = ""  # where PHP reads which extensions it has; empty: where it always does
@@ -290,6 +296,9 @@ class RealSite:
         return done.stdout
 
     def _unpack(self) -> None:
+        if self.template is not None:
+            shutil.copytree(self.template / "web", self.root)
+            return
         packages, parts = self.folder / "packages", self.folder / "parts"
         packages.mkdir(exist_ok=True)
         _run(["apt-get", "download", *SYSTEM], cwd=packages)
@@ -327,17 +336,7 @@ class RealSite:
         data, passing = self.folder / "database", self.folder / "passing"
         passing.mkdir(exist_ok=True)
         if not (data / "mysql").exists():
-            _run(
-                [
-                    "mariadb-install-db",
-                    "--no-defaults",
-                    f"--user={_user()}",
-                    f"--datadir={data}",
-                    f"--tmpdir={passing}",
-                    "--auth-root-authentication-method=normal",
-                    "--skip-test-db",
-                ]
-            )
+            self._empty_database(data, passing)
         self._start(
             "mariadbd",
             "--no-defaults",
@@ -353,6 +352,29 @@ class RealSite:
             "--skip-log-bin",
         )
         self._until(lambda: self.mysql("SELECT 1") is not None, "the database")
+
+    def _empty_database(self, data: Path, passing: Path) -> None:
+        if self.template is not None:
+            shutil.copytree(self.template / "database", data)
+            return
+        _run(
+            [
+                "mariadb-install-db",
+                "--no-defaults",
+                f"--user={_user()}",
+                f"--datadir={data}",
+                f"--tmpdir={passing}",
+                "--auth-root-authentication-method=normal",
+                "--skip-test-db",
+            ]
+        )
+
+    def prepare(self) -> None:
+        """Fetch the system and make an empty database, for sites to be copied from."""
+        self._unpack()
+        passing = self.folder / "passing"
+        passing.mkdir()
+        self._empty_database(self.folder / "database", passing)
 
     def mysql(self, sql: str) -> str | None:
         """What the database answers to a statement; None where it refuses."""
@@ -432,6 +454,22 @@ class RealSite:
 _NAME = "site"
 
 
+def prepared(place: Path) -> Path:
+    """A folder with the system and an empty database in it, for sites to be copied from: made
+    once a day, by whoever comes first. Raises RuntimeError.
+    """
+    folder = place / f"windbreak-real-{os.getuid()}-{date.today().isoformat()}"
+    if not folder.exists():
+        making = folder.with_name(f"{folder.name}-{os.getpid()}")
+        making.mkdir(parents=True)
+        RealSite(making).prepare()
+        try:
+            making.rename(folder)
+        except OSError:  # another was there first
+            shutil.rmtree(making)
+    return folder
+
+
 def _lead_inside(parts: Path) -> None:
     """Let links lead into the folder instead of where packages would be installed, each by its
     whole path: what copies a tree takes a relative one for one that leads nowhere.
@@ -496,9 +534,11 @@ def join(windbreak: Windbreak, folder: Path, feeds: str) -> tuple[list[RealSite]
         url = f"{feeds}/{workshop.FEED}/releases.json"
         windbreak.register_feed(NewFeed(id=workshop.FEED, label=workshop.LABEL, url=url))
         said.append(f"{workshop.LABEL}: {windbreak.poll_feed(workshop.FEED).text}")
+    whole = all((folder / slug / "installed").exists() for slug, _, _ in SITES)
+    template = None if whole else prepared(folder)
     try:
         for slug, label, twin_of in SITES:
-            one = RealSite(folder / slug, label)
+            one = RealSite(folder / slug, label, template=template)
             started.append(one)
             one.start()
             if slug in known:
@@ -519,14 +559,16 @@ def join(windbreak: Windbreak, folder: Path, feeds: str) -> tuple[list[RealSite]
             windbreak.link_site(slug)
             site = windbreak.refresh_site(slug)
             said.append(f"{label} is linked, a real WordPress at {one.address}: {site.link.reason}")
-        new = [slug for slug, _, _ in SITES if slug not in known]
-        if new:
+        if template is not None:
+            shutil.rmtree(template)
+        added = [slug for slug, _, _ in SITES if slug not in known]
+        if added:
             newer, archive = started[0].newer_system()
             since = date.today() - timedelta(days=30)  # so that it has soaked
-            made = NewRelease(product=CORE, version=newer, published=since, source="ourselves")
-            windbreak.type_in_release(made)
+            release = NewRelease(product=CORE, version=newer, published=since, source="ourselves")
+            windbreak.type_in_release(release)
             windbreak.change_product(CORE, ProductChange(name="WordPress"))
-            windbreak.put_on_shelf(archive, tuple(new))
+            windbreak.put_on_shelf(archive, tuple(added))
             said.append(f"WordPress {newer} is brought for them, made from the installed one")
     except BaseException:
         for one in started:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from functools import partial
 
 from tests.agent.test_real import SITE
@@ -25,14 +26,15 @@ class Real(Adapter, WithForms):
             archives={version: package(version) for version in ("1.0", "1.1")},
             another=catalogue.archive(workshop.release("plugin/dune-dock", "1.0")),
             agent=partial(sites.agent_for, self.context, SITE),
+            slow=self.slow,
         )
 
-    def slow(self, call: str, seconds: float) -> None:
+    def slow(self, call: str, seconds: float) -> Callable[[], object]:
         """Much to read: a file of some hundred megabytes, of which the disk holds nothing."""
         large = self.real.root / "wp-content/large.bin"
         with large.open("wb") as written:
             written.truncate(int(seconds * 200 * 2**20))
-        self.addCleanup(large.unlink, missing_ok=True)
+        return partial(large.unlink, missing_ok=True)
 
 
 del Adapter, WithForms

@@ -27,6 +27,7 @@ from windbreak.operations.context import Context
 class System(NamedTuple):
     """A site of one system. ``plugin`` is there in ``was``, and is shown on ``page`` with its
     version; ``archives`` are its packages, by version, and ``another`` is one of another plugin.
+    ``slow`` lets a call take some seconds, until what it returns is called.
     """
 
     context: Context
@@ -39,6 +40,7 @@ class System(NamedTuple):
     archives: dict[str, bytes]
     another: bytes
     agent: Callable[[], Agent]
+    slow: Callable[[str, float], Callable[[], object]]
 
 
 _numbers = itertools.count(1)
@@ -234,7 +236,7 @@ class Adapter(TestCase):
 
     def test_a_change_that_runs_is_told_to_run_and_another_meanwhile_is_told_to_wait(self) -> None:
         change, agent = self.change(), self.system.agent()
-        self.slow("snapshot", 3.0)
+        self.addCleanup(self.system.slow("snapshot", 3.0))
         with self.assertRaises(UnderWay):
             agent.do("snapshot", change)
         with self.assertRaises(UnderWay):
@@ -243,10 +245,6 @@ class Adapter(TestCase):
         self.refused("busy", partial(agent.do, "purge", self.change()))
         self.assertEqual(self.done("snapshot", change)["snapshot"], change)
         self.done("drop", snapshots=[change], kept=[])
-
-    def slow(self, call: str, seconds: float) -> None:
-        """Let a call take some seconds."""
-        raise NotImplementedError
 
     # What is switched.
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from functools import partial
 
 from tests.links.adapter import Adapter, System
@@ -28,12 +29,13 @@ class StandIn(Adapter, WithContext):
             archives={version: catalogue.archive(one) for version, one in made.items()},
             another=catalogue.archive(catalogue.find("plugin/lee", "5.5")),
             agent=partial(sites.agent_for, self.context, SITE),
+            slow=self.slow,
         )
 
-    def slow(self, call: str, seconds: float) -> None:
+    def slow(self, call: str, seconds: float) -> Callable[[], object]:
         told = self.demo.standins_folder / SITE / "agent/faults.json"
         faults.put(told, {"slow": {call: seconds}})
-        self.addCleanup(told.unlink, missing_ok=True)
+        return partial(told.unlink, missing_ok=True)
 
 
 del Adapter

@@ -21,11 +21,11 @@ import httpx
 
 from windbreak.client import Windbreak
 from windbreak.core.values.holds import NewHold
-from windbreak.standins import catalogue, real, workshop
+from windbreak.standins import catalogue, real, real_fleet, workshop
 from windbreak.standins.demo import running
 from windbreak.standins.workshop import DOCK, DUNE, ICONS, SLIDES, STILL
 
-SITE = real.SITES[0][0]
+SITE = real_fleet.SITES[0][0]
 MOVED = (DOCK, DUNE, SLIDES, ICONS, STILL)
 
 
@@ -93,7 +93,7 @@ def main() -> int:
     with tempfile.TemporaryDirectory(prefix="windbreak-torture-") as name, ExitStack() as besides:
         demo, where = besides.enter_context(running(Path(name), few=True))
         windbreak = Windbreak(demo.address, demo.token("torture"))
-        started, _ = real.join(windbreak, Path(name) / "real", where["feeds"])
+        started, _ = real_fleet.join(windbreak, Path(name) / "real", where["feeds"])
         for one in started:
             besides.callback(one.stop)
         for row in windbreak.site(SITE).components:

@@ -27,7 +27,7 @@ from windbreak.core.values.sites import Host, NewSite
 from windbreak.core.values.watching import NewWatch
 from windbreak.operations.administration import accounts, clocks
 from windbreak.operations.context import close, open_context
-from windbreak.standins import catalogue, faults, real
+from windbreak.standins import catalogue, faults, real, real_fleet
 from windbreak.standins.catalogue import CORE
 from windbreak.standins.clock import VARIABLE as CLOCK_FILE
 from windbreak.standins.feeds import EBBING_KEY, EBBING_USER, GANTRY_KEY, TOKEN
@@ -538,7 +538,7 @@ def agreed(text: str) -> bool:
 def _join_real(demo: Demo, feeds: str, besides: ExitStack) -> None:
     print("The real sites are set up; the first time this takes about a minute.")
     with Windbreak(demo.address, demo.token("demo set-up")) as windbreak:
-        started, said = real.join(windbreak, demo.data / "real", feeds)
+        started, said = real_fleet.join(windbreak, demo.data / "real", feeds)
         for one in started:
             besides.callback(one.stop)
         for token in windbreak.tokens():

@@ -1,7 +1,7 @@
 """A real WordPress with a real MariaDB, from Debian's packages, under one folder.
 
-``windbreak demo --real`` adds a site and its twin to the demo fleet. Everything that is started
-ends with whoever started it; a second start takes seconds.
+Everything that is started ends with whoever started it; a second start takes seconds. Which sites
+``windbreak demo --real`` adds to the demo fleet: see ``real_fleet``.
 
 Needs php-cli with its mysql, zip, curl, xml, mbstring and gd, and mariadb-server-core and
 -client-core; ``missing`` says what of it is not there. The system itself is fetched as a package
@@ -23,18 +23,12 @@ import sys
 import time
 import zipfile
 from collections.abc import Callable, Iterable
-from datetime import date, timedelta
+from datetime import date
 from pathlib import Path
 
 import httpx
 
-from windbreak.client import Windbreak
-from windbreak.core.values.feeds import NewFeed
-from windbreak.core.values.products import ProductChange
-from windbreak.core.values.releases import NewRelease
-from windbreak.core.values.sites import NewSite
 from windbreak.packages.examine import examine
-from windbreak.standins import catalogue, workshop
 
 AGENT = Path(__file__).parents[3] / "agent/windbreak-agent"
 SYSTEM = (
@@ -502,13 +496,6 @@ def _run(command: Iterable[str], cwd: Path | None = None) -> None:
         raise RuntimeError(f"{' '.join(command)}: {done.stderr.strip()[-400:]}")
 
 
-CLIENT, CORE = "Saltgrass", "core/wordpress"
-SITES = (
-    ("saltgrass-journal", "Saltgrass Journal", None),
-    ("saltgrass-journal-twin", "Saltgrass Journal, twin", "saltgrass-journal"),
-)
-
-
 def install(*, ask: Callable[[str], bool]) -> None:
     """Install what is missing from Debian's packages, once somebody said yes. Raises RuntimeError
     with what is missing, and the command that brings it.
@@ -523,55 +510,3 @@ def install(*, ask: Callable[[str], bool]) -> None:
     _run(command)
     if lacks := missing():
         raise RuntimeError(f"after installing, this is still missing: {'; '.join(lacks)}")
-
-
-def join(windbreak: Windbreak, folder: Path, feeds: str) -> tuple[list[RealSite], list[str]]:
-    """Start the real sites, register and link those that are not yet, and the feed of what runs
-    there, beside the others at an address; what was done.
-    """
-    known, started, said = {site.id for site in windbreak.sites()}, list[RealSite](), list[str]()
-    if workshop.FEED not in {feed.id for feed in windbreak.feeds()}:
-        url = f"{feeds}/{workshop.FEED}/releases.json"
-        windbreak.register_feed(NewFeed(id=workshop.FEED, label=workshop.LABEL, url=url))
-        said.append(f"{workshop.LABEL}: {windbreak.poll_feed(workshop.FEED).text}")
-    whole = all((folder / slug / "installed").exists() for slug, _, _ in SITES)
-    template = None if whole else prepared(folder)
-    try:
-        for slug, label, twin_of in SITES:
-            one = RealSite(folder / slug, label, template=template)
-            started.append(one)
-            one.start()
-            if slug in known:
-                continue
-            made = [*(workshop.release(*which) for which in workshop.INSTALLED), workshop.OWN]
-            one.put([catalogue.archive(release) for release in made])
-            new = NewSite(
-                label=label,
-                address=one.address,
-                client=CLIENT,
-                system="wordpress",
-                environment="staging" if twin_of else "production",
-                twin_of=twin_of,
-                tags=("real",),
-            )
-            windbreak.register_site(new, slug)
-            one.paste(windbreak.link_line(slug).line)
-            windbreak.link_site(slug)
-            site = windbreak.refresh_site(slug)
-            said.append(f"{label} is linked, a real WordPress at {one.address}: {site.link.reason}")
-        if template is not None:
-            shutil.rmtree(template)
-        added = [slug for slug, _, _ in SITES if slug not in known]
-        if added:
-            newer, archive = started[0].newer_system()
-            since = date.today() - timedelta(days=30)  # so that it has soaked
-            release = NewRelease(product=CORE, version=newer, published=since, source="ourselves")
-            windbreak.type_in_release(release)
-            windbreak.change_product(CORE, ProductChange(name="WordPress"))
-            windbreak.put_on_shelf(archive, tuple(added))
-            said.append(f"WordPress {newer} is brought for them, made from the installed one")
-    except BaseException:
-        for one in started:
-            one.stop()
-        raise
-    return started, said

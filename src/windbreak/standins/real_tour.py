@@ -5,10 +5,7 @@ the agent: what the system itself lists, its pages, its database and its folders
 from __future__ import annotations
 
 import os
-import shutil
 import signal
-import sys
-import tempfile
 import threading
 import time
 from collections.abc import Callable
@@ -17,40 +14,33 @@ from pathlib import Path
 
 import httpx
 
-from windbreak.client import Problem
 from windbreak.core.values.holds import NewHold
 from windbreak.core.values.plans import SitePlan
 from windbreak.documents.runs import RunStory
-from windbreak.standins import real
+from windbreak.standins import real, real_fleet
 from windbreak.standins.demo import running
-from windbreak.standins.real import CORE
-from windbreak.standins.seeing import NotSeen, Seeing
+from windbreak.standins.real_fleet import CORE
+from windbreak.standins.seeing import Seeing, played
 from windbreak.standins.workshop import DOCK, DUNE, FORMS, ICONS, LEDGER, PLANK, SLIDES, STILL
 
-SITE, TWIN = (slug for slug, _, _ in real.SITES)
+SITE, TWIN = (slug for slug, _, _ in real_fleet.SITES)
 
 
 def play(data: Path | None, *, ask: Callable[[str], bool]) -> int:
     """Play the tour in a folder of its own; the exit status."""
     os.environ["WINDBREAK_PROVE_DAYS"] = "0"  # a backup is proved when its stage comes
-    folder = (data or Path(tempfile.mkdtemp(prefix="windbreak-real-tour-"))).resolve()
-    try:
+
+    def stages(folder: Path) -> None:
         real.install(ask=ask)
         browser = real.browser()
         with running(folder, few=True, browser=browser) as (demo, where), ExitStack() as besides:
             tour = _RealTour(demo, where)
-            started, said = real.join(tour.windbreak, folder / "real", where["feeds"])
+            started, said = real_fleet.join(tour.windbreak, folder / "real", where["feeds"])
             for one in started:
                 besides.callback(one.stop)
             tour.play(started[0], started[1], said)
-    except (NotSeen, Problem, RuntimeError, httpx.HTTPError, TimeoutError, OSError) as error:
-        print(f"\nThe tour stops: {error}", file=sys.stderr)
-        print(f"What it left lies in {folder}", file=sys.stderr)
-        return 1
-    if data is None:
-        shutil.rmtree(folder, ignore_errors=True)
-    print("\nEvery stage was seen to happen.")
-    return 0
+
+    return played(data, "windbreak-real-tour-", stages)
 
 
 class _RealTour(Seeing):
@@ -119,7 +109,7 @@ class _RealTour(Seeing):
         plan = self.windbreak.draft_plan(site)
         for hold in holds:
             self.windbreak.lift_hold(hold.id)
-        self.see(f"the plan moves {len(wanted)} products", set(plan.targets) == set(wanted))
+        self.see("the plan moves just that", set(plan.targets) == set(wanted))
         return plan
 
     def failed(self, story: RunStory) -> str:

@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+import shutil
 import sqlite3
+import sys
+import tempfile
 import time
 import tomllib
 from collections.abc import Callable
@@ -11,7 +14,7 @@ from pathlib import Path
 
 import httpx
 
-from windbreak.client import Windbreak
+from windbreak.client import Problem, Windbreak
 from windbreak.documents.runs import RunStory
 from windbreak.standins.demo import Demo
 
@@ -20,6 +23,22 @@ _PATIENCE = 120.0
 
 class NotSeen(Exception):
     """A stage did not happen as it was told it would."""
+
+
+def played(data: Path | None, prefix: str, play: Callable[[Path], None]) -> int:
+    """Play a tour in a folder, or in one of its own that goes with it; the exit status."""
+    folder = (data or Path(tempfile.mkdtemp(prefix=prefix))).resolve()
+    folder.mkdir(parents=True, exist_ok=True)
+    try:
+        play(folder)
+    except (NotSeen, Problem, RuntimeError, httpx.HTTPError, TimeoutError, OSError) as error:
+        print(f"\nThe tour stops: {error}", file=sys.stderr)
+        print(f"What it left lies in {folder}", file=sys.stderr)
+        return 1
+    if data is None:
+        shutil.rmtree(folder, ignore_errors=True)
+    print("\nEvery stage was seen to happen.")
+    return 0
 
 
 class Seeing:

@@ -6,16 +6,10 @@ changes. What is not seen is not told, and ends the tour with status 1.
 
 from __future__ import annotations
 
-import shutil
-import sys
-import tempfile
 import time
 from datetime import UTC, datetime
 from pathlib import Path
 
-import httpx
-
-from windbreak.client import Problem
 from windbreak.core.values.rollouts import NewRollout
 from windbreak.core.values.sites import Window
 from windbreak.standins import faults
@@ -26,7 +20,7 @@ from windbreak.standins.demo import (
     running,
 )
 from windbreak.standins.fleet import FEW
-from windbreak.standins.seeing import NotSeen, Seeing
+from windbreak.standins.seeing import Seeing, played
 from windbreak.standins.tour_nights import Nights
 
 _ALL_DAY = [Window(start="00:00", end="24:00")]
@@ -34,21 +28,14 @@ _ALL_DAY = [Window(start="00:00", end="24:00")]
 
 def play(data: Path | None) -> int:
     """Play the tour in a folder of its own; the exit status."""
-    folder = data or Path(tempfile.mkdtemp(prefix="windbreak-tour-"))
-    folder.mkdir(parents=True, exist_ok=True)
-    try:
-        with running(folder.resolve(), few=True) as (demo, where):
+
+    def stages(folder: Path) -> None:
+        with running(folder, few=True) as (demo, where):
             _Tour(demo, where).play()
-        with running(folder.resolve() / "fleet") as (demo, where):
+        with running(folder / "fleet") as (demo, where):
             Nights(demo, where).play()
-    except (NotSeen, Problem, RuntimeError, httpx.HTTPError, TimeoutError) as error:
-        print(f"\nThe tour stops: {error}", file=sys.stderr)
-        print(f"What it left lies in {folder}", file=sys.stderr)
-        return 1
-    if data is None:
-        shutil.rmtree(folder, ignore_errors=True)
-    print("\nEvery stage was seen to happen.")
-    return 0
+
+    return played(data, "windbreak-tour-", stages)
 
 
 class _Tour(Seeing):

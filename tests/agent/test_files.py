@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import re
 import shutil
 import subprocess
@@ -11,6 +12,21 @@ from pathlib import Path
 AGENT = Path(__file__).parents[2] / "agent/windbreak-agent"
 FILES = sorted(AGENT.rglob("*.php"))
 
+PARSER = Path(__file__).parents[2] / "console/node_modules/php-parser"
+# What a version does not take, of some texts by name.
+_PARSES = """
+const { Engine } = require(process.argv[1]);
+const given = JSON.parse(require('fs').readFileSync(0, 'utf8'));
+for (const version of ['7.4', '8.0', '8.1', '8.2', '8.3'])
+  for (const [name, text] of Object.entries(given))
+    try {
+      new Engine({ parser: { version } }).parseCode(text, name);
+    } catch {
+      console.log(version, name);
+    }
+"""
+NEWER = "<?php $x = match ( 1 ) { 1 => 2 };"  # which 7.4 does not take
+
 
 class Files(unittest.TestCase):
     @unittest.skipIf(shutil.which("php") is None, "there is no PHP here")
@@ -18,6 +34,18 @@ class Files(unittest.TestCase):
         for file in FILES:
             done = subprocess.run(["php", "-l", str(file)], capture_output=True, text=True)
             self.assertEqual(done.returncode, 0, done.stdout)
+
+    @unittest.skipUnless(PARSER.exists(), "there is no parser here: make console")
+    def test_each_is_php_of_every_version_that_a_site_may_have(self) -> None:
+        given = json.dumps({"newer": NEWER, **{str(f): f.read_text() for f in FILES}})
+        told = subprocess.run(
+            ["node", "-e", _PARSES, str(PARSER)],
+            input=given,
+            capture_output=True,
+            text=True,
+            timeout=60,
+        )
+        self.assertEqual(told.stdout.split(), ["7.4", "newer"], told.stderr)
 
     def test_none_can_be_asked_for_by_itself_to_do_something(self) -> None:
         """A part is declarations alone; the two that do something look first whether they may."""

@@ -23,6 +23,7 @@ from windbreak.client import Windbreak
 from windbreak.core.values.holds import NewHold
 from windbreak.standins import catalogue, real, real_fleet, workshop
 from windbreak.standins.demo import running
+from windbreak.standins.seeing import ALL_DAY
 from windbreak.standins.workshop import DOCK, DUNE, ICONS, SLIDES, STILL
 
 SITE = real_fleet.SITES[0][0]
@@ -99,6 +100,7 @@ def main() -> int:
         for row in windbreak.site(SITE).components:
             if row.product not in MOVED:
                 windbreak.make_hold(NewHold(product=row.product, site=SITE, reason="another night"))
+        windbreak.set_windows(SITE, ALL_DAY, "Europe/London")
         night = Night(windbreak, started[0], random.Random(args.seed))
         for kill in range(args.kills + 1):
             run, start = night.begin(), time.monotonic()

@@ -20,7 +20,7 @@ from windbreak.documents.runs import RunStory
 from windbreak.standins import real, real_fleet
 from windbreak.standins.demo import running
 from windbreak.standins.real_fleet import CORE
-from windbreak.standins.seeing import Seeing, played
+from windbreak.standins.seeing import ALL_DAY, Seeing, played
 from windbreak.standins.workshop import DOCK, DUNE, FORMS, ICONS, LEDGER, PLANK, SLIDES, STILL
 
 SITE, TWIN = (slug for slug, _, _ in real_fleet.SITES)
@@ -52,6 +52,9 @@ class _RealTour(Seeing):
         self.head("Two real sites, and what the system itself lists on them.")
         for line in said:
             self.tell(line)
+        for site in (SITE, TWIN):
+            self.windbreak.set_windows(site, ALL_DAY, "Europe/London")
+        self.tell("For the tour each site may be worked on all day.")
         for stage in (
             self.told_right,
             self.twin_refreshed,

@@ -15,10 +15,12 @@ from pathlib import Path
 import httpx
 
 from windbreak.client import Problem, Windbreak
+from windbreak.core.values.sites import Window
 from windbreak.documents.runs import RunStory
 from windbreak.standins.demo import Demo
 
 _PATIENCE = 120.0
+ALL_DAY = [Window(start="00:00", end="24:00")]  # a tour does not wait for a window
 
 
 class NotSeen(Exception):

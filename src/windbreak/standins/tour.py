@@ -11,7 +11,6 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 from windbreak.core.values.rollouts import NewRollout
-from windbreak.core.values.sites import Window
 from windbreak.standins import faults
 from windbreak.standins.demo import (
     register_feeds,
@@ -20,10 +19,8 @@ from windbreak.standins.demo import (
     running,
 )
 from windbreak.standins.fleet import FEW
-from windbreak.standins.seeing import Seeing, played
+from windbreak.standins.seeing import ALL_DAY, Seeing, played
 from windbreak.standins.tour_nights import Nights
-
-_ALL_DAY = [Window(start="00:00", end="24:00")]
 
 
 def play(data: Path | None) -> int:
@@ -73,7 +70,7 @@ class _Tour(Seeing):
             self.tell(line)
         for row in self.windbreak.sites():
             self.see(f"{row.label} is linked", row.link == "linked")
-            self.windbreak.set_windows(row.id, _ALL_DAY, "Europe/London")
+            self.windbreak.set_windows(row.id, ALL_DAY, "Europe/London")
         self.tell("For the tour each site may be worked on all day.")
 
     def reasons(self) -> None:

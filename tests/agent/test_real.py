@@ -9,7 +9,6 @@ import base64
 import hashlib
 import subprocess
 import tempfile
-import time
 import unittest
 from collections.abc import Callable
 from datetime import UTC, datetime, timedelta
@@ -18,6 +17,7 @@ from typing import Any, ClassVar
 
 import httpx
 
+from tests.links.adapter import followed
 from tests.operations.within import RHONA
 from windbreak.core.values.sites import NewSite
 from windbreak.links import signing
@@ -26,7 +26,6 @@ from windbreak.links.errors import (
     CallFailed,
     ClockOff,
     KeyRefused,
-    UnderWay,
     Unfit,
 )
 from windbreak.links.signed_agent import Caller, SignedAgent
@@ -85,21 +84,12 @@ class WithReal(unittest.TestCase):
 
     def done(self, agent: Agent, call: str, change: str, **args: object) -> dict[str, Any]:
         """What a call comes to that may be told to be under way. Raises CallFailed."""
-        return self.followed(agent, change, lambda: agent.do(call, change, **args))
+        return followed(agent, change, lambda: agent.do(call, change, **args))
 
     def followed(
         self, agent: Agent, change: str, call: Callable[[], dict[str, Any]]
     ) -> dict[str, Any]:
-        end = time.monotonic() + 120
-        try:
-            return call()
-        except UnderWay:
-            while (became := agent.change(change)).state == "running":
-                self.assertLess(time.monotonic(), end, became)
-                time.sleep(0.1)
-        if became.state != "done":
-            raise CallFailed(became.code or "unknown", became.detail)
-        return became.result
+        return followed(agent, change, call)
 
     def activate(self, *files: str) -> None:
         """Set which plugins are on, without loading any."""

@@ -46,6 +46,21 @@ class System(NamedTuple):
 _numbers = itertools.count(1)
 
 
+def followed(agent: Agent, change: str, call: Callable[[], dict[str, Any]]) -> dict[str, Any]:
+    """What a change comes to, also where it is told to be under way. Raises CallFailed."""
+    end = time.monotonic() + 120
+    try:
+        return call()
+    except UnderWay:
+        while (became := agent.change(change)).state == "running":
+            assert time.monotonic() < end, became
+            assert became.sign is not None
+            time.sleep(0.1)
+    if became.state != "done":
+        raise CallFailed(became.code or "unknown", became.detail)
+    return became.result
+
+
 class Adapter(TestCase):
     system: System
 
@@ -58,19 +73,7 @@ class Adapter(TestCase):
         return self.followed(change, partial(agent.do, call, change, **args))
 
     def followed(self, change: str, call: Callable[[], dict[str, Any]]) -> dict[str, Any]:
-        """What a change comes to, also where it is told to be under way. Raises CallFailed."""
-        end = time.monotonic() + 120
-        try:
-            return call()
-        except UnderWay:
-            agent = self.system.agent()
-            while (became := agent.change(change)).state == "running":
-                self.assertLess(time.monotonic(), end, became)
-                self.assertIsNotNone(became.sign)
-                time.sleep(0.1)
-        if became.state != "done":
-            raise CallFailed(became.code or "unknown", became.detail)
-        return became.result
+        return followed(self.system.agent(), change, call)
 
     def refused(self, code: str, call: Callable[[], object]) -> CallFailed:
         with self.assertRaises(CallFailed) as caught:

@@ -38,6 +38,19 @@ function take_first_part_away(): void {
 	@unlink( WPMU_PLUGIN_DIR . FIRST );
 }
 
+// Whoever else updates something here is told to wait, or that it is not what it is said to be.
+foreach ( array( 'upgrader_pre_download' => array( 'alone', 1 ), 'upgrader_source_selection' => array( 'examined', PHP_INT_MAX ) ) as $hook => list( $guards, $when ) ) {
+	add_filter(
+		$hook,
+		static function ( ...$given ) use ( $guards ) {
+			load_parts();
+			return Guarding::$guards( ...$given );
+		},
+		$when,
+		4
+	);
+}
+
 /** The agent is removed: its first part and all that it kept go with it. */
 function leave_nothing(): void {
 	load_parts();

@@ -119,9 +119,7 @@ class Real(WithReal):
         active = [c.folder for c in there.components if c.active and c.product.startswith("theme/")]
         self.assertEqual(active, ["twentytwentyone"])
         self.assertRegex(there.version_of("runtime/php") or "", r"^[78]\.\d+\.\d+$")
-        self.assertFalse(there.automatic_updates)
-        assert there.checks is not None
-        self.assertEqual({c.state for c in there.checks if c.id != "scheduled"}, {"good"})
+        self.assertTrue(there.automatic_updates)
         view = site_views.site_view(self.context, SITE)
         self.assertEqual((view.pages_state, view.agent), ("fine", "1.2"))
 
@@ -133,6 +131,20 @@ class Real(WithReal):
         for _, where in look.pages:
             answer = httpx.get(f"{self.real.address}{where}", trust_env=False, timeout=30)
             self.assertEqual(answer.status_code, 200, where)
+
+    def test_the_system_checks_itself_and_what_it_says_is_kept_where_it_can_t(self) -> None:
+        self.linked()
+        sites.refresh(self.context, SITE)
+        checks = self.context.store.inventories.get(SITE).checks or ()
+        states = {check.id: check.state for check in checks}
+        self.assertEqual((states["database"], states["folders"]), ("good", "good"))
+        self.assertEqual(states["system-sql-server"], "good")
+        self.assertEqual(states["system-debug-enabled"], "minor")
+        self.assertEqual(len(states), len(checks))
+        told = next(check for check in checks if check.id == "system-debug-enabled")
+        self.assertIn("log errors to a potentially public file", told.text)
+        own = sites.agent_for(self.context, SITE).inventory(SITE, self.context.clock()).checks or ()
+        self.assertEqual({check.id for check in own}, set(states))  # a run's look has them too
 
     def test_it_answers_when_a_plugin_is_fatal_and_the_pages_are_told_apart(self) -> None:
         self.linked()
@@ -154,7 +166,7 @@ class Real(WithReal):
             plugin.unlink()
             plugin.parent.rmdir()
             self.activate(agent)
-            (self.real.root / "wp-content/debug.log").unlink(missing_ok=True)
+            self.real.error_log.unlink(missing_ok=True)
 
     def test_nobody_else_is_obeyed(self) -> None:
         agent = self.linked()

@@ -2,9 +2,13 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import os
+import shutil
 import signal
+import subprocess
+import threading
 import time
 from functools import partial
 from pathlib import Path
@@ -57,12 +61,17 @@ class Core(WithReal):
     def test_a_run_takes_it_through_the_system_s_own_upgrader_and_it_is_put_back(self) -> None:
         package = self.package()
         self.assertEqual((package.product, package.version), (CORE, self.newer))
+        self.sql(  # what an update that died leaves: the system's own lock, minutes old
+            "INSERT INTO wp_options (option_name, option_value, autoload) "
+            "VALUES ('core_updater.lock', UNIX_TIMESTAMP() - 60, 'no')"
+        )
         plan = planning.draft(self.context, SITE)
         self.assertEqual(plan.targets, {CORE: self.newer})
         approving.approve(self.context, plan.id, ApprovePlan(why="a test"), RHONA)
         run = runs.carry_out(self.context, runs.start(self.context, plan.id, RHONA.name).id)
         self.assertEqual(run.state, "done", run.text)
         self.assertEqual(self.real.listed()[CORE], self.newer)
+        self.assertNotIn("updater.lock", self.sql("SELECT option_name FROM wp_options"))
         self.assertEqual(self.page().status_code, 200)
         self.assertFalse((self.real.root / ".maintenance").exists())
         agent = sites.agent_for(self.context, SITE)
@@ -105,6 +114,42 @@ class Core(WithReal):
         self.assertEqual(self.followed(agent, "c-2-ab", call)["version"], self.newer)
         self.done(agent, "put-back", "c-2-ac", product=CORE, of="c-2-ab")
         self.assertEqual(self.there(), self.was)
+
+    def test_where_the_disk_fills_while_it_is_opened_the_old_one_stays_and_the_site_answers(
+        self,
+    ) -> None:
+        root = self.real.root
+        aside = root.with_name("aside")
+        mounted = ["mount", "-t", "tmpfs", "-o", "size=260m", "tmpfs", str(root)]
+        shutil.copytree(root, aside, symlinks=True)
+        self.addCleanup(shutil.rmtree, aside)
+        if subprocess.run(mounted, capture_output=True).returncode:
+            self.skipTest("no small disk can be mounted here")
+        self.addCleanup(subprocess.run, ["umount", "-l", str(root)], capture_output=True)
+        shutil.copytree(aside, root, symlinks=True, dirs_exist_ok=True)
+        agent, package = sites.agent_for(self.context, SITE), self.package()
+
+        def fill() -> None:
+            while not [*root.glob("wp-content/upgrade/*/wordpress/wp-admin/*")]:
+                time.sleep(0.001)
+            with contextlib.suppress(OSError), (root / "filler").open("wb") as filler:
+                while True:
+                    filler.write(bytes(2**16))
+
+        filling = threading.Thread(target=fill)
+        filling.start()
+        with self.assertRaises(CallFailed) as caught:
+            call = partial(agent.apply, "c-5-aa", package, self.archive, SITE)
+            self.followed(agent, "c-5-aa", call)
+        filling.join()
+        self.assertEqual(caught.exception.failure, "no-room", caught.exception)
+        self.assertEqual(self.page().status_code, 200)  # with no byte of room
+        self.assertEqual(self.real.listed()[CORE], self.was)
+        self.assertFalse((root / ".maintenance").exists())
+        self.assertEqual([*root.glob("wp-*.back"), *root.glob("wp-content/upgrade/*")], [])
+        (root / "filler").unlink()
+        call = partial(agent.apply, "c-5-ab", package, self.archive, SITE)
+        self.assertEqual(self.followed(agent, "c-5-ab", call)["version"], self.newer)
 
     def test_what_is_no_package_of_it_touches_nothing(self) -> None:
         agent, package = sites.agent_for(self.context, SITE), self.package()

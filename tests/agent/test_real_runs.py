@@ -84,7 +84,7 @@ class WithForms(WithReal):
             path.unlink() if path.is_file() else path.rmdir()
         if self.plugin.exists():
             self.plugin.rmdir()
-        (self.real.root / "wp-content/debug.log").unlink(missing_ok=True)
+        self.real.error_log.unlink(missing_ok=True)
         super().tearDown()
 
     def brought(self, version: str, more: str = "") -> SitePlan:

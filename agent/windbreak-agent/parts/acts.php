@@ -9,6 +9,7 @@ namespace Windbreak;
 final class Acts {
 	const CAN  = array( 'snapshot', 'restore', 'bring', 'drop', 'hold', 'apply', 'put-back', 'switch', 'remove', 'maintenance', 'updates', 'caches', 'purge', 'migrate' );
 	const PACKED = array( 'snapshot', 'restore', 'bring', 'fetch', 'hold', 'apply' ); // need PHP’s zip
+	const MOVES = array( 'apply', 'put-back', 'remove' );
 	const LONG = array( 'snapshot', 'restore', 'migrate' );
 	const PORTIONS = 100000; // of a migration, at the most
 	const PATIENCE = 120;    // seconds without anything due that a migration waits for its next portion
@@ -31,7 +32,7 @@ final class Acts {
 		if ( 'apply' === $call && 0 === strpos( $product, 'core/' ) ) {
 			return 'bare';
 		}
-		return 'migrate' === $call ? 'whole' : '';
+		return in_array( $call, array( 'migrate', 'health' ), true ) ? 'whole' : '';
 	}
 
 	/** Carry out a change, or give again what came of it. Throws Failed. */
@@ -60,6 +61,9 @@ final class Acts {
 		}
 		try {
 			$result = $this->act( $call, $id, $args );
+			if ( in_array( $call, self::MOVES, true ) ) {
+				Site::forget_offers();
+			}
 			$this->memory->end( $id, array( 'state' => 'done', 'result' => $result ) );
 			return $result;
 		} catch ( Failed $error ) {

@@ -8,7 +8,7 @@ namespace Windbreak;
 
 final class Agent {
 	const VERSION = '1.2';
-	const CAN = array( 'hello', 'inventory', 'look', 'change', 'own-files', 'fetch', 'rotate', 'goodbye', 'pass' );
+	const CAN = array( 'hello', 'inventory', 'health', 'look', 'change', 'own-files', 'fetch', 'rotate', 'goodbye', 'pass' );
 
 	/** @var Memory */
 	private $memory;
@@ -224,7 +224,9 @@ final class Agent {
 			case 'hello':
 				return $this->hello( $args );
 			case 'inventory':
-				return Site::inventory( $this->memory, self::VERSION, $this->kept_mb() );
+				return Site::inventory( $this->memory, self::VERSION, $this->kept_mb() ) + array( 'agent_can' => self::can() );
+			case 'health':
+				return array( 'checks' => Health::ask( $this->memory ) );
 			case 'look':
 				return $this->look( $args );
 			case 'own-files':

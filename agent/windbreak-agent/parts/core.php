@@ -32,6 +32,7 @@ final class Core {
 		self::copied( $root, $kept, true );
 		file_put_contents( "$kept/.database", (string) get_option( 'db_version' ) );
 		$this->memory->write( self::NOTE, array( 'kept' => $kept, 'root' => $root ) );
+		delete_option( 'core_updater.lock' ); // of one that died: who is alive holds the agent's lock too (see Guarding)
 		try {
 			$this->by_its_upgrader( $file, $version );
 			$this->held_against( $sums, $root, $version );
@@ -98,7 +99,7 @@ final class Core {
 		$skin = new \Automatic_Upgrader_Skin();
 		$done = ( new \Core_Upgrader( $skin ) )->upgrade( $offer, array( 'pre_check_md5' => false, 'attempt_rollback' => false, 'allow_relaxed_file_ownership' => false ) );
 		if ( is_wp_error( $done ) ) {
-			$full = false !== strpos( $done->get_error_code(), 'disk_full' ) || false !== strpos( $done->get_error_code(), 'copy_failed' );
+			$full = preg_match( '/disk_full|copy_failed|mkdir_failed/', (string) $done->get_error_code() );
 			throw new Failed( $full ? 'no-room' : 'unknown', 'the system’s own upgrader says: ' . $done->get_error_message() . ' ' . $done->get_error_code() );
 		}
 		if ( ! $done ) {
@@ -132,8 +133,12 @@ final class Core {
 		if ( null !== ( $lock = $memory->lock() ) ) {
 			$note = $memory->read( self::NOTE );
 			if ( null !== $note ) { // whoever updated it died
-				self::bring_back( $note['kept'], $note['root'] );
-				@unlink( "{$note['root']}/.maintenance" );
+				try {
+					self::bring_back( $note['kept'], $note['root'] );
+					@unlink( "{$note['root']}/.maintenance" );
+				} catch ( Failed $error ) {
+					unset( $error ); // the disk is full: the next request tries again
+				}
 				flock( $lock, LOCK_UN );
 				http_response_code( 503 );
 				header( 'Retry-After: 1' );
@@ -191,17 +196,25 @@ final class Core {
 		return trim( (string) @file_get_contents( "$kept/.database" ) ) !== (string) get_option( 'db_version' );
 	}
 
-	/** Put the kept files of the system in place again; may be done again. */
+	/** Put the kept files of the system in place again; may be done again. It takes no room: the disk may be full. */
 	private static function bring_back( string $kept, string $root ): void {
+		Packages::clear( ( defined( 'WP_CONTENT_DIR' ) ? WP_CONTENT_DIR : "$root/wp-content" ) . '/upgrade' ); // what its upgrader opened
 		foreach ( self::FOLDERS as $folder ) {
-			self::copied( "$kept/$folder", "$root/$folder.back" );
 			Packages::clear( "$root/$folder.half" ); // of one that died here
-			is_dir( "$root/$folder" ) && rename( "$root/$folder", "$root/$folder.half" );
-			rename( "$root/$folder.back", "$root/$folder" );
-			Packages::clear( "$root/$folder.half" );
+			if ( ! self::alike( "$kept/$folder", "$root/$folder" ) ) {
+				self::copied( "$kept/$folder", "$root/$folder.back", true );
+				is_dir( "$root/$folder" ) && rename( "$root/$folder", "$root/$folder.half" );
+				rename( "$root/$folder.back", "$root/$folder" );
+				Packages::clear( "$root/$folder.half" );
+			}
+			Packages::clear( "$root/$folder.back" );
 		}
 		foreach ( self::root_files( $kept ) as $file ) {
-			copy( $file, "$root/" . basename( $file ) );
+			$target = "$root/" . basename( $file );
+			if ( ! self::same( $file, $target ) && ! ( @copy( $file, "$target.back" ) && @rename( "$target.back", $target ) ) ) {
+				@unlink( "$target.back" );
+				throw new Failed( 'no-room', "$target can’t be brought back" );
+			}
 		}
 	}
 
@@ -232,6 +245,27 @@ final class Core {
 			Packages::clear( $to );
 			throw new Failed( 'no-room', 'the system’s files can’t be copied aside' );
 		}
+	}
+
+	/** Whether two folders hold the same files. */
+	private static function alike( string $one, string $other ): bool {
+		foreach ( array( array( $one, $other ), array( $other, $one ) ) as list( $from, $to ) ) {
+			foreach ( is_dir( $from ) ? self::files( $from ) : array() as $path ) {
+				if ( ! self::same( "$from/$path", "$to/$path" ) ) {
+					return false;
+				}
+			}
+		}
+		return is_dir( $one ) && is_dir( $other );
+	}
+
+	private static function same( string $one, string $other ): bool {
+		$stats = array( @stat( $one ), @stat( $other ) );
+		if ( ! $stats[0] || ! $stats[1] || $stats[0]['size'] !== $stats[1]['size'] ) {
+			return false;
+		}
+		$linked = $stats[0]['ino'] === $stats[1]['ino'] && $stats[0]['dev'] === $stats[1]['dev'];
+		return $linked || hash_file( 'md5', $one ) === hash_file( 'md5', $other );
 	}
 
 	/** The system's own files in its root: never the settings of the site. */

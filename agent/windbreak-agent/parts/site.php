@@ -23,7 +23,7 @@ final class Site {
 			'registrations'     => array(),
 			'network'           => count( $members ),
 			'members'           => $members,
-			'checks'            => self::checks(),
+			'checks'            => array_merge( self::checks(), Health::remembered( $memory ) ),
 			'limits'            => array(
 				'memory_mb' => self::megabytes( ini_get( 'memory_limit' ) ),
 				'time_s'    => (int) ini_get( 'max_execution_time' ) ?: null,
@@ -263,6 +263,13 @@ final class Site {
 			}
 		);
 		return $files;
+	}
+
+	/** Let the system forget what it was offered: what it had read of that is of before a change. */
+	public static function forget_offers(): void {
+		foreach ( array( 'update_plugins', 'update_themes', 'update_core' ) as $record ) {
+			delete_site_transient( $record );
+		}
 	}
 
 	/** The folder in which components of a kind lie. Throws Failed where it has none of its own. */

@@ -4937,9 +4937,14 @@ export interface components {
          *     active. ``caches`` are those that are on, by name, ``caches_off`` those that are there and off.
          *     ``maintenance``: whether the maintenance page is up; None where the agent does not tell.
          *     ``kept_mb``: what its snapshots and kept folders take. ``checks``: the site's own health checks;
-         *     None where the agent does not tell.
+         *     None where the agent does not tell. ``agent_can``: its calls; none where it does not tell.
          */
         Inventory: {
+            /**
+             * Agent Can
+             * @default []
+             */
+            agent_can: string[];
             /** Agent Version */
             agent_version?: string | null;
             /**

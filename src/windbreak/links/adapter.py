@@ -7,12 +7,12 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from datetime import datetime
-from typing import Any, Literal, Protocol
+from typing import Annotated, Any, Literal, Protocol
 
 from pydantic import Field
 
 from windbreak.core.values.basics import Value
-from windbreak.core.values.inventories import Inventory
+from windbreak.core.values.inventories import HealthCheck, Inventory
 from windbreak.core.values.matters import CameIn
 from windbreak.core.values.packages import Package
 
@@ -70,6 +70,12 @@ class OwnFiles(Value):
     files: tuple[OwnFile, ...]
 
 
+class Health(Value):
+    """What an agent answers when it is asked to have the system check itself."""
+
+    checks: Annotated[tuple[HealthCheck, ...], Field(max_length=200)]
+
+
 class SnapshotPart(Value):
     """A part of a snapshot as it is fetched: base64, and the size of the whole."""
 
@@ -114,6 +120,7 @@ class Agent(Protocol):
 
     def hello(self, nonce: str, site: str) -> Hello: ...
     def inventory(self, site: str, at: datetime) -> Inventory: ...
+    def health(self) -> tuple[HealthCheck, ...]: ...
     def look(self, since: datetime | None = None) -> AgentLook: ...
     def change(self, change: str) -> ChangeState: ...
     def do(self, call: str, change: str, **args: object) -> dict[str, Any]: ...

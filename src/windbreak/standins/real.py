@@ -60,11 +60,10 @@ define( 'WP_ENVIRONMENT_TYPE', 'local' );
 define( 'FS_METHOD', 'direct' );
 define( 'WP_CACHE', true );
 define( 'DISABLE_WP_CRON', true );
-define( 'AUTOMATIC_UPDATER_DISABLED', true );
 define( 'WP_HTTP_BLOCK_EXTERNAL', true );
 define( 'WP_ACCESSIBLE_HOSTS', '127.0.0.1' );
 define( 'WP_DEBUG', true );
-define( 'WP_DEBUG_LOG', true );
+define( 'WP_DEBUG_LOG', '{log}' );
 define( 'WP_DEBUG_DISPLAY', false );
 $table_prefix = 'wp_';
 if ( ! defined( 'ABSPATH' ) ) {{
@@ -323,7 +322,8 @@ class RealSite:
             for kind in ("KEY", "SALT")
         )
         told = {"name": _NAME, "socket": self._socket, "salts": salts, "address": self.address}
-        (self.root / "wp-config.php").write_text(_CONFIG.format(**told))
+        config = _CONFIG.format(**told, log=self.error_log)
+        (self.root / "wp-config.php").write_text(config)
 
     def _database(self) -> None:
         # A database that starts empties its place for passing tables, of another's too.
@@ -378,6 +378,11 @@ class RealSite:
             text=True,
         )
         return done.stdout if done.returncode == 0 else None
+
+    @property
+    def error_log(self) -> Path:
+        """Where it writes what went wrong: outside what it serves."""
+        return self.folder / "debug.log"
 
     @property
     def socket(self) -> Path:

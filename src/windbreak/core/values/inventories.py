@@ -82,7 +82,7 @@ class Inventory(Value):
     active. ``caches`` are those that are on, by name, ``caches_off`` those that are there and off.
     ``maintenance``: whether the maintenance page is up; None where the agent does not tell.
     ``kept_mb``: what its snapshots and kept folders take. ``checks``: the site's own health checks;
-    None where the agent does not tell.
+    None where the agent does not tell. ``agent_can``: its calls; none where it does not tell.
     """
 
     id: Slug
@@ -99,6 +99,7 @@ class Inventory(Value):
     checks: Annotated[tuple[HealthCheck, ...], Field(max_length=200)] | None = None
     complaints: Annotated[tuple[Complaint, ...], Field(max_length=200)] = ()
     agent_version: str | None = None
+    agent_can: tuple[str, ...] = ()
     limits: Limits = Limits()
     kept_mb: int | None = None
 

@@ -237,7 +237,7 @@ def refresh(context: Context, site: str) -> Site:
     agent = agent_for(context, site)
     visit = visits.visit(context, known)
     try:
-        inventory = agent.inventory(site, now)
+        inventory = _with_health(agent, agent.inventory(site, now))
     except LinkError as error:
         return _unreached(context, known, error, visit)
     except Exception as error:
@@ -255,6 +255,7 @@ def refresh(context: Context, site: str) -> Site:
                 "clock_ahead": ahead,
                 "looked_at": now,
                 "agent_version": inventory.agent_version or known.link.agent_version,
+                "agent_can": inventory.agent_can or known.link.agent_can,
                 "since": known.link.since if known.link.state == "linked" else now,
             }
         )
@@ -264,6 +265,22 @@ def refresh(context: Context, site: str) -> Site:
     _pay(context, agent, site)
     context.tell("site", site, "refreshed")
     return changed
+
+
+def _with_health(agent: Agent, inventory: Inventory) -> Inventory:
+    """An inventory with what the system's own checks say now, where its agent asks them apart: they
+    need all of the system, and where that is broken they are left as they were.
+    """
+    if "health" not in inventory.agent_can:
+        return inventory
+    try:
+        asked = agent.health()
+    except LinkError as error:
+        log.warning("%s was not asked for its own checks: %s", inventory.id, error)
+        return inventory
+    ids = {check.id for check in asked}
+    others = tuple([check for check in inventory.checks or () if check.id not in ids])
+    return inventory.model_copy(update={"checks": others + asked})
 
 
 def _pay(context: Context, agent: Agent, site: str) -> None:

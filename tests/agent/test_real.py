@@ -55,7 +55,7 @@ class WithReal(unittest.TestCase):
         cls.addClassCleanup(folder.cleanup)
         cls.folder = Path(folder.name)
         try:
-            cls.template = real.prepared(Path(tempfile.gettempdir()))
+            cls.template = real.prepared(Path("/tmp"))
             cls.real = real.RealSite(cls.folder / "real", template=cls.template)
             cls.addClassCleanup(cls.real.stop)
             cls.real.start()

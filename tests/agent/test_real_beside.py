@@ -5,7 +5,6 @@ has old records, somebody's earlier try left a folder. What each did is seen by 
 from __future__ import annotations
 
 import io
-import json
 import threading
 import zipfile
 from pathlib import Path
@@ -18,83 +17,22 @@ from windbreak.operations.sites import sites
 from windbreak.operations.tracking import shelving
 
 MAIN = "tide-forms/tide-forms.php"
-_LOADED = """<?php
-$_SERVER['HTTP_HOST'] = 'x';
-require '{root}/wp-load.php';
-foreach ( array( 'admin', 'class-wp-upgrader', 'class-wp-automatic-updater' ) as $part ) {{
-	require_once ABSPATH . "wp-admin/includes/$part.php";
-}}
-"""
-_OFFERED = """
-set_site_transient(
-	'update_plugins',
-	(object) array(
-		'last_checked' => time(),
-		'checked'      => array( '{main}' => '1.0' ),
-		'response'     => array(
-			'{main}' => (object) array(
-				'slug'        => 'tide-forms',
-				'plugin'      => '{main}',
-				'new_version' => '{version}',
-				'package'     => '{package}',
-			),
-		),
-	)
-);
-"""
-_UPGRADED = """
-$skin  = new WP_Ajax_Upgrader_Skin();
-$done  = ( new Plugin_Upgrader( $skin ) )->upgrade( '{main}' );
-$error = $skin->get_errors();
-$told  = array( (string) $error->get_error_code(), (string) $error->get_error_message() );
-echo json_encode( $told );
-"""
 
 
 class Beside(WithForms):
-    def by_hand(
-        self, archive: bytes, version: str = "1.1", *, slow: bool = False
-    ) -> tuple[str, str]:
-        """What goes wrong where the system's own upgrader is offered a package: a code and why.
-        Both are empty where nothing does.
-        """
-        file = self.folder / "by-hand.zip"
-        file.write_bytes(archive)
-        told = {"main": MAIN, "version": version, "package": file, "root": self.real.root}
-        wait = "add_filter( 'upgrader_pre_install', fn( $x ) => sleep( 4 ) ? $x : $x );"
-        script = _LOADED + _OFFERED + _UPGRADED
-        text = script.format(**told).replace("$skin ", f"{wait if slow else ''} $skin ", 1)
-        code, why = json.loads(self.real.php(text).splitlines()[-1])
-        return code, why
-
-    def offered(self) -> dict[str, object]:
-        """What the system's own record offers."""
-        text = _LOADED.format(root=self.real.root) + (
-            "$record = get_site_transient( 'update_plugins' );"
-            "echo json_encode( $record ? $record->response : (object) array() );"
-        )
-        return dict(json.loads(self.real.php(text)))
-
-    def updater_is_off(self) -> bool:
-        text = _LOADED.format(root=self.real.root)
-        return (
-            self.real.php(f"{text} echo (int) ( new WP_Automatic_Updater() )->is_disabled();")
-            == "1"
-        )
-
     def test_its_own_updater_is_paused_for_a_run_and_on_again_after_it(self) -> None:
         agent = sites.agent_for(self.context, SITE)
-        self.assertFalse(self.updater_is_off())
+        self.assertFalse(self.real.updater_is_off())
         self.assertEqual(agent.do("updates", "c-20-a", on=False), {"was": True})
-        self.assertTrue(self.updater_is_off())
+        self.assertTrue(self.real.updater_is_off())
         self.assertFalse(agent.inventory(SITE, self.context.clock()).automatic_updates)
         agent.do("updates", "c-20-b", on=True)
-        self.assertFalse(self.updater_is_off())
+        self.assertFalse(self.real.updater_is_off())
 
         run = self.carried_out(self.brought("1.1"))
         acts = [(x.act, x.state) for x in self.context.store.journal.all(run=run.id)]
         self.assertIn(("updates paused", "done"), acts)
-        self.assertFalse(self.updater_is_off())
+        self.assertFalse(self.real.updater_is_off())
         self.assertEqual(self.context.store.debts.all(site=SITE, paid=False), [])
 
     def test_what_is_not_what_it_says_is_refused_by_hand_too(self) -> None:
@@ -112,45 +50,39 @@ class Beside(WithForms):
             (headless.getvalue(), "1.1", "it holds no plugin that works"),
             (good, "1.2", "it holds version 1.1, and not 1.2"),
         ):
-            code, text = self.by_hand(archive, version)
+            code, text = self.real.upgraded_by_hand(MAIN, version, archive)
             self.assertEqual(code, "windbreak_wrong_archive")
             self.assertIn(why, text)
             self.assertEqual(self.witness()["plugin/tide-forms"], "1.0")
             self.assertTrue("form 1.0" in self.page().text, "the plugin is off")
-        self.assertEqual(self.by_hand(good), ("", ""))
+        self.assertEqual(self.real.upgraded_by_hand(MAIN, "1.1", good), ("", ""))
         self.assertEqual(self.witness()["plugin/tide-forms"], "1.1")
 
     def test_a_theme_without_its_index_is_refused_by_hand(self) -> None:
-        file = self.folder / "theme.zip"
         style = self.real.root / "wp-content/themes/twentytwentyone/style.css"
-        with zipfile.ZipFile(file, "w") as archive:
-            archive.writestr("twentytwentyone/style.css", style.read_text())
-        text = _LOADED + (
-            "$skin = new WP_Ajax_Upgrader_Skin();"
-            "$record = array( 'new_version' => '9.0', 'package' => '{package}' );"
-            "set_site_transient( 'update_themes', (object) array( 'last_checked' => time(),"
-            " 'response' => array( 'twentytwentyone' => $record ) ) );"
-            "( new Theme_Upgrader( $skin ) )->upgrade( 'twentytwentyone' );"
-            "echo $skin->get_errors()->get_error_message();"
-        )
-        told = self.real.php(text.replace("{package}", str(file)).format(root=self.real.root))
-        self.assertIn("it holds no theme that works", told)
+        archive = io.BytesIO()
+        with zipfile.ZipFile(archive, "w") as opened:
+            opened.writestr("twentytwentyone/style.css", style.read_text())
+        told = self.real.upgraded_by_hand("twentytwentyone", "9.0", archive.getvalue())
+        self.assertIn("it holds no theme that works", told[1])
         self.assertTrue((style.parent / "index.php").exists())
         self.assertEqual(self.page().status_code, 200)
 
     def test_two_updates_at_once_wait_for_each_other(self) -> None:
         agent = sites.agent_for(self.context, SITE)
         agent.do("updates", "c-21-a", on=False)  # as a run begins
-        code, text = self.by_hand(package("1.1"))
+        code, text = self.real.upgraded_by_hand(MAIN, "1.1", package("1.1"))
         self.assertEqual(code, "windbreak_at_work")
         self.assertIn("Try again", text)
         self.assertEqual(self.witness()["plugin/tide-forms"], "1.0")
         agent.do("updates", "c-21-b", on=True)
 
         said = list[tuple[str, str]]()
-        owner = threading.Thread(
-            target=lambda: said.append(self.by_hand(package("1.1"), slow=True))
-        )
+
+        def by_hand() -> None:
+            said.append(self.real.upgraded_by_hand(MAIN, "1.1", package("1.1"), seconds=4))
+
+        owner = threading.Thread(target=by_hand)
         owner.start()
         refused, n = "", 0
         while owner.is_alive() and not refused:
@@ -165,15 +97,12 @@ class Beside(WithForms):
         self.assertEqual(self.witness()["plugin/tide-forms"], "1.1")
 
     def test_a_record_of_what_can_be_had_is_not_left_stale(self) -> None:
-        text = (_LOADED + _OFFERED).format(
-            main=MAIN, version="1.0.5", package="http://127.0.0.1:1/gone.zip", root=self.real.root
-        )
-        self.real.php(text)
-        self.assertIn(MAIN, self.offered())
+        self.real.offer(MAIN, "1.0.5", self.folder / "gone.zip")
+        self.assertIn(MAIN, self.real.offers())
         run = self.carried_out(self.brought("1.1"))
         self.assertEqual(run.state, "done", run.text)
         self.assertEqual(self.witness()["plugin/tide-forms"], "1.1")
-        self.assertNotIn(MAIN, self.offered())
+        self.assertNotIn(MAIN, self.real.offers())
 
     def test_what_an_earlier_try_left_is_in_nobody_s_way_and_is_not_lost(self) -> None:
         self.activate("windbreak-agent/windbreak-agent.php")

@@ -17,12 +17,13 @@ import httpx
 from windbreak.core.values.holds import NewHold
 from windbreak.core.values.plans import SitePlan
 from windbreak.documents.runs import RunStory
-from windbreak.standins import real, real_fleet
+from windbreak.standins import catalogue, real, real_fleet, workshop
 from windbreak.standins.demo import running
 from windbreak.standins.real_fleet import CORE
 from windbreak.standins.seeing import ALL_DAY, Seeing, played
 from windbreak.standins.workshop import DOCK, DUNE, FORMS, ICONS, LEDGER, PLANK, SLIDES, STILL
 
+_FORMS_FILE = "tide-forms/tide-forms.php"
 SITE, TWIN = (slug for slug, _, _ in real_fleet.SITES)
 
 
@@ -62,7 +63,9 @@ class _RealTour(Seeing):
             self.editor,
             self.together,
             self.core,
+            self.by_hand,
             self.half_done,
+            self.disk_full,
             self.killed_server,
             self.killed_database,
             self.killed_service,
@@ -176,7 +179,12 @@ class _RealTour(Seeing):
         if not self.demo.browser:
             self.hold(PLANK, ">=1.1", "it breaks the editor")
         child = self.live.root / "wp-content/themes/dune-child/style.css"
-        was, seen, over = child.read_bytes(), set[int](), threading.Event()
+        welsh = self.live.root / "wp-content/plugins/tide-forms/languages/cy.txt"
+        welsh.write_text("geiriau")
+        was, seen, off, over = child.read_bytes(), set[int](), set[bool](), threading.Event()
+        self.see("the system's own updater is on", not self.live.updater_is_off())
+        self.live.offer(_FORMS_FILE, "1.0.5", self.live.folder / "gone.zip")
+        self.tell("Its own record offers Tide Forms 1.0.5, which is nowhere to be had any more.")
         for kept in (self.live.root / "wp-content/cache").rglob("*.html"):
             kept.write_text("stale")
 
@@ -184,14 +192,20 @@ class _RealTour(Seeing):
             while not over.is_set():
                 seen.add(self.front(self.live).status_code)
 
-        visitor = threading.Thread(target=visit)
-        visitor.start()
+        def ask() -> None:
+            while not over.is_set():
+                off.add(self.live.updater_is_off())
+
+        besides = [threading.Thread(target=one) for one in (visit, ask)]
+        for one in besides:
+            one.start()
         try:
             products = (DOCK, DUNE, SLIDES, ICONS, FORMS, STILL, LEDGER)
             story = self.carried_out(SITE, *products)
         finally:
             over.set()
-            visitor.join()
+            for one in besides:
+                one.join()
         self.see(f"the run ended {story.run.state}: {story.run.text}", story.run.state == "done")
         self.see(f"a visitor met {sorted(seen)}, and never a fault", seen <= {200, 503})
         self.lists(
@@ -199,22 +213,61 @@ class _RealTour(Seeing):
             **{DOCK: "1.1", DUNE: "1.1", SLIDES: "1.1", ICONS: "1.1", FORMS: "1.1", STILL: "1.1"},
             **{LEDGER: "2.0"},
         )
+        self.see("the system's own updater was off meanwhile", True in off)
+        self.see("it is on again", not self.live.updater_is_off())
+        self.see("that old record is gone", not self.live.offers())
         self.see("the child theme is as it was", child.read_bytes() == was)
+        self.see("a translation of the site's own is there", welsh.read_text() == "geiriau")
         self.see("the ledger's form is 2", self.option(self.live, "tide_ledger_form") == "2")
         self.see("nothing stale is shown", "stale" not in self.front(self.live).text)
         there = self.live.root / "wp-content/advanced-cache.php"
         self.see("the cache is on again", there.exists())
+        if self.demo.browser:
+            pairs = [pair for pair in story.pictures if pair.after is not None]
+            widths = sorted({pair.width for pair in pairs})
+            self.see(
+                f"{len(pairs)} pairs of pictures, before and after, {widths} wide", bool(pairs)
+            )
         self.good(self.live)
 
     def core(self) -> None:
-        self.head("WordPress itself, through its own upgrader.")
+        self.head("WordPress itself, through its own upgrader, where an update by hand had died.")
         was = self.live.listed()[CORE]
+        self.live.mysql(
+            "USE site; INSERT INTO wp_options (option_name, option_value, autoload) "
+            "VALUES ('core_updater.lock', UNIX_TIMESTAMP() - 60, 'no')"
+        )
+        left = self.live.root / "wp-content/upgrade/wordpress-died"
+        (left / "wordpress").mkdir(parents=True)
+        self.tell("It left its lock, and a folder of what it had opened.")
         story = self.carried_out(SITE, CORE)
         self.see(f"the run ended {story.run.state}", story.run.state == "done")
         now = self.live.listed()[CORE]
         self.see(f"the system says that it is {now}, and it was {was}", now != was)
         self.see("no maintenance file is left", not (self.live.root / ".maintenance").exists())
+        self.see("nor that lock", not self.option(self.live, "core_updater.lock"))
+        self.see("nor that folder", not left.exists())
         self.good(self.live)
+
+    def by_hand(self) -> None:
+        self.head("What others do on the site: a wrong archive, two updates at once.")
+        good = catalogue.archive(workshop.release(FORMS, "1.1"))
+        wrong = catalogue.archive(workshop.release(DOCK, "1.1"))
+        _, why = self.twin.upgraded_by_hand(_FORMS_FILE, "1.1", wrong)
+        self.see(f"WordPress's own upgrader is told: {why}", "Nothing was touched" in why)
+        self.lists(self.twin, **{FORMS: "1.0"})
+        self.good(self.twin)
+        meanwhile = list[str]()
+
+        def act() -> None:
+            meanwhile.extend(self.twin.upgraded_by_hand(_FORMS_FILE, "1.1", good))
+
+        self.tell("A run moves Dune Icons, and somebody takes Tide Forms by hand meanwhile.")
+        story = self._meanwhile(ICONS, "apply 1", act)
+        self.see(f"somebody is told: {meanwhile[1]}", meanwhile[0] == "windbreak_at_work")
+        self.see(f"the run ended {story.run.state}", story.run.state == "done")
+        self.lists(self.twin, **{ICONS: "1.1", FORMS: "1.0"})
+        self.good(self.twin)
 
     def half_done(self) -> None:
         self.head("On the twin a migration ends half-way: the site is restored.")
@@ -230,7 +283,7 @@ class _RealTour(Seeing):
         self.good(self.twin)
         self.twin.mysql("USE site; DELETE FROM wp_options WHERE option_name LIKE 'tide_ledger%'")
 
-    def _meanwhile(self, product: str, at: str, act: Callable[[], None]) -> RunStory:
+    def _meanwhile(self, product: str, at: str, act: Callable[[], object]) -> RunStory:
         """A run on the twin in which something is done once an act of it was meant."""
         plan = self.draft(TWIN, product)
         self.windbreak.approve_plan(plan.id, "the tour")
@@ -241,6 +294,20 @@ class _RealTour(Seeing):
         )
         act()
         return self.windbreak.wait(run, timeout=300)
+
+    def disk_full(self) -> None:
+        self.head("The disk fills while WordPress updates itself: the old one goes on.")
+        was = self.twin.listed()[CORE]
+        try:
+            with self.twin.on_a_small_disk(260):
+                story = self._meanwhile(CORE, "apply 1", self.twin.fill_disk)
+                self.tell(self.failed(story))
+                self.see(f"the run ended {story.run.state}", story.run.state == "put back")
+                self.see("it says that there was no room", "no-room" in self.failed(story))
+                self.lists(self.twin, **{CORE: was})
+                self.good(self.twin, "with no byte of room, its front page")
+        except RuntimeError as error:
+            self.tell(f"Not looked at: no small disk can be mounted here ({error}).")
 
     def killed_server(self) -> None:
         self.head("PHP is killed while WordPress updates itself: the old one is there again.")

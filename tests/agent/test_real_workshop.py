@@ -17,12 +17,13 @@ import httpx
 from tests.agent.test_real import SITE, WithReal
 from tests.console.test_console import CHROMIUM
 from tests.operations.within import RHONA
-from windbreak.core.values.feeds import NewFeed
 from windbreak.core.values.holds import NewHold
+from windbreak.core.values.licences import NewSeat
 from windbreak.core.values.plans import ApprovePlan, SitePlan
 from windbreak.core.values.runs import Run
 from windbreak.links import editor
 from windbreak.links.browser import NoBrowser
+from windbreak.operations.licensing import licensing
 from windbreak.operations.planning import planning, policy
 from windbreak.operations.runs import runs
 from windbreak.operations.scheduling import approving
@@ -50,11 +51,11 @@ class Workshop(WithReal):
     def setUp(self) -> None:
         super().setUp()
         self.linked()
-        url = f"{self.feeds}/{workshop.FEED}/releases.json"
-        feeds.register(
-            self.context, NewFeed(id=workshop.FEED, label=workshop.LABEL, url=url), RHONA
-        )
-        polling.poll(self.context, workshop.FEED)
+        for feed in workshop.feeds(self.feeds):
+            feeds.register(self.context, feed, RHONA)
+            polling.poll(self.context, feed.id)
+        licensing.add(self.context, workshop.LICENCE, RHONA)
+        licensing.seat(self.context, workshop.LICENCE.id, NewSeat(site=SITE), RHONA)
         sites.refresh(self.context, SITE)
 
     def plan(self, *wanted: str) -> SitePlan:

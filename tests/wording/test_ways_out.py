@@ -34,6 +34,17 @@ class WaysOut(unittest.TestCase):
         ways = self.ways(came=None)
         self.assertEqual([act for act, way in ways.items() if way.possible], ["abandon"])
 
+    def test_what_undoes_a_step_that_is_fine_is_not_offered_first(self) -> None:
+        fine = [act for act, way in self.ways().items() if way.possible]
+        self.assertEqual(fine[:3], ["go-on", "accept", "put-back-step"])
+        worse = [act for act, way in self.ways(worse=2).items() if way.possible]
+        self.assertEqual(worse[:3], ["put-back-step", "put-back-all", "restore"])
+
+    def test_giving_up_says_what_stays_owed_only_where_something_is(self) -> None:
+        self.assertEqual(self.ways()["abandon"].text, "Nothing is owed.")
+        owed = self.ways(owed="the cache of Lee")["abandon"].text
+        self.assertEqual(owed, "Sets back what can be: the cache of Lee. What can't be stays owed.")
+
 
 if __name__ == "__main__":
     unittest.main()

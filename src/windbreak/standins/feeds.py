@@ -31,7 +31,7 @@ TOKEN = "chandlery-demo-7f3a9c51d2e84b06"
 GANTRY_KEY = "gantry-demo-key-55b1c90c1"
 EBBING_USER, EBBING_KEY = "saltgrass-studio", "ebbing-demo-key-41d82b7e"
 PERMISSIONS = ["releases.read", "packages.read", "orders.write"]
-SECRETS = (TOKEN, GANTRY_KEY, EBBING_KEY)
+SECRETS = (TOKEN, GANTRY_KEY, EBBING_KEY, workshop.KEY)
 
 SEASON = (6, 44)  # days from now to when it begins and ends
 
@@ -48,10 +48,13 @@ class Feeds:
     def app(self) -> Starlette:
         return Starlette(
             routes=[
-                *self._maker("commons", COMMONS, "Millrace Commons", None, later=False),
-                *self._maker("chandlery", CHANDLERY, "Northspit Works", _bearer, later=False),
+                *self._maker("commons", COMMONS, "Millrace Commons", None),
+                *self._maker("chandlery", CHANDLERY, "Northspit Works", _bearing(TOKEN)),
                 *self._maker("ebbing", EBBING, "Ebbing Tide", _user_and_key, later=True),
-                *self._maker(workshop.FEED, workshop.WORKSHOP, workshop.LABEL, None, later=False),
+                *self._maker(workshop.FEED, workshop.FREE, workshop.LABEL, None),
+                *self._maker(
+                    workshop.SOLD, workshop.LICENSED, workshop.SOLD_LABEL, _bearing(workshop.KEY)
+                ),
                 self._route("gantry", "/gantry/api/builds", self._gantry, _header),
                 self._packages("gantry", "/gantry/files/{file}", GANTRY, _header),
                 self._route("netloft", "/netloft/news.atom", self._netloft, None),
@@ -62,7 +65,7 @@ class Feeds:
         )
 
     def _maker(
-        self, name: str, made: tuple[Made, ...], title: str, asks: Any, *, later: bool
+        self, name: str, made: tuple[Made, ...], title: str, asks: Any, *, later: bool = False
     ) -> list[Route]:
         async def feed(request: Request) -> Response:
             base = f"{_own(request)}/{name}"
@@ -182,8 +185,8 @@ def _own(request: Request) -> str:
     return f"{request.url.scheme}://{request.url.netloc}"
 
 
-def _bearer(request: Request) -> bool:
-    return request.headers.get("authorization") == f"Bearer {TOKEN}"
+def _bearing(token: str) -> Callable[[Request], bool]:
+    return lambda request: request.headers.get("authorization") == f"Bearer {token}"
 
 
 def _user_and_key(request: Request) -> bool:

@@ -9,7 +9,7 @@ from datetime import date, timedelta
 from pathlib import Path
 
 from windbreak.client import Windbreak
-from windbreak.core.values.feeds import NewFeed
+from windbreak.core.values.licences import NewSeat
 from windbreak.core.values.products import ProductChange
 from windbreak.core.values.releases import NewRelease
 from windbreak.core.values.sites import NewSite
@@ -28,10 +28,13 @@ def join(windbreak: Windbreak, folder: Path, feeds: str) -> tuple[list[RealSite]
     there, beside the others at an address; what was done.
     """
     known, started, said = {site.id for site in windbreak.sites()}, list[RealSite](), list[str]()
-    if workshop.FEED not in {feed.id for feed in windbreak.feeds()}:
-        url = f"{feeds}/{workshop.FEED}/releases.json"
-        windbreak.register_feed(NewFeed(id=workshop.FEED, label=workshop.LABEL, url=url))
-        said.append(f"{workshop.LABEL}: {windbreak.poll_feed(workshop.FEED).text}")
+    registered = {feed.id for feed in windbreak.feeds()}
+    for feed in workshop.feeds(feeds):
+        if feed.id not in registered:
+            windbreak.register_feed(feed)
+            said.append(f"{feed.label}: {windbreak.poll_feed(feed.id).text}")
+    if workshop.LICENCE.id not in {view.licence.id for view in windbreak.licences()}:
+        windbreak.add_licence(workshop.LICENCE)
     whole = all((folder / slug / "installed").exists() for slug, _, _ in SITES)
     template = None if whole else prepared(folder)
     try:
@@ -55,6 +58,8 @@ def join(windbreak: Windbreak, folder: Path, feeds: str) -> tuple[list[RealSite]
             windbreak.register_site(new, slug)
             one.paste(windbreak.link_line(slug).line)
             windbreak.link_site(slug)
+            if twin_of is None:
+                windbreak.seat_site(workshop.LICENCE.id, NewSeat(site=slug))
             site = windbreak.refresh_site(slug)
             said.append(f"{label} is linked, a real WordPress at {one.address}: {site.link.reason}")
         if template is not None:

@@ -1,6 +1,6 @@
 """What the Sandglass Workshop makes for WordPress. Small, real, made here; by product:
 
-theme/dune            a theme that needs its companion first, and carries two plugins
+theme/dune            a theme that needs its companion first, and carries two plugins; sold
 plugin/dune-dock      the companion, which goes first
 plugin/dune-slides    carried; 1.1 and Dune 1.1 need each other, so they go together
 plugin/dune-icons     carried
@@ -13,9 +13,14 @@ plugin/tide-ledger    2.0 moves what it keeps into a new form, portion by portio
 
 from __future__ import annotations
 
+from datetime import date, timedelta
+
+from windbreak.core.values.feeds import NewFeed
+from windbreak.core.values.licences import NewLicence
 from windbreak.standins.catalogue import Made
 
 FEED, LABEL = "workshop", "Sandglass Workshop"
+SOLD, SOLD_LABEL, KEY = "workshop-sold", "Sandglass Workshop, sold", "workshop-demo-key-2c7f06e9"
 
 _STYLE = """/*
 Theme Name: Dune
@@ -302,10 +307,32 @@ WORKSHOP: tuple[Made, ...] = (
         changes=[{"kind": "breaking", "text": "The ledger is kept in a new form."}],
     ),
 )
+FREE = tuple([made for made in WORKSHOP if made.product not in (DUNE, SLIDES, ICONS)])
+LICENSED = tuple([made for made in WORKSHOP if made not in FREE])
+LICENCE = NewLicence(
+    id="dune",
+    label="Dune, with what it carries",
+    form="seats",
+    products=(DUNE, SLIDES, ICONS),
+    seats=1,  # a twin rides along
+    covers_until=date.today() + timedelta(days=200),
+    bought_by="saltgrass-studio",
+)
 OWN = _made(CHILD, "1.0", 200, "Saltgrass Dune", (("style.css", _CHILD),))  # the site's own
 INSTALLED = tuple(
     (product, "1.0") for product in (DOCK, SLIDES, ICONS, FORMS, PLANK, STILL, LEDGER, DUNE)
 )
+
+
+def feeds(base: str) -> list[NewFeed]:
+    """Its feeds, at the address of all: what is free, and what is sold, which wants a key."""
+    asks = {"sign_in": "bearer", "credential": KEY}
+    return [
+        NewFeed.model_validate(
+            {"id": id, "label": label, "url": f"{base}/{id}/releases.json", **more}
+        )
+        for id, label, more in ((FEED, LABEL, {}), (SOLD, SOLD_LABEL, asks))
+    ]
 
 
 def release(product: str, version: str) -> Made:

@@ -38,8 +38,11 @@ class Standing:
 
 
 def ways_out(now: Standing) -> tuple[WayOut, ...]:
-    """All ways out, what loses least first; what can't be taken now last, with why."""
-    every = [_way(act, now) for act in _ORDER]
+    """All ways out, what loses least first; what can't be taken now last, with why. Where no look
+    was worse, what keeps the site as it is comes before what undoes what is fine.
+    """
+    order = _ORDER if now.worse else sorted(_ORDER, key=lambda act: _undoes(act, now))
+    every = [_way(act, now) for act in order]
     return tuple(sorted(every, key=lambda way: (not way.possible, bool(way.loses))))
 
 
@@ -53,6 +56,13 @@ _ORDER: tuple[WayOutAct, ...] = (
     "try-again",
     "abandon",
 )
+
+
+def _undoes(act: WayOutAct, now: Standing) -> int:
+    """How far a way leads from the site as it is: 0 for what goes on from there."""
+    if act == "go-on" or (act == "try-again" and now.again == "take up"):
+        return 0
+    return 1 if act in ("accept", "take-page-away") else 2
 
 
 def _way(act: WayOutAct, now: Standing) -> WayOut:
@@ -148,5 +158,5 @@ def _told(act: WayOutAct, now: Standing) -> tuple[str, bool, tuple[str, ...]]:
             return "The site is not as the plan starts from, so it can't be begun again.", False, ()
         case "abandon":
             stays = " The page stays up while the pages behind it are broken." if now.page else ""
-            owed = f"Sets back what can be: {now.owed}." if now.owed else "Nothing is owed."
-            return f"{owed}{stays} What can't be set back stays owed.", True, ()
+            kept = f"Sets back what can be: {now.owed}. What can't be stays owed."
+            return f"{kept if now.owed else 'Nothing is owed.'}{stays}", True, ()

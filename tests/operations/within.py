@@ -2,7 +2,11 @@
 
 from __future__ import annotations
 
+import asyncio
+import socket
 import tempfile
+import threading
+import time
 import unittest
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
@@ -29,7 +33,7 @@ from windbreak.operations.sites import sites
 from windbreak.operations.tracking import catalogue as catalogue_of
 from windbreak.operations.tracking import feeds, polling, recipes
 from windbreak.operations.views import projector
-from windbreak.standins import catalogue
+from windbreak.standins import catalogue, server
 from windbreak.standins.demo import Demo
 from windbreak.standins.feeds import GANTRY_KEY, TOKEN
 from windbreak.standins.fleet import HOSTS, SITES
@@ -63,6 +67,35 @@ def look_again(context: Context) -> list[Finding]:
     return findings.listed(context)
 
 
+class Here(Demo):
+    """The stand-ins of a demo in a thread of the tests' own process: as real, and there at once."""
+
+    def start_standins(self) -> dict[str, str]:
+        self.standins_folder.mkdir(parents=True, exist_ok=True)
+        where = server.addresses(self.standins_folder, self.sites)
+        self.loop, self.stopped = asyncio.new_event_loop(), asyncio.Event()
+        serving = server.serve(self.standins_folder, self.sites, self.stopped)
+        self.thread = threading.Thread(target=self.loop.run_until_complete, args=[serving])
+        self.thread.start()
+        for address in where.values():
+            self._until_listens(int(address.rsplit(":", 1)[1]))
+        return where
+
+    def _until_listens(self, port: int) -> None:
+        end = time.monotonic() + 30
+        while True:
+            with socket.socket() as asking:
+                if asking.connect_ex(("127.0.0.1", port)) == 0:
+                    return
+            assert self.thread.is_alive() and time.monotonic() < end, "the stand-ins did not start"
+            time.sleep(0.02)
+
+    def stop(self) -> None:
+        self.loop.call_soon_threadsafe(self.stopped.set)
+        self.thread.join(30)
+        self.loop.close()
+
+
 class WithContext(unittest.TestCase):
     """Tests over a context with the demo fleet; ``later`` moves its clock on."""
 
@@ -73,7 +106,7 @@ class WithContext(unittest.TestCase):
     def setUpClass(cls) -> None:
         folder = tempfile.TemporaryDirectory(prefix="windbreak-test-")
         cls.addClassCleanup(folder.cleanup)
-        cls.demo = Demo(Path(folder.name), few=True)
+        cls.demo = Here(Path(folder.name), few=True)
         cls.addClassCleanup(cls.demo.stop)
         cls.where = cls.demo.start_standins()
 

@@ -150,13 +150,9 @@ def _is_down(agent: MillraceAgent) -> bool:
     return agent.faults.down
 
 
-async def serve(folder: Path, sites: Sequence[DemoSite]) -> None:
+async def serve(folder: Path, sites: Sequence[DemoSite], stopped: asyncio.Event) -> None:
     """Serve until stopped."""
     places = list(_places(folder, sites))
-    stopped = asyncio.Event()
-    loop = asyncio.get_running_loop()
-    for number in (signal.SIGINT, signal.SIGTERM):
-        loop.add_signal_handler(number, stopped.set)
     while not stopped.is_set():
         for place in places:
             await place.tend()
@@ -165,5 +161,14 @@ async def serve(folder: Path, sites: Sequence[DemoSite]) -> None:
     await asyncio.gather(*(place.close() for place in places))
 
 
+async def _serve_here(folder: Path, sites: Sequence[DemoSite]) -> None:
+    """Serve until the process is told to end."""
+    stopped = asyncio.Event()
+    loop = asyncio.get_running_loop()
+    for number in (signal.SIGINT, signal.SIGTERM):
+        loop.add_signal_handler(number, stopped.set)
+    await serve(folder, sites, stopped)
+
+
 if __name__ == "__main__":
-    asyncio.run(serve(Path(sys.argv[1]), FEW if "few" in sys.argv[2:] else SITES))
+    asyncio.run(_serve_here(Path(sys.argv[1]), FEW if "few" in sys.argv[2:] else SITES))

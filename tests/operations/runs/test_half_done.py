@@ -8,6 +8,7 @@ from tests.operations.runs.within import WithRuns
 from windbreak.core.values.runs import Look
 from windbreak.links.visiting import Visiting
 from windbreak.operations.runs import debts, journal, looking, runs
+from windbreak.standins.demo import Demo
 
 SITE = "skerry-light"
 
@@ -17,6 +18,8 @@ class Crash(BaseException):
 
 
 class HalfDone(WithRuns):
+    beside = Demo  # a process of its own, that can be killed
+
     def setUp(self) -> None:
         super().setUp()
         self.site(SITE)

@@ -4,11 +4,12 @@ import tempfile
 import threading
 import time
 from pathlib import Path
+from typing import ClassVar
 from unittest import mock
 
 import httpx
 
-from tests.operations.within import RHONA, WithContext
+from tests.operations.within import RHONA, Here, WithContext
 from windbreak.core.values.matters import TakeWayOut, WayOutAct
 from windbreak.core.values.plans import SitePlan
 from windbreak.core.values.runs import JournalEntry, Run
@@ -25,6 +26,8 @@ SHOP = "seapink-florists"  # a white page after its update; putting back does no
 class WithRuns(WithContext):
     """Each test has sites of its own: what runs leave behind stays on them."""
 
+    beside: ClassVar[type[Demo]] = Here
+
     @classmethod
     def setUpClass(cls) -> None:
         pass
@@ -32,7 +35,7 @@ class WithRuns(WithContext):
     def setUp(self) -> None:
         folder = tempfile.TemporaryDirectory(prefix="windbreak-test-")
         self.addCleanup(folder.cleanup)
-        type(self).demo = demo = Demo(Path(folder.name), few=True)
+        type(self).demo = demo = self.beside(Path(folder.name), few=True)
         self.addCleanup(demo.stop)
         type(self).where = demo.start_standins()
         super().setUp()

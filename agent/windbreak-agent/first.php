@@ -42,6 +42,17 @@ if ( ! defined( 'ABSPATH' ) ) {
 	if ( isset( $facts['updates-paused'] ) ) {
 		add_filter( 'automatic_updater_disabled', '__return_true', PHP_INT_MAX );
 	}
+	if ( isset( $facts['quiet'] ) ) { // what another site wrote here is nobody's mail, and nobody's work
+		add_filter( 'pre_wp_mail', '__return_true', PHP_INT_MAX );
+		add_filter( 'pre_get_ready_cron_jobs', '__return_empty_array', PHP_INT_MAX );
+		add_filter(
+			'pre_option_blog_public',
+			static function () {
+				return '0';
+			},
+			PHP_INT_MAX
+		);
+	}
 	$pass = (string) ( $_SERVER['HTTP_WINDBREAK_PASS'] ?? $_GET['windbreak-blocks'] ?? '' );
 	$good = false;
 	if ( '' !== $pass ) {

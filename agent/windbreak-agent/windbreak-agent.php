@@ -91,7 +91,12 @@ function owners_page(): void {
 		echo '<p><label>Line from the console <input name="windbreak_line" size="60"></label> '
 			. '<button class="button button-primary" name="windbreak_do" value="paste">Link</button></p>'
 			. '<p><button class="button" name="windbreak_do" value="unlink">End the link</button> '
-			. '<button class="button" name="windbreak_do" value="renew">Give this copy an id of its own</button></p></form>';
+			. '<button class="button" name="windbreak_do" value="renew">Give this copy an id of its own</button></p>';
+		if ( $agent->quiet() ) {
+			echo '<p>This site holds what another site wrote. It sends no mail, does no scheduled work, and asks search engines to stay away. '
+				. '<button class="button" name="windbreak_do" value="speak">Let it do all that</button></p>';
+		}
+		echo '</form>';
 	}
 	echo '</div>';
 }
@@ -105,6 +110,9 @@ function owners_act( Agent $agent, string $what, string $line ): string {
 			case 'unlink':
 				$agent->unlink();
 				return 'The link is ended.';
+			case 'speak':
+				$agent->speak();
+				return 'It sends mail and does its scheduled work from now on.';
 			case 'renew':
 				$agent->renew();
 				return 'This site has an id of its own now. Paste a new line to link it.';

@@ -29,6 +29,7 @@ update_option( 'tide_places', array(
 ) );
 update_option( 'tide_json', json_encode( array( 'at' => "$here/json" ) ) );
 update_option( 'tide_bare', '//127.0.0.1:PORT/bare' );
+update_option( 'blog_public', '1' );
 wp_insert_post( array(
 	'post_title' => 'Moored', 'post_status' => 'publish', 'post_type' => 'page',
 	'post_content' => "<a href='$here/quay'>quay</a>",
@@ -45,6 +46,15 @@ $kept['page']  = get_page_by_title( 'Moored' )->post_content;
 $asked         = "SELECT option_value FROM wp_options WHERE option_name = 'siteurl'";
 $kept['own']   = $GLOBALS['wpdb']->get_var( $asked );
 echo json_encode( $kept );
+"""
+_SPEAKS = """<?php
+$_SERVER['HTTP_HOST'] = 'x';
+require 'ROOT/wp-load.php';
+$mails = 0;
+add_action( 'phpmailer_init', function () use ( &$mails ) { $mails++; } );
+wp_mail( 'somebody@example.org', 'Your order', 'It is on its way.' );
+wp_schedule_single_event( time() - 5, 'tide_pay' );
+echo json_encode( array( $mails, count( wp_get_ready_cron_jobs() ), get_option( 'blog_public' ) ) );
 """
 
 
@@ -110,6 +120,16 @@ class Twins(WithReal):
             self.assertEqual([*(self.state(one) / "snapshots").iterdir()], [])
             self.assertEqual([*(self.state(one) / "staging").iterdir()], [])
         self.assertEqual(self.twin.mysql("USE site; SHOW TABLES LIKE 'windbreak%'"), "")
+
+    def test_a_twin_sends_no_mail_and_does_nothing_that_its_site_has_scheduled(self) -> None:
+        twins.refresh(self.context, TWIN, self.tells.append)
+        mails, due, public = json.loads(self.real.php(script(_SPEAKS, self.real)))
+        self.assertEqual((mails, public), (1, "1"))
+        self.assertGreater(due, 0)
+        self.assertEqual(json.loads(self.twin.php(script(_SPEAKS, self.twin))), [0, 0, "0"])
+        checks = self.context.store.inventories.get(TWIN).checks or ()
+        (scheduled,) = [check for check in checks if check.id == "scheduled"]
+        self.assertEqual(scheduled.state, "good")
 
     def test_a_backup_is_proved_on_the_twin_which_is_as_it_was_afterwards(self) -> None:
         self.twin.mysql(

@@ -71,6 +71,16 @@ final class Agent {
 		$this->memory->set( array( 'id' => 'agent-' . bin2hex( random_bytes( 8 ) ), 'key' => $key['secret'], 'public' => $key['public'] ) );
 	}
 
+	/** Whether this site holds what another wrote, and so sends no mail and does no scheduled work. */
+	public function quiet(): bool {
+		return null !== $this->memory->fact( 'quiet' );
+	}
+
+	/** Let this site do again what every site does. */
+	public function speak(): void {
+		$this->memory->set( array( 'quiet' => null ) );
+	}
+
 	public function linked(): bool {
 		return null !== $this->memory->fact( 'service' );
 	}

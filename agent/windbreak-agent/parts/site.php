@@ -23,7 +23,7 @@ final class Site {
 			'registrations'     => array(),
 			'network'           => count( $members ),
 			'members'           => $members,
-			'checks'            => array_merge( self::checks(), Health::remembered( $memory ) ),
+			'checks'            => array_merge( self::checks( $memory ), Health::remembered( $memory ) ),
 			'limits'            => array(
 				'memory_mb' => self::megabytes( ini_get( 'memory_limit' ) ),
 				'time_s'    => (int) ini_get( 'max_execution_time' ) ?: null,
@@ -140,11 +140,12 @@ final class Site {
 	}
 
 	/** The site's own checks that cost nothing: what its tables and folders say. */
-	private static function checks(): array {
+	private static function checks( Memory $memory ): array {
 		global $wpdb;
 		$writes = is_writable( WP_CONTENT_DIR . '/plugins' ) && is_writable( WP_CONTENT_DIR . '/themes' );
 		$late   = 0;
-		foreach ( (array) get_option( 'cron', array() ) as $at => $work ) {
+		$quiet  = null !== $memory->fact( 'quiet' ); // nothing of it is to be done
+		foreach ( $quiet ? array() : (array) get_option( 'cron', array() ) as $at => $work ) {
 			$late += is_array( $work ) && is_numeric( $at ) && $at < time() - 3600 ? 1 : 0;
 		}
 		return array(

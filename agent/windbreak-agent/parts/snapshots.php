@@ -274,6 +274,9 @@ final class Snapshots {
 		if ( ! empty( $args['from'] ) ) {
 			( new Addresses( (string) $args['from'], (string) $this->memory->fact( 'address' ) ) )->change( array_keys( $tables ), $this->sign );
 		}
+		if ( ! empty( $args['from'] ) ) {
+			$this->memory->set( array( 'quiet' => '1' ) ); // before anything of it could be done here
+		}
 		( $this->sign )( 'putting in place', $count, $count );
 		$note = array( 'fresh' => $fresh, 'aside' => "{$this->memory->place}/kept/$id", 'tables' => $tables );
 		$this->memory->write( self::NOTE, $note );

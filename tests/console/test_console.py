@@ -24,6 +24,7 @@ from windbreak.standins.millrace import MillraceSite, Part
 
 CHECKS = '{"mail": {"name": "Mail", "state": "critical", "text": "Mail can’t be sent."}}'
 CHROMIUM = "/usr/bin/chromium"
+expect.set_options(timeout=20_000)  # a machine that does much else beside is no fault of a page's
 ARGS = [
     "--no-sandbox",
     "--disable-background-networking",

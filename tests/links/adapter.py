@@ -121,6 +121,7 @@ class Adapter(TestCase):
         (plugin,) = [c for c in inventory.components if c.product == self.system.plugin]
         self.assertEqual((plugin.version, plugin.active), (self.system.was, True))
         self.assertGreater(inventory.free_mb or 0, 0)
+        self.assertLessEqual({"apply", "put-back", "snapshot"}, set(inventory.agent_can))
 
     def test_a_look_names_pages_that_answer_and_a_place_where_content_is_shown(self) -> None:
         look = self.system.agent().look()

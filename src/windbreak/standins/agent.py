@@ -205,6 +205,7 @@ class MillraceAgent:
     def _carry_out(self, call: str, args: dict[str, Any]) -> dict[str, Any]:
         own: dict[str, Callable[[dict[str, Any]], dict[str, Any]]] = {
             "hello": self._hello,
+            "inventory": lambda a: {**self.acts.reading["inventory"](a), "agent_can": self.can},
             "change": lambda a: self.memory.change(str(a["change"])),
             "rotate": self._rotate,
             "goodbye": self._goodbye,

@@ -55,6 +55,14 @@ class Linking(WithContext):
         self.assertEqual(caught.exception.code, "agent-elsewhere")
         self.assertIn("Skerry Light Trust", str(caught.exception))
 
+    def test_what_a_newer_agent_can_do_is_learned_without_a_new_link(self) -> None:
+        self.site("skerry-light")
+        site = self.context.store.sites.get("skerry-light")
+        old = site.link.model_copy(update={"agent_can": ("inventory", "look")})
+        self.context.store.sites.change("skerry-light", link=old)
+        now = sites.refresh(self.context, "skerry-light")
+        self.assertEqual(set(now.link.agent_can), set(site.link.agent_can))
+
     def test_a_line_is_good_for_an_hour(self) -> None:
         self.site("seapink-florists")
         sites.link_line(self.context, "seapink-florists", RHONA)

@@ -132,7 +132,7 @@ def main(words: list[str]) -> int:
     quick = words == ["--check"]
     under = QUICK if quick else tuple(words)
     passed = failed = skipped = 0
-    with _passing(), ThreadPoolExecutor(max(2, os.cpu_count() or 2)) as pool:
+    with _passing(), ThreadPoolExecutor((os.cpu_count() or 2) + 1) as pool:
         work = [pool.submit(check, *one) for one in CHECKS] if quick or not words else []
         work += [pool.submit(module, name) for name in modules(under)]
         for each in work:

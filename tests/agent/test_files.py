@@ -6,6 +6,7 @@ import json
 import re
 import shutil
 import subprocess
+import tempfile
 import unittest
 from pathlib import Path
 
@@ -25,6 +26,13 @@ for (const version of ['7.4', '8.0', '8.1', '8.2', '8.3'])
       console.log(version, name);
     }
 """
+# Part what is kept in a folder from what it shares files with.
+_PARTED = """<?php
+require $argv[1] . '/parts/core.php';
+$parted = new ReflectionMethod( 'Windbreak\\Core', 'parted' );
+$parted->setAccessible( true );
+$parted->invoke( null, $argv[2] );
+"""
 NEWER = "<?php $x = match ( 1 ) { 1 => 2 };"  # which 7.4 does not take
 
 
@@ -34,6 +42,19 @@ class Files(unittest.TestCase):
         for file in FILES:
             done = subprocess.run(["php", "-l", str(file)], capture_output=True, text=True)
             self.assertEqual(done.returncode, 0, done.stdout)
+
+    @unittest.skipIf(shutil.which("php") is None, "there is no PHP here")
+    def test_what_is_kept_of_the_system_shares_no_file_with_what_is_in_place(self) -> None:
+        with tempfile.TemporaryDirectory(prefix="windbreak-test-") as folder:
+            live, kept = Path(folder, "live.php"), Path(folder, "kept/wp-includes/live.php")
+            kept.parent.mkdir(parents=True)
+            live.write_text("as it was")
+            kept.hardlink_to(live)
+            command = ["php", "-r", _PARTED[5:], "--", str(AGENT), str(Path(folder, "kept"))]
+            subprocess.run(command, check=True, capture_output=True)
+            with live.open("r+") as written:
+                written.write("written where it is")
+            self.assertEqual(kept.read_text(), "as it was")
 
     @unittest.skipUnless(PARSER.exists(), "there is no parser here: make console")
     def test_each_is_php_of_every_version_that_a_site_may_have(self) -> None:

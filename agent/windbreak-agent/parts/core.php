@@ -36,6 +36,7 @@ final class Core {
 		try {
 			$this->by_its_upgrader( $file, $version );
 			$this->held_against( $sums, $root, $version );
+			self::parted( $kept );
 		} catch ( \Throwable $error ) {
 			self::bring_back( $kept, $root );
 			$this->over();
@@ -196,13 +197,17 @@ final class Core {
 		return trim( (string) @file_get_contents( "$kept/.database" ) ) !== (string) get_option( 'db_version' );
 	}
 
-	/** Put the kept files of the system in place again; may be done again. It takes no room: the disk may be full. */
+	/** Put the kept files of the system in place again; may be done again. Where the disk is full it takes no room. */
 	private static function bring_back( string $kept, string $root ): void {
 		Packages::clear( ( defined( 'WP_CONTENT_DIR' ) ? WP_CONTENT_DIR : "$root/wp-content" ) . '/upgrade' ); // what its upgrader opened
 		foreach ( self::FOLDERS as $folder ) {
 			Packages::clear( "$root/$folder.half" ); // of one that died here
 			if ( ! self::alike( "$kept/$folder", "$root/$folder" ) ) {
-				self::copied( "$kept/$folder", "$root/$folder.back", true );
+				try {
+					self::copied( "$kept/$folder", "$root/$folder.back" );
+				} catch ( Failed $full ) {
+					self::copied( "$kept/$folder", "$root/$folder.back", true );
+				}
 				is_dir( "$root/$folder" ) && rename( "$root/$folder", "$root/$folder.half" );
 				rename( "$root/$folder.back", "$root/$folder" );
 				Packages::clear( "$root/$folder.half" );
@@ -244,6 +249,15 @@ final class Core {
 		if ( ! $whole ) {
 			Packages::clear( $to );
 			throw new Failed( 'no-room', 'the system’s files can’t be copied aside' );
+		}
+	}
+
+	/** Let what is kept share no file with what lies in place: its upgrader leaves what is the same, and whoever writes that next may write it where it is. */
+	private static function parted( string $kept ): void {
+		foreach ( self::files( $kept ) as $path ) {
+			if ( stat( "$kept/$path" )['nlink'] > 1 && ! ( @copy( "$kept/$path", "$kept/$path.part" ) && @rename( "$kept/$path.part", "$kept/$path" ) ) ) {
+				@unlink( "$kept/$path.part" ); // no room: it stays shared
+			}
 		}
 	}
 

@@ -39,12 +39,13 @@ describe("a way out", () => {
     expect([open.map((one) => one.act), shut.map((one) => one.act)]).toEqual([["accept"], ["go-on"]]);
   });
 
-  test("is proposed first when it mends, can be taken and loses nothing", () => {
+  test("is proposed where it comes first, mends, can be taken and loses nothing", () => {
     const restore = way({ act: "restore", loses: ["1 order"] });
     const back = way({ act: "put-back-step" });
-    expect(firstWay([way({}), restore, back])).toBe("put-back-step");
-    expect(firstWay([way({}), restore, { ...back, possible: false }])).toBeNull();
-    expect(firstWay([way({}), { ...restore, loses: [] }])).toBe("restore");
+    expect(firstWay([back, restore, way({})])).toBe("put-back-step");
+    expect(firstWay([{ ...back, possible: false }, { ...restore, loses: [] }])).toBe("restore");
+    expect(firstWay([restore, back])).toBeNull();
+    expect(firstWay([way({ act: "go-on" }), way({}), back])).toBeNull(); // the step is fine
   });
 });
 

@@ -32,7 +32,7 @@ def join(windbreak: Windbreak, folder: Path, feeds: str) -> tuple[list[RealSite]
     for feed in workshop.feeds(feeds):
         if feed.id not in registered:
             windbreak.register_feed(feed)
-            said.append(f"{feed.label}: {windbreak.poll_feed(feed.id).text}")
+            said.append(windbreak.poll_feed(feed.id).text)
     if workshop.LICENCE.id not in {view.licence.id for view in windbreak.licences()}:
         windbreak.add_licence(workshop.LICENCE)
     whole = all((folder / slug / "installed").exists() for slug, _, _ in SITES)

@@ -47,10 +47,10 @@ export const noun = (kind: string): string => kind.replace(/s$/, "");
 
 const MENDS: readonly WayOut["act"][] = ["put-back-step", "put-back-all", "restore"];
 
-/** The act that is proposed first: one that mends and loses nothing; whatever else is for a person. */
+/** The act that is proposed: the first, where it mends and loses nothing; whatever else is for a person. */
 export function firstWay(ways: readonly WayOut[]): WayOut["act"] | null {
-  const safe = ways.find((way) => way.possible && way.loses.length === 0 && MENDS.includes(way.act));
-  return safe?.act ?? null;
+  const first = ways.find((way) => way.possible);
+  return first && first.loses.length === 0 && MENDS.includes(first.act) ? first.act : null;
 }
 
 /** What is owed, by name: "Automatic updates", "Cache of Lee". */

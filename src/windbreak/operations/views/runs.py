@@ -36,7 +36,7 @@ def run_story(context: Context, run: int) -> RunStory:
     baseline = by_act.get(("baseline", "done"))
     seen, after = _newest_probe(journal, baseline)
     steps = tuple(
-        _run_step(n, step, by_act, names, brought.of_steps(context, known.site, [step])).model_copy(
+        _run_step(n, step, by_act, names, _brought(context, known, step)).model_copy(
             update={"happened": happened.after_failing(n, journal, names)}
         )
         for n, step in enumerate(course(plan, journal).steps, start=1)
@@ -170,6 +170,14 @@ def _run_step(
             "seen": done.detail.get("seen", ()) if done else (),
         }
     )
+
+
+def _brought(context: Context, run: Run, step: PlannedStep) -> tuple[Brought, ...]:
+    """What a step brings: of a run that is over, nothing of what came of its moves elsewhere, which
+    may be this very run.
+    """
+    every = brought.of_steps(context, run.site, [step])
+    return every if run.state == "running" else tuple([b for b in every if b.kind != "came"])
 
 
 def _as_it_was(by_act: dict[tuple[str, str], JournalEntry]) -> str:

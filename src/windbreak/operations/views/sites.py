@@ -202,7 +202,7 @@ def _updater(inventory: Inventory | None) -> str:
     if inventory is None:
         return "not known yet"
     if inventory.automatic_updates:
-        return "on: it may move things without us; runs pause it"
+        return "on; it may move things without us, and runs pause it"
     return "off: nothing moves there but by a person or a run"
 
 

@@ -43,7 +43,7 @@ class Ports(unittest.TestCase):
             with socket.socket() as other:
                 other.bind(("127.0.0.1", _port(address)))
                 other.listen()
-                serving = asyncio.create_task(serve(self.folder, FEW[:1]))
+                serving = asyncio.create_task(serve(self.folder, FEW[:1], asyncio.Event()))
                 await asyncio.sleep(1)
                 self.assertFalse(serving.done())
             try:

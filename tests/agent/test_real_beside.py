@@ -70,12 +70,12 @@ class Beside(WithForms):
 
     def test_two_updates_at_once_wait_for_each_other(self) -> None:
         agent = sites.agent_for(self.context, SITE)
-        agent.do("updates", "c-21-a", on=False)  # as a run begins
+        self.done(agent, "snapshot", "c-21-a")  # as a run begins
         code, text = self.real.upgraded_by_hand(MAIN, "1.1", package("1.1"))
         self.assertEqual(code, "windbreak_at_work")
         self.assertIn("Try again", text)
         self.assertEqual(self.witness()["plugin/tide-forms"], "1.0")
-        agent.do("updates", "c-21-b", on=True)
+        agent.do("purge", "c-21-b")  # and as it ends
 
         said = list[tuple[str, str]]()
 

@@ -65,6 +65,7 @@ final class Acts {
 			if ( in_array( $call, self::MOVES, true ) ) {
 				Site::forget_offers();
 			}
+			$this->note_work( $call, $id, $args );
 			$this->memory->end( $id, array( 'state' => 'done', 'result' => $result ) );
 			return $result;
 		} catch ( Failed $error ) {
@@ -78,6 +79,16 @@ final class Acts {
 			if ( in_array( $call, self::SWAPS, true ) && function_exists( 'opcache_reset' ) ) {
 				opcache_reset(); // files were swapped under what was compiled
 			}
+		}
+	}
+
+	/** Note that a run is at work here, by its snapshot, until it empties the caches or lets go of that snapshot. */
+	private function note_work( string $call, string $id, array $args ): void {
+		$dropped = 'drop' === $call && in_array( $this->memory->fact( 'at-work' ), (array) ( $args['snapshots'] ?? array() ), true );
+		if ( 'snapshot' === $call ) {
+			$this->memory->set( array( 'at-work' => $id ) );
+		} elseif ( 'purge' === $call || $dropped ) {
+			$this->memory->set( array( 'at-work' => null ) );
 		}
 	}
 

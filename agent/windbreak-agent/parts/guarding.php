@@ -33,7 +33,7 @@ final class Guarding {
 			return $reply;
 		}
 		self::$on   = (array) get_option( 'active_plugins', array() );
-		$at_work    = null !== $memory->fact( 'updates-paused' ) && filemtime( "$memory->place/changes" ) > time() - self::QUIET;
+		$at_work    = null !== $memory->fact( 'at-work' ) && filemtime( "$memory->place/changes" ) > time() - self::QUIET;
 		self::$held = $at_work ? null : $memory->lock();
 		return null !== self::$held ? $reply : new \WP_Error(
 			'windbreak_at_work',

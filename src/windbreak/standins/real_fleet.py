@@ -58,8 +58,7 @@ def join(windbreak: Windbreak, folder: Path, feeds: str) -> tuple[list[RealSite]
             windbreak.register_site(new, slug)
             one.paste(windbreak.link_line(slug).line)
             windbreak.link_site(slug)
-            if twin_of is None:
-                windbreak.seat_site(workshop.LICENCE.id, NewSeat(site=slug))
+            windbreak.seat_site(workshop.LICENCE.id, NewSeat(site=slug))  # the twin's rides along
             site = windbreak.refresh_site(slug)
             said.append(f"{label} is linked, a real WordPress at {one.address}: {site.link.reason}")
         if template is not None:

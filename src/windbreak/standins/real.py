@@ -335,8 +335,8 @@ class RealSite:
         """
         package = self.folder / "by-hand.zip"
         package.write_bytes(archive)
-        self.offer(name, version, package)
-        code, why = json.loads(self._upgraders(_BY_HAND, name, seconds=seconds).splitlines()[-1])
+        told = {"version": version, "package": package, "seconds": seconds}
+        code, why = json.loads(self._upgraders(_OFFERED + _BY_HAND, name, **told).splitlines()[-1])
         return code, why
 
     def updater_is_off(self) -> bool:

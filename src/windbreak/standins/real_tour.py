@@ -299,7 +299,7 @@ class _RealTour(Seeing):
         self.head("The disk fills while WordPress updates itself: the old one goes on.")
         was = self.twin.listed()[CORE]
         try:
-            with self.twin.on_a_small_disk(260):
+            with self.twin.on_a_small_disk(320):
                 story = self._meanwhile(CORE, "apply 1", self.twin.fill_disk)
                 self.tell(self.failed(story))
                 self.see(f"the run ended {story.run.state}", story.run.state == "put back")

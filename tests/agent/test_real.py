@@ -10,7 +10,6 @@ import hashlib
 import subprocess
 import tempfile
 import unittest
-from collections.abc import Callable
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any, ClassVar
@@ -85,11 +84,6 @@ class WithReal(unittest.TestCase):
     def done(self, agent: Agent, call: str, change: str, **args: object) -> dict[str, Any]:
         """What a call comes to that may be told to be under way. Raises CallFailed."""
         return followed(agent, change, lambda: agent.do(call, change, **args))
-
-    def followed(
-        self, agent: Agent, change: str, call: Callable[[], dict[str, Any]]
-    ) -> dict[str, Any]:
-        return followed(agent, change, call)
 
     def activate(self, *files: str) -> None:
         """Set which plugins are on, without loading any."""

@@ -14,6 +14,7 @@ from typing import ClassVar
 import httpx
 
 from tests.agent.test_real import SITE, WithReal
+from tests.links.adapter import followed
 from tests.operations.within import RHONA
 from windbreak.core.values.packages import Package
 from windbreak.core.values.plans import ApprovePlan
@@ -114,7 +115,7 @@ class Core(WithReal):
         self.assertFalse((self.state() / "core.json").exists())
         # And it can be taken then.
         call = partial(agent.apply, "c-2-ab", package, self.archive, SITE)
-        self.assertEqual(self.followed(agent, "c-2-ab", call)["version"], self.newer)
+        self.assertEqual(followed(agent, "c-2-ab", call)["version"], self.newer)
         self.done(agent, "put-back", "c-2-ac", product=CORE, of="c-2-ab")
         self.assertEqual(self.there(), self.was)
 
@@ -131,7 +132,7 @@ class Core(WithReal):
         filling.start()
         with self.assertRaises(CallFailed) as caught:
             call = partial(agent.apply, "c-5-aa", package, self.archive, SITE)
-            self.followed(agent, "c-5-aa", call)
+            followed(agent, "c-5-aa", call)
         filling.join()
         self.assertEqual(caught.exception.failure, "no-room", caught.exception)
         self.assertEqual(self.page().status_code, 200)  # with no byte of room
@@ -140,21 +141,21 @@ class Core(WithReal):
         self.assertEqual([*root.glob("wp-*.back"), *root.glob("wp-content/upgrade/*")], [])
         (root / "filler").unlink()
         call = partial(agent.apply, "c-5-ab", package, self.archive, SITE)
-        self.assertEqual(self.followed(agent, "c-5-ab", call)["version"], self.newer)
+        self.assertEqual(followed(agent, "c-5-ab", call)["version"], self.newer)
 
     def test_what_is_no_package_of_it_touches_nothing(self) -> None:
         agent, package = sites.agent_for(self.context, SITE), self.package()
         lies = package.model_copy(update={"version": "99.0"})
         with self.assertRaises(CallFailed) as caught:
             call = partial(agent.apply, "c-3-aa", lies, self.archive, SITE)
-            self.followed(agent, "c-3-aa", call)
+            followed(agent, "c-3-aa", call)
         self.assertEqual(caught.exception.failure, "wrong-archive")
         self.assertEqual(self.there(), self.was)
         self.assertEqual([*self.state().glob("kept/c-3-*")], [])
 
     def test_where_its_database_was_moved_on_nothing_goes_back_but_by_a_restore(self) -> None:
         agent, package = sites.agent_for(self.context, SITE), self.package()
-        self.followed(agent, "c-4-aa", partial(agent.apply, "c-4-aa", package, self.archive, SITE))
+        followed(agent, "c-4-aa", partial(agent.apply, "c-4-aa", package, self.archive, SITE))
         was = self.sql("SELECT option_value FROM wp_options WHERE option_name = 'db_version'")
         number = was.split()[-1]
         self.db_version(int(number) + 1)

@@ -21,6 +21,7 @@ from pathlib import Path
 import httpx
 
 from tests.agent.test_real import SITE, WithReal
+from tests.links.adapter import followed
 from tests.operations.within import RHONA
 from windbreak.core.values.plans import ApprovePlan, SitePlan
 from windbreak.core.values.releases import NewRelease
@@ -189,7 +190,7 @@ class RealRuns(WithForms):
         ):
             with self.assertRaises(CallFailed) as caught:
                 change = f"c-2-{told.product.replace('/', '.')}-{told.version}-{len(archive)}"
-                self.followed(agent, change, partial(agent.apply, change, told, archive, SITE))
+                followed(agent, change, partial(agent.apply, change, told, archive, SITE))
             self.assertEqual(caught.exception.failure, code)
         with self.assertRaises(CallFailed) as caught:  # nor is the agent anybody's component
             agent.do("remove", "c-2-self", product="plugin/windbreak-agent")

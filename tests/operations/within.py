@@ -3,10 +3,8 @@
 from __future__ import annotations
 
 import asyncio
-import socket
 import tempfile
 import threading
-import time
 import unittest
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
@@ -70,25 +68,14 @@ def look_again(context: Context) -> list[Finding]:
 class Here(Demo):
     """The stand-ins of a demo in a thread of the tests' own process: as real, and there at once."""
 
-    def start_standins(self) -> dict[str, str]:
-        self.standins_folder.mkdir(parents=True, exist_ok=True)
-        where = server.addresses(self.standins_folder, self.sites)
+    def _start(self, name: str, module: str, *args: str) -> None:
         self.loop, self.stopped = asyncio.new_event_loop(), asyncio.Event()
         serving = server.serve(self.standins_folder, self.sites, self.stopped)
         self.thread = threading.Thread(target=self.loop.run_until_complete, args=[serving])
         self.thread.start()
-        for address in where.values():
-            self._until_listens(int(address.rsplit(":", 1)[1]))
-        return where
 
-    def _until_listens(self, port: int) -> None:
-        end = time.monotonic() + 30
-        while True:
-            with socket.socket() as asking:
-                if asking.connect_ex(("127.0.0.1", port)) == 0:
-                    return
-            assert self.thread.is_alive() and time.monotonic() < end, "the stand-ins did not start"
-            time.sleep(0.02)
+    def _alive(self, name: str) -> None:
+        assert self.thread.is_alive(), "the stand-ins did not start"
 
     def stop(self) -> None:
         self.loop.call_soon_threadsafe(self.stopped.set)

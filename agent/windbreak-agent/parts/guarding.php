@@ -50,7 +50,7 @@ final class Guarding {
 			if ( ! empty( $extra[ $kind ] ) ) {
 				$why = self::wrong( $kind, (string) $extra[ $kind ], rtrim( (string) $source, '/' ), get_site_transient( $record ) );
 				if ( '' !== $why ) {
-					update_option( 'active_plugins', self::$on );
+					null !== self::$held && update_option( 'active_plugins', self::$on );
 					empty( $upgrader->bulk ) && $upgrader->maintenance_mode( false ); // it would leave the page up
 					return new \WP_Error( 'windbreak_wrong_archive', "This package is not what it is said to be: $why. Nothing was touched." );
 				}

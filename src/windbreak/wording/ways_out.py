@@ -41,9 +41,11 @@ def ways_out(now: Standing) -> tuple[WayOut, ...]:
     """All ways out, what loses least first; what can't be taken now last, with why. Where no look
     was worse, what keeps the site as it is comes before what undoes what is fine.
     """
-    order = _ORDER if now.worse else sorted(_ORDER, key=lambda act: _undoes(act, now))
-    every = [_way(act, now) for act in order]
-    return tuple(sorted(every, key=lambda way: (not way.possible, bool(way.loses))))
+
+    def rank(way: WayOut) -> tuple[bool, bool, int]:
+        return not way.possible, bool(way.loses), 0 if now.worse else _undoes(way.act, now)
+
+    return tuple(sorted([_way(act, now) for act in _ORDER], key=rank))
 
 
 _ORDER: tuple[WayOutAct, ...] = (

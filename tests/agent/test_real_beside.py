@@ -15,6 +15,7 @@ from tests.operations.within import RHONA
 from windbreak.links.errors import CallFailed
 from windbreak.operations.sites import sites
 from windbreak.operations.tracking import shelving
+from windbreak.standins import real_hands
 
 MAIN = "tide-forms/tide-forms.php"
 
@@ -22,17 +23,17 @@ MAIN = "tide-forms/tide-forms.php"
 class Beside(WithForms):
     def test_its_own_updater_is_paused_for_a_run_and_on_again_after_it(self) -> None:
         agent = sites.agent_for(self.context, SITE)
-        self.assertFalse(self.real.updater_is_off())
+        self.assertFalse(real_hands.updater_is_off(self.real))
         self.assertEqual(agent.do("updates", "c-20-a", on=False), {"was": True})
-        self.assertTrue(self.real.updater_is_off())
+        self.assertTrue(real_hands.updater_is_off(self.real))
         self.assertFalse(agent.inventory(SITE, self.context.clock()).automatic_updates)
         agent.do("updates", "c-20-b", on=True)
-        self.assertFalse(self.real.updater_is_off())
+        self.assertFalse(real_hands.updater_is_off(self.real))
 
         run = self.carried_out(self.brought("1.1"))
         acts = [(x.act, x.state) for x in self.context.store.journal.all(run=run.id)]
         self.assertIn(("updates paused", "done"), acts)
-        self.assertFalse(self.real.updater_is_off())
+        self.assertFalse(real_hands.updater_is_off(self.real))
         self.assertEqual(self.context.store.debts.all(site=SITE, paid=False), [])
 
     def test_what_is_not_what_it_says_is_refused_by_hand_too(self) -> None:
@@ -50,12 +51,12 @@ class Beside(WithForms):
             (headless.getvalue(), "1.1", "it holds no plugin that works"),
             (good, "1.2", "it holds version 1.1, and not 1.2"),
         ):
-            code, text = self.real.upgraded_by_hand(MAIN, version, archive)
+            code, text = real_hands.upgraded_by_hand(self.real, MAIN, version, archive)
             self.assertEqual(code, "windbreak_wrong_archive")
             self.assertIn(why, text)
             self.assertEqual(self.witness()["plugin/tide-forms"], "1.0")
             self.assertTrue("form 1.0" in self.page().text, "the plugin is off")
-        self.assertEqual(self.real.upgraded_by_hand(MAIN, "1.1", good), ("", ""))
+        self.assertEqual(real_hands.upgraded_by_hand(self.real, MAIN, "1.1", good), ("", ""))
         self.assertEqual(self.witness()["plugin/tide-forms"], "1.1")
 
     def test_a_theme_without_its_index_is_refused_by_hand(self) -> None:
@@ -63,7 +64,7 @@ class Beside(WithForms):
         archive = io.BytesIO()
         with zipfile.ZipFile(archive, "w") as opened:
             opened.writestr("twentytwentyone/style.css", style.read_text())
-        told = self.real.upgraded_by_hand("twentytwentyone", "9.0", archive.getvalue())
+        told = real_hands.upgraded_by_hand(self.real, "twentytwentyone", "9.0", archive.getvalue())
         self.assertIn("it holds no theme that works", told[1])
         self.assertTrue((style.parent / "index.php").exists())
         self.assertEqual(self.page().status_code, 200)
@@ -71,7 +72,7 @@ class Beside(WithForms):
     def test_two_updates_at_once_wait_for_each_other(self) -> None:
         agent = sites.agent_for(self.context, SITE)
         self.done(agent, "snapshot", "c-21-a")  # as a run begins
-        code, text = self.real.upgraded_by_hand(MAIN, "1.1", package("1.1"))
+        code, text = real_hands.upgraded_by_hand(self.real, MAIN, "1.1", package("1.1"))
         self.assertEqual(code, "windbreak_at_work")
         self.assertIn("Try again", text)
         self.assertEqual(self.witness()["plugin/tide-forms"], "1.0")
@@ -80,7 +81,9 @@ class Beside(WithForms):
         said = list[tuple[str, str]]()
 
         def by_hand() -> None:
-            said.append(self.real.upgraded_by_hand(MAIN, "1.1", package("1.1"), seconds=4))
+            said.append(
+                real_hands.upgraded_by_hand(self.real, MAIN, "1.1", package("1.1"), seconds=4)
+            )
 
         owner = threading.Thread(target=by_hand)
         owner.start()
@@ -97,12 +100,12 @@ class Beside(WithForms):
         self.assertEqual(self.witness()["plugin/tide-forms"], "1.1")
 
     def test_a_record_of_what_can_be_had_is_not_left_stale(self) -> None:
-        self.real.offer(MAIN, "1.0.5", self.folder / "gone.zip")
-        self.assertIn(MAIN, self.real.offers())
+        real_hands.offer(self.real, MAIN, "1.0.5", self.folder / "gone.zip")
+        self.assertIn(MAIN, real_hands.offers(self.real))
         run = self.carried_out(self.brought("1.1"))
         self.assertEqual(run.state, "done", run.text)
         self.assertEqual(self.witness()["plugin/tide-forms"], "1.1")
-        self.assertNotIn(MAIN, self.real.offers())
+        self.assertNotIn(MAIN, real_hands.offers(self.real))
 
     def test_what_an_earlier_try_left_is_in_nobody_s_way_and_is_not_lost(self) -> None:
         self.activate("windbreak-agent/windbreak-agent.php")

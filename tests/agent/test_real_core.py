@@ -24,6 +24,7 @@ from windbreak.operations.runs import runs
 from windbreak.operations.scheduling import approving
 from windbreak.operations.sites import sites
 from windbreak.operations.tracking import shelving
+from windbreak.standins import real_hands
 
 CORE = "core/wordpress"
 
@@ -123,12 +124,12 @@ class Core(WithReal):
         self,
     ) -> None:
         try:
-            self.enterContext(self.real.on_a_small_disk(260))
+            self.enterContext(real_hands.on_a_small_disk(self.real, 260))
         except RuntimeError as error:
             self.skipTest(f"no small disk can be mounted here: {error}")
         root = self.real.root
         agent, package = sites.agent_for(self.context, SITE), self.package()
-        filling = threading.Thread(target=self.real.fill_disk)
+        filling = threading.Thread(target=real_hands.fill_disk, args=[self.real])
         filling.start()
         with self.assertRaises(CallFailed) as caught:
             call = partial(agent.apply, "c-5-aa", package, self.archive, SITE)

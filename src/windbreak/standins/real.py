@@ -1,7 +1,8 @@
 """A real WordPress with a real MariaDB, from Debian's packages, under one folder.
 
 Everything that is started ends with whoever started it; a second start takes seconds. Which sites
-``windbreak demo --real`` adds to the demo fleet: see ``real_fleet``.
+``windbreak demo --real`` adds to the demo fleet: see ``real_fleet``; what others do there, and a
+disk that fills: ``real_hands``.
 
 Needs php-cli with its mysql, zip, curl, xml, mbstring and gd, and mariadb-server-core and
 -client-core; ``missing`` says what of it is not there. The system itself is fetched as a package
@@ -10,7 +11,6 @@ and unpacked into the folder, never installed. The agent is put there as its zip
 
 from __future__ import annotations
 
-import contextlib
 import io
 import json
 import os
@@ -23,7 +23,7 @@ import subprocess
 import sys
 import time
 import zipfile
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable
 from datetime import date
 from pathlib import Path
 
@@ -109,38 +109,6 @@ foreach ( get_plugins() as $file => $head ) {{
 }}
 foreach ( wp_get_themes() as $name => $one ) {{ $found[ "theme/$name" ] = $one->get( 'Version' ); }}
 echo json_encode( $found );
-"""
-_UPGRADERS = """<?php
-$_SERVER['HTTP_HOST'] = 'x';
-require '{root}/wp-load.php';
-foreach ( array( 'admin', 'class-wp-upgrader', 'class-wp-automatic-updater' ) as $part ) {{
-	require_once ABSPATH . "wp-admin/includes/$part.php";
-}}
-"""
-_OFFERED = """
-$offer = array( '{key}' => '{name}', 'new_version' => '{version}', 'package' => '{package}' );
-$named = array( '{name}' => 'plugin' === '{key}' ? (object) $offer : $offer );
-set_site_transient(
-	'update_{key}s',
-	(object) array( 'last_checked' => time(), 'checked' => $named, 'response' => $named )
-);
-"""
-_BY_HAND = """
-$wait = static function ( $given ) {{
-	sleep( {seconds} );
-	return $given;
-}};
-add_filter( 'upgrader_pre_install', $wait );
-$skin = new WP_Ajax_Upgrader_Skin();
-'plugin' === '{key}' ? ( new Plugin_Upgrader( $skin ) )->upgrade( '{name}' )
-	: ( new Theme_Upgrader( $skin ) )->upgrade( '{name}' );
-$error = $skin->get_errors();
-$told  = array( (string) $error->get_error_code(), (string) $error->get_error_message() );
-echo json_encode( $told );
-"""
-_OFFERS = """
-$record = get_site_transient( 'update_plugins' );
-echo json_encode( $record ? array_keys( $record->response ) : array() );
 """
 _PASTE = """<?php
 define( 'SHORTINIT', true );
@@ -317,66 +285,6 @@ class RealSite:
         """What the system itself lists, by its own functions in a process of its own."""
         return dict(json.loads(self.php(_LISTED.format(root=self.root))))
 
-    def offer(self, name: str, version: str, package: Path) -> None:
-        """Let the system's own record offer a package: of a plugin by its main file, of a theme by
-        its folder.
-        """
-        self._upgraders(_OFFERED, name, version=version, package=package)
-
-    def offers(self) -> list[str]:
-        """The plugins, by their main files, for which the system's own record offers something."""
-        return list(json.loads(self._upgraders(_OFFERS)))
-
-    def upgraded_by_hand(
-        self, name: str, version: str, archive: bytes, *, seconds: int = 0
-    ) -> tuple[str, str]:
-        """What goes wrong where the site's owner takes a package that the system offers: a code and
-        why, both empty where nothing does. It takes some ``seconds`` more than it must.
-        """
-        package = self.folder / "by-hand.zip"
-        package.write_bytes(archive)
-        told = {"version": version, "package": package, "seconds": seconds}
-        code, why = json.loads(self._upgraders(_OFFERED + _BY_HAND, name, **told).splitlines()[-1])
-        return code, why
-
-    def updater_is_off(self) -> bool:
-        """Whether the system's own updater does nothing by itself."""
-        return self._upgraders("echo (int) ( new WP_Automatic_Updater() )->is_disabled();") == "1"
-
-    def _upgraders(self, script: str, name: str = "", **told: object) -> str:
-        key = "plugin" if name.endswith(".php") else "theme"
-        return self.php((_UPGRADERS + script).format(root=self.root, name=name, key=key, **told))
-
-    @contextlib.contextmanager
-    def on_a_small_disk(self, megabytes: int) -> Iterator[None]:
-        """Have what it serves on a disk of a size, as it is; what becomes of it there is gone
-        afterwards. Raises RuntimeError where none can be mounted.
-        """
-        aside = self.folder / "aside"
-        size = f"size={megabytes}m"
-        shutil.copytree(self.root, aside, symlinks=True)
-        try:
-            _run(["mount", "-t", "tmpfs", "-o", size, "tmpfs", str(self.root)])
-            try:
-                shutil.copytree(aside, self.root, symlinks=True, dirs_exist_ok=True)
-                yield
-            finally:
-                _run(["umount", "-l", str(self.root)])
-        finally:
-            shutil.rmtree(aside)
-
-    def fill_disk(self) -> Path:
-        """Fill the disk once its upgrader opens a package of the system; the file that fills it."""
-        filler = self.root / "filler"
-        while not any(self.root.glob("wp-content/upgrade/*/wordpress/wp-admin/*")):
-            time.sleep(0.001)
-        with contextlib.suppress(OSError), filler.open("wb", buffering=0) as written:
-            for part in (2**20, 2**12):
-                while (free := shutil.disk_usage(self.root).free) >= part:
-                    end = written.seek(0, os.SEEK_END)
-                    os.posix_fallocate(written.fileno(), end, free // part * part)
-        return filler
-
     def php(self, script: str) -> str:
         """What a script says; raises RuntimeError where it fails."""
         file = self.folder / f"script-{secrets.token_hex(4)}.php"  # several may run at once
@@ -393,9 +301,9 @@ class RealSite:
             return
         packages, parts = self.folder / "packages", self.folder / "parts"
         packages.mkdir(exist_ok=True)
-        _run(["apt-get", "download", *SYSTEM], cwd=packages)
+        run_command(["apt-get", "download", *SYSTEM], cwd=packages)
         for package in sorted(packages.glob("*.deb")):
-            _run(["dpkg", "-x", str(package), str(parts)])
+            run_command(["dpkg", "-x", str(package), str(parts)])
         whole = parts / "usr/share/wordpress"
         for dangling in (whole / ".htaccess", whole / "wp-config.php"):
             dangling.unlink(missing_ok=True)
@@ -450,7 +358,7 @@ class RealSite:
         if self.template is not None:
             shutil.copytree(self.template / "database", data)
             return
-        _run(
+        run_command(
             [
                 "mariadb-install-db",
                 "--no-defaults",
@@ -596,7 +504,8 @@ def _said(command: Iterable[str]) -> str:
     return subprocess.run([*command], capture_output=True, text=True, check=False).stdout
 
 
-def _run(command: Iterable[str], cwd: Path | None = None) -> None:
+def run_command(command: Iterable[str], cwd: Path | None = None) -> None:
+    """Carry out a program. Raises RuntimeError with what it says where it fails."""
     done = subprocess.run([*command], cwd=cwd, capture_output=True, text=True)
     if done.returncode:
         raise RuntimeError(f"{' '.join(command)}: {done.stderr.strip()[-400:]}")
@@ -613,6 +522,6 @@ def install(*, ask: Callable[[str], bool]) -> None:
     told = f"a real site needs {'; '.join(lacks)}. {' '.join(command)} brings it"
     if not ask(told):
         raise RuntimeError(told)
-    _run(command)
+    run_command(command)
     if lacks := missing():
         raise RuntimeError(f"after installing, this is still missing: {'; '.join(lacks)}")

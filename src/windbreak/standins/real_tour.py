@@ -10,6 +10,7 @@ import threading
 import time
 from collections.abc import Callable
 from contextlib import ExitStack
+from functools import partial
 from pathlib import Path
 
 import httpx
@@ -17,7 +18,7 @@ import httpx
 from windbreak.core.values.holds import NewHold
 from windbreak.core.values.plans import SitePlan
 from windbreak.documents.runs import RunStory
-from windbreak.standins import catalogue, real, real_fleet, workshop
+from windbreak.standins import catalogue, real, real_fleet, real_hands, workshop
 from windbreak.standins.demo import running
 from windbreak.standins.real_fleet import CORE
 from windbreak.standins.seeing import ALL_DAY, Seeing, played
@@ -182,8 +183,8 @@ class _RealTour(Seeing):
         welsh = self.live.root / "wp-content/plugins/tide-forms/languages/cy.txt"
         welsh.write_text("geiriau")
         was, seen, off, over = child.read_bytes(), set[int](), set[bool](), threading.Event()
-        self.see("the system's own updater is on", not self.live.updater_is_off())
-        self.live.offer(_FORMS_FILE, "1.0.5", self.live.folder / "gone.zip")
+        self.see("the system's own updater is on", not real_hands.updater_is_off(self.live))
+        real_hands.offer(self.live, _FORMS_FILE, "1.0.5", self.live.folder / "gone.zip")
         self.tell("Its own record offers Tide Forms 1.0.5, which is nowhere to be had any more.")
         for kept in (self.live.root / "wp-content/cache").rglob("*.html"):
             kept.write_text("stale")
@@ -194,7 +195,7 @@ class _RealTour(Seeing):
 
         def ask() -> None:
             while not over.is_set():
-                off.add(self.live.updater_is_off())
+                off.add(real_hands.updater_is_off(self.live))
 
         besides = [threading.Thread(target=one) for one in (visit, ask)]
         for one in besides:
@@ -214,8 +215,8 @@ class _RealTour(Seeing):
             **{LEDGER: "2.0"},
         )
         self.see("the system's own updater was off meanwhile", True in off)
-        self.see("it is on again", not self.live.updater_is_off())
-        self.see("that old record is gone", not self.live.offers())
+        self.see("it is on again", not real_hands.updater_is_off(self.live))
+        self.see("that old record is gone", not real_hands.offers(self.live))
         self.see("the child theme is as it was", child.read_bytes() == was)
         self.see("a translation of the site's own is there", welsh.read_text() == "geiriau")
         self.see("the ledger's form is 2", self.option(self.live, "tide_ledger_form") == "2")
@@ -253,14 +254,14 @@ class _RealTour(Seeing):
         self.head("What others do on the site: a wrong archive, two updates at once.")
         good = catalogue.archive(workshop.release(FORMS, "1.1"))
         wrong = catalogue.archive(workshop.release(DOCK, "1.1"))
-        _, why = self.twin.upgraded_by_hand(_FORMS_FILE, "1.1", wrong)
+        _, why = real_hands.upgraded_by_hand(self.twin, _FORMS_FILE, "1.1", wrong)
         self.see(f"WordPress's own upgrader is told: {why}", "Nothing was touched" in why)
         self.lists(self.twin, **{FORMS: "1.0"})
         self.good(self.twin)
         meanwhile = list[str]()
 
         def act() -> None:
-            meanwhile.extend(self.twin.upgraded_by_hand(_FORMS_FILE, "1.1", good))
+            meanwhile.extend(real_hands.upgraded_by_hand(self.twin, _FORMS_FILE, "1.1", good))
 
         self.tell("A run moves Dune Icons, and somebody takes Tide Forms by hand meanwhile.")
         story = self._meanwhile(ICONS, "apply 1", act)
@@ -298,16 +299,18 @@ class _RealTour(Seeing):
     def disk_full(self) -> None:
         self.head("The disk fills while WordPress updates itself: the old one goes on.")
         was = self.twin.listed()[CORE]
-        try:
-            with self.twin.on_a_small_disk(320):
-                story = self._meanwhile(CORE, "apply 1", self.twin.fill_disk)
-                self.tell(self.failed(story))
-                self.see(f"the run ended {story.run.state}", story.run.state == "put back")
-                self.see("it says that there was no room", "no-room" in self.failed(story))
-                self.lists(self.twin, **{CORE: was})
-                self.good(self.twin, "with no byte of room, its front page")
-        except RuntimeError as error:
-            self.tell(f"Not looked at: no small disk can be mounted here ({error}).")
+        with ExitStack() as small:
+            try:
+                small.enter_context(real_hands.on_a_small_disk(self.twin, 320))
+            except RuntimeError as error:
+                self.tell(f"Not looked at: no small disk can be mounted here ({error}).")
+                return
+            story = self._meanwhile(CORE, "apply 1", partial(real_hands.fill_disk, self.twin))
+            self.tell(self.failed(story))
+            self.see(f"the run ended {story.run.state}", story.run.state == "put back")
+            self.see("it says that there was no room", "no-room" in self.failed(story))
+            self.lists(self.twin, **{CORE: was})
+            self.good(self.twin, "with no byte of room, its front page")
 
     def killed_server(self) -> None:
         self.head("PHP is killed while WordPress updates itself: the old one is there again.")

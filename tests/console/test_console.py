@@ -68,6 +68,11 @@ class WithBrowser(WithDemo):
         page.goto(self.demo.address + path)
         return page
 
+    def dialog_ended(self, page: Page) -> None:
+        """Waits until what a dialog asked for is done. While it is open the page behind it has no
+        roles, so nothing of that page can be looked for by role."""
+        expect(page.get_by_role("dialog")).to_have_count(0)
+
 
 class Console(WithBrowser):
     def test_a_link_signs_in_once_and_leaves_the_address(self) -> None:
@@ -179,6 +184,7 @@ class Console(WithBrowser):
         page.get_by_role("button", name="The new one…").click()
         page.get_by_role("dialog").get_by_label("Why").fill("its maker said so")
         page.get_by_role("button", name="Take the new package").click()
+        self.dialog_ended(page)
         expect(page.get_by_role("button", name="The new one…")).to_have_count(0)
         known = {r.version: r for r in self.windbreak.releases("theme/capstan")}
         again = known["3.3"].republished

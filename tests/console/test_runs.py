@@ -62,6 +62,7 @@ class Runs(WithBrowser):
         row.get_by_role("button", name="It is done…").click()
         page.get_by_label("How, for the ledger").fill("sent by mail")
         page.get_by_role("dialog").get_by_role("button", name="It is done").click()
+        self.dialog_ended(page)
         expect(row).to_have_count(0)
         closed = self.windbreak.errand(errand.id)
         self.assertEqual((closed.closed_by, closed.how), ("Rhona Vale", "sent by mail"))

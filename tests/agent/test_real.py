@@ -38,6 +38,13 @@ from windbreak.standins import catalogue, real, workshop
 
 SITE = "skerry-light"
 LACKS = real.missing()
+_OWNERS_PAGE = """<?php
+$_SERVER['HTTP_HOST'] = 'x';
+require 'ROOT/wp-load.php';
+require ABSPATH . 'wp-admin/includes/admin.php';
+wp_set_current_user( 1 );
+Windbreak\\owners_page();
+"""
 
 
 @unittest.skipIf(LACKS, f"a real site can't be had here: {'; '.join(LACKS)}")
@@ -257,6 +264,19 @@ class Real(WithReal):
         with self.assertRaises(CallFailed) as caught:
             agent.do("snapshot", "c-z-1")
         self.assertEqual(caught.exception.failure, "not-permitted")
+
+    def test_without_sodium_it_says_so_to_both_sides_and_obeys_nobody(self) -> None:
+        self.linked()
+        self.addCleanup(self.real.serve_forbidding)
+        self.real.serve_forbidding("sodium_crypto_sign_detached")
+        site = sites.refresh(self.context, SITE)
+        self.assertEqual(site.link.state, "silent")
+        self.assertIn("PHP’s extension sodium is missing: without it", site.link.reason)
+        page = self.real.php(_OWNERS_PAGE.replace("ROOT", str(self.real.root)))
+        self.assertIn("sodium is missing: without it the agent can’t sign", page)
+        self.assertNotIn("Line from the console", page)
+        self.real.serve_forbidding()
+        self.assertEqual(sites.refresh(self.context, SITE).link.state, "linked")
 
     def test_a_folder_that_can_t_be_written_is_told_and_touched_by_nothing(self) -> None:
         agent = self.linked()

@@ -5,7 +5,7 @@ from __future__ import annotations
 from tests.agent.test_real import SITE, WithReal
 from windbreak.links.signed_agent import SignedAgent
 from windbreak.operations.sites import sites
-from windbreak.standins import catalogue, workshop
+from windbreak.standins import catalogue, real_hands, workshop
 from windbreak.standins.workshop import DOCK
 
 _NETWORK = """<?php
@@ -88,6 +88,14 @@ class Network(WithReal):
         self.done(agent, "restore", "c-1-back", snapshot=made["snapshot"])
         named = self.sql("SELECT option_value FROM wp_2_options WHERE option_name = 'blogname'")
         self.assertIn("The Quay", named)
+
+    def test_what_is_refused_by_hand_stays_on_for_all(self) -> None:
+        agent = self.linked()
+        archive = catalogue.archive(workshop.release("plugin/tide-forms", "1.0"))
+        main = "dune-dock/dune-dock.php"
+        code, why = real_hands.upgraded_by_hand(self.real, main, "1.1", archive)
+        self.assertEqual((code, "its folder is tide-forms" in why), ("windbreak_wrong_archive", True))
+        self.assertTrue(self.is_on(agent))
 
     def is_on(self, agent: SignedAgent) -> bool:
         there = agent.inventory(SITE, self.context.clock())

@@ -13,13 +13,15 @@ from collections.abc import Callable
 from functools import partial
 from pathlib import Path
 from typing import Any, NamedTuple
-from unittest import TestCase
+from unittest import TestCase, mock
 
 import httpx
 
 from windbreak.core.values.packages import Package
+from windbreak.links import signed_agent
 from windbreak.links.adapter import Agent, SentPart
 from windbreak.links.errors import CallFailed, UnderWay
+from windbreak.links.signed_agent import SignedAgent
 from windbreak.links.visiting import PASS
 from windbreak.operations.context import Context
 
@@ -225,6 +227,18 @@ class Adapter(TestCase):
         self.done("apply", change, **told)
         self.assertEqual(self.there(), self.system.now)
         self.done("put-back", product=self.system.plugin, of=change)
+
+    def test_a_package_is_sent_again_where_what_was_held_of_it_is_gone(self) -> None:
+        self.enterContext(mock.patch.object(signed_agent, "PART_BYTES", 500))
+        first = self.change()
+        data, agent = self.system.archives[self.system.now], self.system.agent()
+        assert isinstance(agent, SignedAgent)
+        agent._held(first, self.package(self.system.now), data)  # and there it was cut
+        other = self.change()
+        self.apply(self.system.now, other)  # takes what was held
+        self.done("put-back", product=self.system.plugin, of=other)
+        self.assertEqual(self.apply(self.system.now, first)["version"], self.system.now)
+        self.done("put-back", product=self.system.plugin, of=first)
 
     def test_what_leaves_is_gone_once_and_comes_back(self) -> None:
         change = self.change()

@@ -24,12 +24,13 @@ final class Agent {
 		}
 	}
 
-	/** What is wanting of some extensions of PHP, in words. */
+	/** What is wanting of some extensions of PHP, in words: those that are not there, or that a host has forbidden. */
 	public static function wanting( string ...$names ): array {
+		$there = array( 'sodium' => function_exists( 'sodium_crypto_sign_detached' ), 'zip' => class_exists( 'ZipArchive' ) );
 		$why   = array( 'sodium' => 'without it the agent can’t sign, and answers nobody', 'zip' => 'without it no package can be opened and no snapshot kept; all else works' );
 		$lacks = array();
 		foreach ( $names as $name ) {
-			if ( ! extension_loaded( $name ) ) {
+			if ( ! $there[ $name ] ) {
 				$lacks[] = "PHP’s extension $name is missing: {$why[ $name ]}.";
 			}
 		}

@@ -12,7 +12,7 @@ final class Guarding {
 
 	/** @var resource|null  the agent's lock, held until this request ends */
 	private static $held = null;
-	/** @var array  the plugins that were on before the system's upgrader began: it switches off what it updates */
+	/** @var array  the plugins that were on before the system's upgrader began, here and for a whole network: it switches off what it updates */
 	private static $on = array();
 
 	/** Whether anything is guarded at all: while a service is linked. */
@@ -32,7 +32,7 @@ final class Guarding {
 		if ( null === $memory || null !== self::$held ) {
 			return $reply;
 		}
-		self::$on   = (array) get_option( 'active_plugins', array() );
+		self::$on   = array( get_option( 'active_plugins' ), is_multisite() ? get_site_option( 'active_sitewide_plugins' ) : null );
 		$at_work    = null !== $memory->fact( 'at-work' ) && filemtime( "$memory->place/changes" ) > time() - self::QUIET;
 		self::$held = $at_work ? null : $memory->lock();
 		return null !== self::$held ? $reply : new \WP_Error(
@@ -50,13 +50,19 @@ final class Guarding {
 			if ( ! empty( $extra[ $kind ] ) ) {
 				$why = self::wrong( $kind, (string) $extra[ $kind ], rtrim( (string) $source, '/' ), get_site_transient( $record ) );
 				if ( '' !== $why ) {
-					null !== self::$held && update_option( 'active_plugins', self::$on );
+					null !== self::$held && self::switch_on_again();
 					empty( $upgrader->bulk ) && $upgrader->maintenance_mode( false ); // it would leave the page up
 					return new \WP_Error( 'windbreak_wrong_archive', "This package is not what it is said to be: $why. Nothing was touched." );
 				}
 			}
 		}
 		return $source;
+	}
+
+	private static function switch_on_again(): void {
+		list( $here, $everywhere ) = self::$on;
+		update_option( 'active_plugins', $here );
+		null !== $everywhere && update_site_option( 'active_sitewide_plugins', $everywhere );
 	}
 
 	/** What is wrong with an opened package of a plugin, by its main file, or of a theme, by its folder; empty where nothing is. */

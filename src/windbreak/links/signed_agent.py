@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import base64
 import json
+import secrets
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
@@ -137,9 +138,11 @@ class SignedAgent:
         """
         if len(archive) <= PART_BYTES:
             return False
+        # Each sending has ids of its own: what was held of an earlier one may be gone since.
+        sending = secrets.token_hex(4)
         for n, offset in enumerate(range(0, len(archive), PART_BYTES)):
             part = {
-                "change": f"{change}-part-{n}",
+                "change": f"{change}-{sending}-{n}",
                 "sha256": package.id,
                 "offset": offset,
                 "bytes": len(archive),

@@ -15,7 +15,7 @@ from pathlib import Path
 from windbreak.standins.real import RealSite, run_command
 
 _UPGRADERS = """<?php
-$_SERVER['HTTP_HOST'] = 'x';
+$_SERVER['HTTP_HOST'] = '{host}';
 require '{root}/wp-load.php';
 foreach ( array( 'admin', 'class-wp-upgrader', 'class-wp-automatic-updater' ) as $part ) {{
 	require_once ABSPATH . "wp-admin/includes/$part.php";
@@ -80,7 +80,8 @@ def updater_is_off(site: RealSite) -> bool:
 
 def _upgraders(site: RealSite, script: str, name: str = "", **told: object) -> str:
     key = "plugin" if name.endswith(".php") else "theme"
-    return site.php((_UPGRADERS + script).format(root=site.root, name=name, key=key, **told))
+    told |= {"root": site.root, "host": site.address[7:], "name": name, "key": key}
+    return site.php((_UPGRADERS + script).format(**told))
 
 
 @contextlib.contextmanager

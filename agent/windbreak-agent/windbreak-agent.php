@@ -58,7 +58,7 @@ function leave_nothing(): void {
 	$place = Place::of( ABSPATH );
 	if ( is_dir( $place ) && is_file( "$place/facts.json" ) ) {
 		( new Caches( new Memory( $place ) ) )->turn( true, null );
-		Packages::clear( $place );
+		Folders::clear( $place );
 	}
 }
 

@@ -94,7 +94,9 @@ class Network(WithReal):
         archive = catalogue.archive(workshop.release("plugin/tide-forms", "1.0"))
         main = "dune-dock/dune-dock.php"
         code, why = real_hands.upgraded_by_hand(self.real, main, "1.1", archive)
-        self.assertEqual((code, "its folder is tide-forms" in why), ("windbreak_wrong_archive", True))
+        self.assertEqual(
+            (code, "its folder is tide-forms" in why), ("windbreak_wrong_archive", True)
+        )
         self.assertTrue(self.is_on(agent))
 
     def is_on(self, agent: SignedAgent) -> bool:

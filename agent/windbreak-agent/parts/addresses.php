@@ -35,7 +35,7 @@ final class Addresses {
 	private function change_table( string $table ): void {
 		$texts = array();
 		$keys  = array();
-		foreach ( mysqli_fetch_all( Snapshots::asked( "SHOW COLUMNS FROM `$table`" ), MYSQLI_ASSOC ) as $column ) {
+		foreach ( mysqli_fetch_all( Tables::asked( "SHOW COLUMNS FROM `$table`" ), MYSQLI_ASSOC ) as $column ) {
 			if ( preg_match( '/char|text|blob|json/i', $column['Type'] ) ) {
 				$texts[] = $column['Field'];
 			}
@@ -51,7 +51,7 @@ final class Addresses {
 		$order = implode( ', ', array_map( array( __CLASS__, 'quoted' ), $keys ) );
 		$stays = 0; // rows that hold it still after they were changed
 		do {
-			$rows = mysqli_fetch_all( Snapshots::asked( "SELECT * FROM `$table` WHERE $where ORDER BY $order LIMIT " . self::ROWS . " OFFSET $stays" ), MYSQLI_ASSOC );
+			$rows = mysqli_fetch_all( Tables::asked( "SELECT * FROM `$table` WHERE $where ORDER BY $order LIMIT " . self::ROWS . " OFFSET $stays" ), MYSQLI_ASSOC );
 			foreach ( $rows as $row ) {
 				$fresh = $row;
 				foreach ( $texts as $name ) {
@@ -61,7 +61,7 @@ final class Addresses {
 				$set    = $this->pairs( array_diff_assoc( $fresh, $row ) );
 				if ( $set ) {
 					$own = implode( ' AND ', $this->pairs( array_intersect_key( $row, array_flip( $keys ) ), ' <=> ' ) );
-					Snapshots::asked( "UPDATE `$table` SET " . implode( ', ', $set ) . " WHERE $own LIMIT 1" );
+					Tables::asked( "UPDATE `$table` SET " . implode( ', ', $set ) . " WHERE $own LIMIT 1" );
 				}
 			}
 		} while ( self::ROWS === count( $rows ) );

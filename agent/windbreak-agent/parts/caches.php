@@ -58,7 +58,7 @@ final class Caches {
 		wp_cache_flush();
 		$folder = WP_CONTENT_DIR . '/cache';
 		foreach ( is_dir( $folder ) ? new \FilesystemIterator( $folder, \FilesystemIterator::SKIP_DOTS ) : array() as $file ) {
-			$file->isDir() && ! $file->isLink() ? Packages::clear( $file->getPathname() ) : unlink( $file->getPathname() );
+			$file->isDir() && ! $file->isLink() ? Folders::clear( $file->getPathname() ) : unlink( $file->getPathname() );
 		}
 		return array();
 	}

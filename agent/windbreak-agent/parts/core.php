@@ -117,7 +117,7 @@ final class Core {
 			file_put_contents(
 				$file,
 				'<?php $upgrading = ' . time() . ";\nif ( is_file( $parts . '/core.php' ) ) {\n"
-				. "\trequire_once $parts . '/memory.php';\n\trequire_once $parts . '/core.php';\n\trequire_once $parts . '/packages.php';\n"
+				. "\trequire_once $parts . '/memory.php';\n\trequire_once $parts . '/core.php';\n\trequire_once $parts . '/folders.php';\n"
 				. "\t\$upgrading = \\" . __CLASS__ . "::asked_meanwhile( $state, \$upgrading );\n}\n"
 			);
 		}
@@ -199,9 +199,9 @@ final class Core {
 
 	/** Put the kept files of the system in place again; may be done again. Where the disk is full it takes no room. */
 	private static function bring_back( string $kept, string $root ): void {
-		Packages::clear( ( defined( 'WP_CONTENT_DIR' ) ? WP_CONTENT_DIR : "$root/wp-content" ) . '/upgrade' ); // what its upgrader opened
+		Folders::clear( ( defined( 'WP_CONTENT_DIR' ) ? WP_CONTENT_DIR : "$root/wp-content" ) . '/upgrade' ); // what its upgrader opened
 		foreach ( self::FOLDERS as $folder ) {
-			Packages::clear( "$root/$folder.half" ); // of one that died here
+			Folders::clear( "$root/$folder.half" ); // of one that died here
 			if ( ! self::alike( "$kept/$folder", "$root/$folder" ) ) {
 				try {
 					self::copied( "$kept/$folder", "$root/$folder.back" );
@@ -210,9 +210,9 @@ final class Core {
 				}
 				is_dir( "$root/$folder" ) && rename( "$root/$folder", "$root/$folder.half" );
 				rename( "$root/$folder.back", "$root/$folder" );
-				Packages::clear( "$root/$folder.half" );
+				Folders::clear( "$root/$folder.half" );
 			}
-			Packages::clear( "$root/$folder.back" );
+			Folders::clear( "$root/$folder.back" );
 		}
 		foreach ( self::root_files( $kept ) as $file ) {
 			$target = "$root/" . basename( $file );
@@ -228,7 +228,7 @@ final class Core {
 	 * ``linked``: as second names of the same files where that can be, since whoever writes them next writes them anew.
 	 */
 	private static function copied( string $from, string $to, bool $linked = false ): void {
-		Packages::clear( $to );
+		Folders::clear( $to );
 		@mkdir( $to, 0755, true );
 		$whole = true;
 		if ( in_array( basename( $from ), self::FOLDERS, true ) ) {
@@ -247,7 +247,7 @@ final class Core {
 			$whole  = $whole && ( $linked || @copy( "$from/$path", "$to/$path" ) );
 		}
 		if ( ! $whole ) {
-			Packages::clear( $to );
+			Folders::clear( $to );
 			throw new Failed( 'no-room', 'the system’s files can’t be copied aside' );
 		}
 	}

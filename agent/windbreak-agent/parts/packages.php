@@ -68,7 +68,7 @@ final class Packages {
 			return $this->put( $id, $file, $product, $version, (array) ( $args['carry'] ?? array() ) );
 		} finally {
 			@unlink( $file );
-			self::clear( "{$this->memory->place}/staging/$id" );
+			Folders::clear( "{$this->memory->place}/staging/$id" );
 		}
 	}
 
@@ -92,7 +92,7 @@ final class Packages {
 	/** The folder of a package, opened beside, once it was seen to be what it is said to be. Throws Failed. */
 	public function opened( string $id, string $file, string $product, string $version ): string {
 		$folder = "{$this->memory->place}/staging/$id";
-		self::clear( $folder );
+		Folders::clear( $folder );
 		if ( disk_free_space( $this->memory->place ) < self::ROOM_FOR * filesize( $file ) ) {
 			throw new Failed( 'no-room', 'there is too little room to open it beside the site' );
 		}
@@ -173,48 +173,71 @@ final class Packages {
 		return array();
 	}
 
-	/** Put a folder in the place of another, which is kept aside with its name. */
+	/**
+	 * Put a folder in the place of another, which is kept aside with its name. Both are beside its place
+	 * before, on its own disk, so that the change itself is two renames:
+	 *
+	 *     fresh -> .windbreak-new-NAME     target -> .windbreak-old-NAME
+	 *     .windbreak-new-NAME -> target    .windbreak-old-NAME -> aside
+	 */
 	public function swap( string $target, string $aside, string $fresh ): void {
-		$this->memory->write( self::NOTE, compact( 'target', 'aside' ) );
-		if ( is_dir( $target ) ) {
-			file_put_contents( "$aside.name", basename( $target ) );
-			if ( ! @rename( $target, $aside ) ) {
-				@unlink( "{$this->memory->place}/" . self::NOTE );
-				throw new Failed( 'not-writable', "$target can’t be moved" );
+		$name = basename( $target );
+		$note = compact( 'target', 'aside', 'fresh' ) + array(
+			'new'  => dirname( $target ) . "/.windbreak-new-$name",
+			'old'  => dirname( $target ) . "/.windbreak-old-$name",
+			'done' => false,
+		);
+		$this->memory->write( self::NOTE, $note );
+		try {
+			if ( '' !== $fresh && is_dir( $fresh ) ) {
+				Folders::move( $fresh, $note['new'] );
 			}
-		}
-		if ( '' !== $fresh && is_dir( $fresh ) && ! @rename( $fresh, $target ) ) {
-			if ( is_dir( $aside ) ) {
-				rename( $aside, $target );
+			if ( is_dir( $target ) ) {
+				file_put_contents( "$aside.name", $name );
+				Folders::move( $target, $note['old'] );
 			}
+			if ( is_dir( $note['new'] ) ) {
+				Folders::move( $note['new'], $target );
+			}
+			$this->memory->write( self::NOTE, array( 'done' => true ) + $note );
+			if ( is_dir( $note['old'] ) ) {
+				Folders::move( $note['old'], $aside );
+			}
+		} catch ( Failed $error ) {
+			self::undone( $note );
 			@unlink( "{$this->memory->place}/" . self::NOTE );
-			throw new Failed( 'not-writable', "$target can’t be put in its place" );
+			throw $error;
 		}
 		@unlink( "{$this->memory->place}/" . self::NOTE );
 	}
 
-	/** Bring a folder back where whoever swapped it died in between. */
+	/** Have a folder in its place again that was to be swapped, and what was to come where it came from. */
+	private static function undone( array $note ): void {
+		if ( is_dir( $note['old'] ) ) {
+			is_dir( $note['target'] ) && ! is_dir( $note['new'] ) && '' !== $note['fresh'] && Folders::move( $note['target'], $note['new'] );
+			Folders::clear( $note['target'] );
+			Folders::move( $note['old'], $note['target'] );
+		}
+		if ( is_dir( $note['new'] ) ) { // whole, as it never is before it has this name
+			Folders::clear( $note['fresh'] );
+			Folders::move( $note['new'], $note['fresh'] );
+		}
+	}
+
+	/** End a swap whose doer died: undone where the new folder was not in its place yet. */
 	public static function mend( Memory $memory ): void {
 		$note = $memory->read( self::NOTE );
 		if ( null === $note || null === ( $lock = $memory->lock() ) ) {
 			return; // nothing was being swapped, or it is right now
 		}
-		if ( ! is_dir( $note['target'] ) && is_dir( $note['aside'] ) ) {
-			rename( $note['aside'], $note['target'] );
+		if ( ! $note['done'] ) {
+			self::undone( $note );
+		} elseif ( is_dir( $note['old'] ) ) {
+			Folders::clear( $note['aside'] ); // it was half there, at the most
+			Folders::move( $note['old'], $note['aside'] );
 		}
+		array_map( array( Folders::class, 'clear' ), (array) glob( dirname( $note['target'] ) . '/.windbreak-half-*' ) );
 		@unlink( "{$memory->place}/" . self::NOTE );
 		flock( $lock, LOCK_UN );
-	}
-
-	/** Take a folder away, with all that is in it. */
-	public static function clear( string $folder ): void {
-		if ( ! is_dir( $folder ) ) {
-			return;
-		}
-		$walk = new \RecursiveIteratorIterator( new \RecursiveDirectoryIterator( $folder, \FilesystemIterator::SKIP_DOTS ), \RecursiveIteratorIterator::CHILD_FIRST );
-		foreach ( $walk as $file ) {
-			$file->isDir() && ! $file->isLink() ? rmdir( $file->getPathname() ) : unlink( $file->getPathname() );
-		}
-		rmdir( $folder );
 	}
 }

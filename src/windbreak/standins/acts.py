@@ -259,7 +259,8 @@ class Acts:
             (fresh / self.site.maintenance.name).write_text("")
         aside = self.state / "kept" / str(args["change"])
         self._swap(self.site.root, aside, fresh)
-        return {"restored": args["snapshot"], "files": len(names)}
+        left = self.faults.all_once("left")
+        return {"restored": args["snapshot"], "files": len(names), "left": left}
 
     def _drop(self, args: Args) -> Args:
         """Let go of snapshots and kept folders by their changes; how much room that made."""

@@ -52,6 +52,7 @@ KINDS: dict[str, Kind] = {
     "white": Kind("products", "once applied its pages are white"),
     "editor": Kind("products", "once applied its editor opens empty, its pages are fine"),
     "order": Kind("call", "an order comes in during the call", True),
+    "left": Kind("names", "a restore is whole but for these, which its database refuses", True),
 }
 
 
@@ -89,7 +90,7 @@ def _value(name: str, kind: Kind, value: str, before: Any) -> Any:
         how = ""
     if kind.takes.startswith("call:did") and how in ("did", "did-not"):
         return {call: how}
-    if kind.takes == "products" and value:
+    if kind.takes in ("products", "names") and value:
         return value.split(",")
     if kind.takes in ("call", "deep or large") and value and not how:
         return value
@@ -103,6 +104,7 @@ _EXAMPLES = {
     "call:did or call:did-not": "apply:did",
     "call": "apply",
     "products": "plugin/oarlock,plugin/lee",
+    "names": "order_totals",
     "deep or large": "deep",
 }
 
@@ -168,6 +170,13 @@ class Faults:
         if fault is not None:
             self.clear(name, thing)
         return fault
+
+    def all_once(self, name: str) -> list[str]:
+        """Everything that is listed for a fault that happens once; it is out of the file then."""
+        listed = list(self.all().get(name, ()))
+        for thing in listed:
+            self.clear(name, thing)
+        return listed
 
     # Whether the agent answers.
 

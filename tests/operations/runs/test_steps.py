@@ -44,9 +44,10 @@ class Guards(WithRuns):
         self.assertFalse(self.place(SITE).waits_for_migration(component))
 
     def test_once_a_migration_has_begun_the_step_is_restored_and_not_put_back(self) -> None:
-        run = self.shop_run(white=["plugin/tollhouse"])
+        run = self.shop_run(white=["plugin/tollhouse"], left=["order_totals"])
         self.assertEqual(run.state, "restored", run.text)
         self.assertIn("had begun to move its data", run.text)
+        self.assertIn("Its database did not make anew: order_totals", run.text)
         self.assertFalse([a for a, _ in self.acts(run) if a.startswith("put back")])
         self.assertEqual(self.place(SITE).setting("form:plugin/tollhouse", "1"), "1")
         self.assertEqual(self.status(SITE), 200)

@@ -91,6 +91,12 @@ class Twins(WithTwin):
         self.assertEqual(self.context.store.sites.get(SITE).proved, False)
         self.assertEqual([(c.product, c.version) for c in self.place(TWIN).components()], before)
 
+    def test_a_backup_that_leaves_something_of_the_database_out_is_not_proved(self) -> None:
+        self.faults(TWIN, left=["order_totals"])
+        task = self.task("prove backup", TWIN)
+        self.assertEqual(task.state, "failed", task.text)
+        self.assertIn("is not whole: order_totals", task.text)
+
     def test_a_shop_that_sells_while_it_is_copied_has_a_whole_backup(self) -> None:
         self.place(SITE).order()
         real = twins._copied

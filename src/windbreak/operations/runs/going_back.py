@@ -141,6 +141,23 @@ def write_down_lost(run: Acting, act: str) -> None:
     )
 
 
+def bring_back(run: Acting, act: str) -> str:
+    """Restore the run's snapshot, once what that loses was written down; what the site's database
+    would not make anew, in a sentence that is empty where there is nothing. Writes. Raises
+    StepFailed, LinkError.
+    """
+    write_down_lost(run, act)
+    made = run.journal.done(run.leg("snapshot")) or {}
+    told = run.do(act, "restore", "the snapshot", snapshot=made.get("snapshot"))
+    left = told.get("left") or []
+    if not left:
+        return ""
+    names = ", ".join(map(str, left))
+    sentence = f" Its database did not make anew: {names}; ask whoever keeps it."
+    run.journal.note(f"left out of {act}", sentence.strip())
+    return sentence
+
+
 def restore(run: Acting, number: int, title: str, why: str) -> tuple[RunState, str]:
     """Bring back the snapshot: by itself only where nothing was written since, or as approved."""
     journal = run.journal
@@ -157,8 +174,7 @@ def restore(run: Acting, number: int, title: str, why: str) -> tuple[RunState, s
                 f"{title}: {why}. Something was written since the snapshot, so it is not "
                 "restored without your word; the maintenance page is up."
             )
-        write_down_lost(run, "restore")
-        run.do("restore", "restore", "the snapshot", snapshot=snapshot["snapshot"])
+        missing = bring_back(run, "restore")
         run.inventory()
         bad = worse_text(looking.look(run, "probe after restore", number))
     except (StepFailed, LinkError) as failed:
@@ -166,4 +182,4 @@ def restore(run: Acting, number: int, title: str, why: str) -> tuple[RunState, s
     if bad:
         return run.alarm(f"{title}: {why}; restored, and still {bad}. The site is left alone.")
     lost = "" if written["same"] else " What was written since the snapshot is lost."
-    return "restored", f"{title}: {why}. The snapshot was restored.{lost}"
+    return "restored", f"{title}: {why}. The snapshot was restored.{missing}{lost}"

@@ -285,10 +285,7 @@ def _back(run: Acting, key: str, numbers: list[int]) -> _Came:
 
 
 def _restore(run: Acting, key: str) -> _Came:
-    made = run.journal.done(run.leg("snapshot")) or {}
-    going_back.write_down_lost(run, key)
-    run.do(key, "restore", "the snapshot", snapshot=made.get("snapshot"))
-    return _judged(run, key, "The snapshot was restored.")
+    return _judged(run, key, f"The snapshot was restored.{going_back.bring_back(run, key)}")
 
 
 def _judged(run: Acting, key: str, head: str) -> _Came:

@@ -11,8 +11,9 @@ import contextlib
 import hashlib
 import secrets
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from datetime import UTC, datetime, timedelta
+from typing import cast
 
 from windbreak.core.scheduling.openings import openings
 from windbreak.core.values.inventories import Inventory
@@ -61,9 +62,9 @@ def refresh(context: Context, twin: str, tell: Tell) -> Subject:
     name = _new_change()
     _copied(name, there, here, tell)
     tell("restoring on the twin")
-    aside = _do(here, "restore", snapshot=name, **{"from": site.address})
-    text = _compared(context, context.store.sites.get(twin), here, before)
-    _do(here, "drop", snapshots=[name, *left], kept=[aside["change"]])
+    made = _do(here, "restore", snapshot=name, **{"from": site.address})
+    text = _compared(context, context.store.sites.get(twin), here, before, made)
+    _do(here, "drop", snapshots=[name, *left], kept=[made["change"]])
     now = context.clock()
     with context.store.transaction():
         context.store.sites.change(twin, refreshed_at=now, snapshots=())
@@ -118,13 +119,13 @@ def prove(context: Context, twin: str, tell: Tell) -> Subject:
     _do(here, "snapshot", own)
     _copied(name, there, here, tell)
     tell("restoring on the twin")
-    aside = _do(here, "restore", snapshot=name, **{"from": site.address})["change"]
+    made = _do(here, "restore", snapshot=name, **{"from": site.address})
     well = True
     try:
-        text = _compared(context, context.store.sites.get(twin), here, before)
+        text = _compared(context, context.store.sites.get(twin), here, before, made)
     except Refused as error:
         well, text = False, str(error)
-    _do(here, "drop", kept=[aside])
+    _do(here, "drop", kept=[made["change"]])
     tell("bringing the twin back")
     _bring_back(context, twin, here)
     sites.refresh(context, twin)
@@ -184,9 +185,11 @@ def _copied(name: str, there: Agent, here: Agent, tell: Tell) -> None:
         _do(there, "drop", snapshots=[name])
 
 
-def _compared(context: Context, twin: Site, here: Agent, before: _Standing) -> str:
-    """Whether a twin is what its site was: components, counts, pages. Raises Refused with what
-    differs.
+def _compared(
+    context: Context, twin: Site, here: Agent, before: _Standing, made: Mapping[str, object]
+) -> str:
+    """Whether a twin is what its site was: components, counts, pages, and what the restore that
+    made it left out. Raises Refused with what differs.
     """
     own, counts = before.inventory, before.counts
     copy = _inventory(context, twin, here)
@@ -197,7 +200,8 @@ def _compared(context: Context, twin: Site, here: Agent, before: _Standing) -> s
     copied = here.look().counts
     fewer = [f"{copied.get(k, 0)} {k} of {n}" for k, n in counts.items() if copied.get(k, 0) < n]
     look = look_at(visits.visiting(context, twin), "Front page", "/")
-    faults = [f"{product} {version}" for product, version in differs] + fewer
+    left = cast("list[str]", made.get("left") or [])
+    faults = [f"{product} {version}" for product, version in differs] + fewer + left
     if look.status != 200 or not look.bytes:
         faults.append(f"its front page answers {look.status}")
     if faults:

@@ -1,0 +1,274 @@
+<?php
+/**
+ * The tables of a site, written out as statements and made anew beside those that are there; then
+ * put in their place by one statement. What is no table (foreign keys, triggers, views) is made
+ * anew after that: those of before would be in its way.
+ */
+
+namespace Windbreak;
+
+final class Tables {
+	const ROWS = 500;              // of a table in one statement
+	const NEXT = "-- next\n";      // after each statement
+	const END  = "-- end\n";       // the last line of a database that is whole
+	const NEW  = 'windbreak_new_'; // tables of a restore before they are in place
+	const OLD  = 'windbreak_old_'; // tables that were there, until they are gone
+	const KEY  = '/,\s*CONSTRAINT `([^`]+)` (FOREIGN KEY [^\n]*?)(?=,?\n)/'; // a foreign key, in the statement that makes its table
+
+	/** What the database answers, by the one connection there is: another would see another instant. Throws Failed. */
+	public static function asked( string $statement, int $how = MYSQLI_STORE_RESULT ) {
+		global $wpdb;
+		$answer = mysqli_query( $wpdb->dbh, $statement, $how );
+		if ( false === $answer ) {
+			throw new Failed( 'unknown', 'the database: ' . mysqli_error( $wpdb->dbh ) );
+		}
+		return $answer;
+	}
+
+	/** The tables of this site, or its views; of a site that shares its database none. */
+	private static function named( string $kind = 'BASE TABLE' ): array {
+		global $wpdb;
+		$like  = $wpdb->prepare( 'SHOW FULL TABLES LIKE %s', $wpdb->esc_like( $wpdb->prefix ) . '%' );
+		$every = array_column( mysqli_fetch_all( self::asked( $wpdb->remove_placeholder_escape( $like ) ) ), 1, 0 );
+		$others = array();
+		foreach ( array_keys( $every ) as $table ) {
+			$prefix = substr( $table, 0, -7 );
+			if ( 'options' === substr( $table, -7 ) && strlen( $prefix ) > strlen( $wpdb->prefix ) && isset( $every[ "{$prefix}users" ] ) ) {
+				$others[] = $prefix; // another site's: members of a network share their users
+			}
+		}
+		return array_values(
+			array_filter(
+				array_keys( $every, $kind, true ),
+				static function ( $table ) use ( $others ) {
+					foreach ( $others as $prefix ) {
+						if ( 0 === strpos( $table, $prefix ) ) {
+							return false;
+						}
+					}
+					return true;
+				}
+			)
+		);
+	}
+
+	// Written out.
+
+	/** Write the tables as statements, a row at a time, so that memory stays small; the triggers and views beside them. */
+	public static function dump( string $file, callable $sign ): array {
+		global $wpdb;
+		$out = fopen( $file, 'w' );
+		self::asked( 'START TRANSACTION WITH CONSISTENT SNAPSHOT' ); // as it was at one instant
+		$tables = self::named();
+		foreach ( $tables as $n => $table ) {
+			$sign( 'database', $n, count( $tables ) );
+			$made = mysqli_fetch_row( self::asked( "SHOW CREATE TABLE `$table`" ) );
+			self::put( $out, "{$made[1]};\n" . self::NEXT );
+			$columns = self::columns( $table );
+			$rows    = self::asked( "SELECT $columns FROM `$table`", MYSQLI_USE_RESULT );
+			$some    = array();
+			while ( is_array( $row = mysqli_fetch_row( $rows ) ) ) {
+				$cells = array();
+				foreach ( $row as $cell ) {
+					$cells[] = null === $cell ? 'NULL' : "'" . mysqli_real_escape_string( $wpdb->dbh, $cell ) . "'";
+				}
+				$some[] = '(' . implode( ',', $cells ) . ')';
+				if ( self::ROWS === count( $some ) ) {
+					self::put( $out, self::insert( $table, $columns, $some ) );
+					$some = array();
+				}
+			}
+			if ( mysqli_errno( $wpdb->dbh ) ) {
+				throw new Failed( 'unknown', "the database, in mid-table $table: " . mysqli_error( $wpdb->dbh ) );
+			}
+			mysqli_free_result( $rows );
+			self::put( $out, $some ? self::insert( $table, $columns, $some ) : '' );
+		}
+		$beside = array( 'triggers' => self::triggers( $tables ), 'views' => self::views() );
+		self::asked( 'COMMIT' );
+		self::put( $out, self::END );
+		if ( ! fclose( $out ) ) {
+			throw new Failed( 'no-room', 'the database can’t be written into a snapshot' );
+		}
+		return $beside;
+	}
+
+	/** The columns of a table that hold something of their own: what the database reckons itself can't be given to it. */
+	private static function columns( string $table ): string {
+		$names = array();
+		foreach ( mysqli_fetch_all( self::asked( "SHOW COLUMNS FROM `$table`" ), MYSQLI_ASSOC ) as $column ) {
+			if ( false === stripos( $column['Extra'], 'generated' ) || false !== stripos( $column['Extra'], 'default_generated' ) ) {
+				$names[] = "`{$column['Field']}`";
+			}
+		}
+		return implode( ',', $names );
+	}
+
+	private static function insert( string $table, string $columns, array $rows ): string {
+		return "INSERT INTO `$table` ($columns) VALUES " . implode( ',', $rows ) . ";\n" . self::NEXT;
+	}
+
+	private static function put( $out, string $text ): void {
+		if ( strlen( $text ) !== @fwrite( $out, $text ) ) {
+			throw new Failed( 'no-room', 'the database can’t be written into a snapshot' );
+		}
+	}
+
+	/** The triggers of some tables: the statement that makes each, by its name. */
+	private static function triggers( array $tables ): array {
+		$found = array();
+		foreach ( mysqli_fetch_all( self::asked( 'SHOW TRIGGERS' ), MYSQLI_ASSOC ) as $one ) {
+			if ( in_array( $one['Table'], $tables, true ) ) {
+				$made                     = mysqli_fetch_assoc( self::asked( "SHOW CREATE TRIGGER `{$one['Trigger']}`" ) );
+				$found[ $one['Trigger'] ] = self::anybodys( (string) $made['SQL Original Statement'] );
+			}
+		}
+		return $found;
+	}
+
+	/** The views of this site, likewise; one that looks at what is gone can't be made anew, and is named alone. */
+	private static function views(): array {
+		global $wpdb;
+		$found = array();
+		foreach ( self::named( 'VIEW' ) as $view ) {
+			$works          = mysqli_query( $wpdb->dbh, "SELECT * FROM `$view` LIMIT 0" );
+			$found[ $view ] = false === $works ? null : self::anybodys( (string) mysqli_fetch_row( self::asked( "SHOW CREATE VIEW `$view`" ) )[1] );
+			false === $works || mysqli_free_result( $works );
+		}
+		return $found;
+	}
+
+	/** A statement without whose it was, since the database of a twin knows nobody of that name. */
+	private static function anybodys( string $statement ): string {
+		return (string) preg_replace( '/^(CREATE\b.*?) DEFINER\s*=\s*(?:`[^`]*`|\'[^\']*\'|\w+)@(?:`[^`]*`|\'[^\']*\'|[\w.%]+)/i', '$1', $statement, 1 );
+	}
+
+	// Made anew.
+
+	/** Whether a file of statements is whole. */
+	public static function whole( string $file ): bool {
+		return self::END === (string) @file_get_contents( $file, false, null, max( 0, (int) @filesize( $file ) - strlen( self::END ) ) );
+	}
+
+	/**
+	 * Make the tables of a file beside those that are there. What is left to be put in place:
+	 * `tables`, the names they will have by those they have beside; `keys`, their foreign keys.
+	 */
+	public static function laid_out( string $file, string $prefix, callable $sign ): array {
+		global $wpdb;
+		if ( $prefix !== $wpdb->prefix ) {
+			throw new Failed( 'wrong-archive', "the snapshot’s tables begin with “{$prefix}”, and those here with “{$wpdb->prefix}”" );
+		}
+		self::asked( 'SET SESSION foreign_key_checks = 0' );
+		self::asked( "SET SESSION sql_mode = 'NO_AUTO_VALUE_ON_ZERO'" ); // a row that is numbered 0 stays so
+		foreach ( array( self::NEW, self::OLD ) as $left ) {
+			foreach ( mysqli_fetch_all( self::asked( "SHOW TABLES LIKE '" . self::literally( $left ) . "%'" ) ) as list( $table ) ) {
+				self::asked( "DROP TABLE `$table`" );
+			}
+		}
+		$tables    = array();
+		$keys      = array();
+		$statement = '';
+		$lines     = fopen( $file, 'r' );
+		while ( false !== ( $line = fgets( $lines ) ) ) {
+			if ( self::NEXT !== $line ) {
+				$statement .= $line;
+				continue;
+			}
+			if ( preg_match( '/^CREATE TABLE `([^`]+)`/', $statement, $match ) ) {
+				$table             = $match[1];
+				$beside            = self::NEW . count( $tables );
+				$tables[ $beside ] = $table;
+				$sign( 'database', count( $tables ), 0 );
+				preg_match_all( self::KEY, $statement, $found, PREG_SET_ORDER );
+				foreach ( $found as list( , $name, $key ) ) {
+					$keys[] = array( $table, $name, $key );
+				}
+				$statement = "CREATE TABLE `$beside`" . substr( preg_replace( self::KEY, '', $statement ), strlen( $match[0] ) );
+			} else {
+				$statement = "INSERT INTO `$beside`" . substr( $statement, strlen( "INSERT INTO `$table`" ) );
+			}
+			self::asked( rtrim( $statement, ";\n" ) );
+			$statement = '';
+		}
+		fclose( $lines );
+		return compact( 'tables', 'keys' );
+	}
+
+	/**
+	 * Put what lies beside in its place; may be done again. What could not be made anew of what is
+	 * no table: the tables are in their place all the same.
+	 */
+	public static function put_in_place( array $note ): array {
+		$moves = array();
+		foreach ( (array) $note['tables'] as $beside => $table ) {
+			if ( self::has( $beside ) ) {
+				if ( self::has( $table ) ) {
+					$moves[] = "`$table` TO `" . self::before( $beside ) . '`';
+				}
+				$moves[] = "`$beside` TO `$table`";
+			}
+		}
+		self::asked( 'SET SESSION foreign_key_checks = 0' );
+		if ( $moves ) {
+			self::asked( 'RENAME TABLE ' . implode( ', ', $moves ) ); // all of them, or none
+		}
+		foreach ( array_keys( (array) $note['tables'] ) as $beside ) {
+			self::asked( 'DROP TABLE IF EXISTS `' . self::before( $beside ) . '`' );
+		}
+		foreach ( array_diff( self::named(), array_values( (array) $note['tables'] ) ) as $newer ) {
+			self::asked( "DROP TABLE `$newer`" ); // it came after the snapshot
+		}
+		return self::made_anew( (array) ( $note['keys'] ?? array() ), (array) ( $note['triggers'] ?? array() ), $note['views'] ?? null );
+	}
+
+	/** Make foreign keys, triggers and views anew; the names of those that could not be. */
+	private static function made_anew( array $keys, array $triggers, ?array $views ): array {
+		$left = array();
+		foreach ( $keys as list( $table, $name, $key ) ) {
+			$there = (string) mysqli_fetch_row( self::asked( "SHOW CREATE TABLE `$table`" ) )[1];
+			if ( false === strpos( $there, "CONSTRAINT `$name`" ) && ! self::done( "ALTER TABLE `$table` ADD CONSTRAINT `$name` $key" ) ) {
+				$left[] = $name;
+			}
+		}
+		foreach ( $triggers as $name => $statement ) {
+			self::done( "DROP TRIGGER IF EXISTS `$name`" );
+			if ( ! self::done( $statement ) ) {
+				$left[] = (string) $name;
+			}
+		}
+		foreach ( null === $views ? array() : self::named( 'VIEW' ) as $view ) {
+			if ( isset( $views[ $view ] ) || ! array_key_exists( $view, $views ) ) {
+				self::done( "DROP VIEW `$view`" );
+			}
+		}
+		$views = array_filter( (array) $views );
+		do { // one may look through another
+			$before = count( $views );
+			foreach ( $views as $name => $statement ) {
+				if ( self::done( $statement ) ) {
+					unset( $views[ $name ] );
+				}
+			}
+		} while ( count( $views ) < $before );
+		return array_merge( $left, array_map( 'strval', array_keys( $views ) ) );
+	}
+
+	private static function done( string $statement ): bool {
+		global $wpdb;
+		return false !== mysqli_query( $wpdb->dbh, $statement );
+	}
+
+	/** The name that a table has which was there, until it is gone. */
+	private static function before( string $beside ): string {
+		return self::OLD . substr( $beside, strlen( self::NEW ) );
+	}
+
+	private static function has( string $table ): bool {
+		return (bool) mysqli_num_rows( self::asked( "SHOW TABLES LIKE '" . self::literally( $table ) . "'" ) );
+	}
+
+	private static function literally( string $name ): string {
+		return str_replace( '_', '\\_', $name );
+	}
+}

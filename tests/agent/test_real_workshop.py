@@ -34,6 +34,14 @@ from windbreak.standins.demo import Demo
 from windbreak.standins.workshop import DOCK, DUNE, ICONS, LEDGER, PLANK, SLIDES, STILL
 
 
+_FATAL_WITH_2 = """<?php
+$ledger = WP_PLUGIN_DIR . '/tide-ledger/tide-ledger.php';
+if ( strpos( (string) @file_get_contents( $ledger ), 'Version: 2' ) ) {
+	no_such_function();
+}
+"""
+
+
 class Workshop(WithReal):
     """A site with everything of the workshop as it was released first."""
 
@@ -175,6 +183,21 @@ class Workshop(WithReal):
         self.assertEqual(run.state, "done", run.text)
         self.assertIn((f"migrate 1 {LEDGER} again", "done"), self.acts(run.id))
         self.assertEqual(self.moved(), workshop.PORTIONS)
+
+    def test_4_one_whose_site_cannot_be_loaded_was_not_begun_and_is_put_back(self) -> None:
+        self.real.put([catalogue.archive(workshop.release(LEDGER, "1.0"))])
+        self.ledger("tide_ledger_slow", 0)
+        sites.refresh(self.context, SITE)
+        breaks = self.real.root / "wp-content/mu-plugins/zz.php"
+        breaks.write_text(_FATAL_WITH_2)
+        self.addCleanup(breaks.unlink)
+        self.assertEqual(self.page().status_code, 200)
+        run = self.carried_out(LEDGER)
+        self.assertEqual(run.state, "put back", run.text)
+        self.assertIn("nothing was begun: Uncaught Error: Call to undefined", run.text)
+        self.assertEqual((self.moved(), self.page().status_code), (0, 200))
+        sites.refresh(self.context, SITE)
+        self.assertEqual(self.there(LEDGER), "1.0")
 
     def ledger(self, name: str, value: int) -> None:
         """Begin the ledger anew, with one setting."""

@@ -16,6 +16,8 @@ final class Agent {
 	private $headers = array();
 	/** @var bool  whether it was answered */
 	private $told = false;
+	/** @var bool  whether the call was begun to be carried out */
+	private $begun = false;
 
 	public function __construct( Memory $memory ) {
 		$this->memory = $memory;
@@ -103,6 +105,7 @@ final class Agent {
 		$needs = Acts::needs( $call, $args );
 		unset( $body );
 		$work = function () use ( $call, $url, $args ) {
+			$this->begun = true;
 			list( $status, $told ) = $this->judged( $call, $url, $args );
 			$this->tell( $status, $told );
 			exit;
@@ -110,6 +113,7 @@ final class Agent {
 		if ( '' === $needs ) {
 			$work();
 		}
+		$this->outlive( $args );
 		if ( 'bare' === $needs ) { // the system, without anything that may be broken
 			add_filter( 'option_active_plugins', '__return_empty_array', PHP_INT_MAX );
 			foreach ( array( 'template', 'stylesheet' ) as $name ) {
@@ -122,6 +126,27 @@ final class Agent {
 			}
 		}
 		add_action( 'wp_loaded', $work, PHP_INT_MAX );
+	}
+
+	/** Answer where something of the system ends this request before the call was begun, as a fatal plugin does: then nothing of it was done. */
+	private function outlive( array $args ): void {
+		ob_start();
+		register_shutdown_function(
+			function () use ( $args ) {
+				if ( $this->begun ) {
+					return;
+				}
+				$error = strtok( (string) ( error_get_last()['message'] ?? '' ), "\n" ) ?: 'something ends each request to it';
+				$why   = 'the site can’t be loaded, and nothing was begun: ' . substr( str_replace( ABSPATH, '', $error ), 0, 300 );
+				if ( isset( $args['change'] ) ) {
+					$this->memory->end( Memory::safe( (string) $args['change'] ), array( 'state' => 'failed', 'code' => 'breaks-site', 'detail' => $why ) );
+				}
+				while ( ob_get_level() ) {
+					ob_end_clean();
+				}
+				$this->tell( 409, array( 'code' => 'breaks-site', 'detail' => $why ) );
+			}
+		);
 	}
 
 	/** Say that a change is under way, and let whoever asked go; it is asked about later. */

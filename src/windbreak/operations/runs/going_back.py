@@ -53,9 +53,16 @@ def go_back(run: Acting, error: Exception) -> tuple[RunState, str]:
 
 
 def migrated(run: Acting, number: int) -> str | None:
-    """The product whose migration was begun in a step, by name; None where none was."""
+    """The product whose migration was begun in a step, by name; None where none was. An agent that
+    could not load its site says ``breaks-site``, and has begun nothing.
+    """
+    entries = run.journal.entries
     for move in run.steps[number - 1].moves:
-        if (f"migrate {number} {move.product}", "meant") in run.journal.entries:
+        act = f"migrate {number} {move.product}"
+        failed = entries.get((act, "failed"))
+        if (act, "meant") in entries and not (
+            failed is not None and failed.detail.get("code") == "breaks-site"
+        ):
             return run.names.get(move.product, move.product)
     return None
 

@@ -267,15 +267,15 @@ class Real(WithReal):
 
     def test_without_sodium_it_says_so_to_both_sides_and_obeys_nobody(self) -> None:
         self.linked()
-        self.addCleanup(self.real.serve_forbidding)
-        self.real.serve_forbidding("sodium_crypto_sign_detached")
+        self.addCleanup(self.real.serve_with)
+        self.real.serve_with("disable_functions=sodium_crypto_sign_detached")
         site = sites.refresh(self.context, SITE)
         self.assertEqual(site.link.state, "silent")
         self.assertIn("PHP’s extension sodium is missing: without it", site.link.reason)
         page = self.real.php(_OWNERS_PAGE.replace("ROOT", str(self.real.root)))
         self.assertIn("sodium is missing: without it the agent can’t sign", page)
         self.assertNotIn("Line from the console", page)
-        self.real.serve_forbidding()
+        self.real.serve_with()
         self.assertEqual(sites.refresh(self.context, SITE).link.state, "linked")
 
     def test_a_folder_that_can_t_be_written_is_told_and_touched_by_nothing(self) -> None:

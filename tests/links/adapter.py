@@ -229,11 +229,11 @@ class Adapter(TestCase):
         self.done("put-back", product=self.system.plugin, of=change)
 
     def test_a_package_is_sent_again_where_what_was_held_of_it_is_gone(self) -> None:
-        self.enterContext(mock.patch.object(signed_agent, "PART_BYTES", 500))
         first = self.change()
         data, agent = self.system.archives[self.system.now], self.system.agent()
         assert isinstance(agent, SignedAgent)
-        agent._held(first, self.package(self.system.now), data)  # and there it was cut
+        agent._held(first, self.package(self.system.now), data, 500)  # and there it was cut
+        self.enterContext(mock.patch.object(signed_agent, "PART_BYTES", (500,)))
         other = self.change()
         self.apply(self.system.now, other)  # takes what was held
         self.done("put-back", product=self.system.plugin, of=other)

@@ -4,6 +4,7 @@ LinkError
   Unreachable     no answer came
   UnderWay        the change was begun; it is followed by its id
   Unfit           what came can't be used: too large, too deep, or it leads elsewhere
+    TooLarge      the site takes no request as large as ours
   KeyRefused      the agent turned our key away
   ClockOff        its clock and ours are too far apart for signatures to be taken
   NotTheAgent     an answer that this site's agent did not sign
@@ -60,6 +61,17 @@ class Unfit(LinkError):
     """What came can't be used: too large, too deep, or it leads elsewhere."""
 
     code = "answer-unfit"
+
+
+class TooLarge(Unfit):
+    """The site takes no request as large as one of ``size`` bytes."""
+
+    def __init__(self, size: int) -> None:
+        self.size = size
+        super().__init__(
+            f"its web server takes no request of {size // 1024:,} kB (status 413): "
+            "have its limit on what is posted raised"
+        )
 
 
 class ClockOff(LinkError):

@@ -38,6 +38,7 @@ from windbreak.links.errors import (
     KeyRefused,
     NotTheAgent,
     Superseded,
+    TooLarge,
     UnderWay,
     Unfit,
     Unreachable,
@@ -48,7 +49,8 @@ from windbreak.outside.reading import read_json
 FOR, SERVICE, EPOCH = "windbreak-for", "windbreak-service", "windbreak-epoch"
 EXPECTS = "windbreak-expects"  # the thumbprint of the key that the answer is to be signed by
 NOBODY_YET = "-"  # whom a first call is for, before the agent has told its id
-PART_BYTES = 4 * 2**20  # of a package that is sent in one call
+# Of a package, or of a snapshot, that is sent in one call: less where the site takes no more.
+PART_BYTES = (4 * 2**20, 512 * 2**10, 48 * 2**10)
 _TURNED_AWAY = (301, 302, 303, 307, 308, 401, 403)
 _APART = 5.0  # seconds between two clocks that are taken into account
 _OFF = 300.0  # seconds between two clocks from which signatures are not taken
@@ -83,6 +85,7 @@ class SignedAgent:
     ) -> None:
         self.site, self.caller, self.id, self.public = site, caller, id, public
         self.ahead: float | None = None  # seconds its clock is ahead of ours, by its last answer
+        self._parts = list(PART_BYTES)  # sizes that it was not seen to refuse, largest first
 
     def hello(self, nonce: str, site: str) -> Hello:
         address = self.site.address
@@ -128,25 +131,40 @@ class SignedAgent:
             "sha256": package.id,
             "carry": list(carry),
         }
-        if not self._held(change, package, archive):
-            told["archive"] = base64.b64encode(archive).decode()
-        return self._call("apply", told)
 
-    def _held(self, change: str, package: Package, archive: bytes) -> bool:
-        """Send a large package in parts, which the agent holds until it is applied; False where it
-        is small, or the agent is too old to hold one.
+        def send(most: int) -> dict[str, Any]:
+            if self._held(change, package, archive, most):
+                return self._call("apply", told)
+            whole = base64.b64encode(archive).decode()
+            return self._call("apply", {**told, "archive": whole})
+
+        return self._in_parts(send)
+
+    def _in_parts(self, send: Callable[[int], dict[str, Any]]) -> dict[str, Any]:
+        """Send something in parts of the largest size that the site takes. Raises TooLarge."""
+        while True:
+            try:
+                return send(self._parts[0])
+            except TooLarge:
+                if len(self._parts) == 1:
+                    raise
+                del self._parts[0]
+
+    def _held(self, change: str, package: Package, archive: bytes, most: int) -> bool:
+        """Send a package in parts of so many bytes, which the agent holds until it is applied;
+        False where it is smaller, or the agent is too old to hold one.
         """
-        if len(archive) <= PART_BYTES:
+        if len(archive) <= most:
             return False
         # Each sending has ids of its own: what was held of an earlier one may be gone since.
         sending = secrets.token_hex(4)
-        for n, offset in enumerate(range(0, len(archive), PART_BYTES)):
+        for n, offset in enumerate(range(0, len(archive), most)):
             part = {
                 "change": f"{change}-{sending}-{n}",
                 "sha256": package.id,
                 "offset": offset,
                 "bytes": len(archive),
-                "data": base64.b64encode(archive[offset : offset + PART_BYTES]).decode(),
+                "data": base64.b64encode(archive[offset : offset + most]).decode(),
             }
             try:
                 self._call("hold", part)
@@ -161,7 +179,17 @@ class SignedAgent:
         return self._read(SnapshotPart, told)
 
     def bring(self, change: str, part: SentPart) -> dict[str, Any]:
-        return self._call("bring", {"change": change, **part.model_dump()})
+        data = base64.b64decode(part.data)
+
+        def send(most: int) -> dict[str, Any]:
+            have: dict[str, Any] = {}
+            for n, start in enumerate(range(0, len(data) or 1, most)):
+                piece = base64.b64encode(data[start : start + most]).decode()
+                told = {**part.model_dump(), "offset": part.offset + start, "data": piece}
+                have = self._call("bring", {"change": f"{change}-{most}-{n}", **told})
+            return have
+
+        return self._in_parts(send)
 
     def rotate(self, key: str) -> str:
         return self._read(Rotated, self._call("rotate", {"key": key})).public_key
@@ -193,6 +221,8 @@ class SignedAgent:
         )
         sent = signing.Request("POST", url, {k.lower(): v for k, v in headers.items()})
         visited = self.site.call(path, body, headers, most=most)
+        if visited.status == 413:
+            raise TooLarge(len(body))
         if visited.status == 404:
             raise Unreachable("there is no agent at this address")
         _let_through(visited)
@@ -275,12 +305,15 @@ def _let_through(visited: Visited) -> None:
     """Raises Unfit where something else than the agent answers, and lets nobody through, and
     Unreachable where the site itself fails before its agent could answer.
     """
-    if visited.status >= 500 and not visited.body.lstrip().startswith(b"{"):
+    if visited.status < 300 or visited.body.lstrip().startswith(b"{"):
+        return
+    if visited.status >= 500:
         raise Unreachable(f"the site answers with an error page (status {visited.status})")
-    if visited.status in _TURNED_AWAY and not visited.body.lstrip().startswith(b"{"):
+    if visited.status in _TURNED_AWAY:
         where = visited.headers.get("location", "").partition("?")[0][:120]
         led = f", to {where}" if where else ""
         raise Unfit(
             f"something stands before the agent and turns us away (status {visited.status}{led}): "
             "a login or a firewall. Let POST to /_windbreak/ through"
         )
+    raise Unfit(f"its web server answers, and not its agent (status {visited.status})")

@@ -42,6 +42,8 @@ KINDS: dict[str, Kind] = {
     "cut": Kind("call", "its answer to the call is cut off", True),
     "no-room": Kind("call", "there is no room until something is dropped"),
     "room": Kind("MB", "so much room is free on its disk"),
+    "body": Kind("kB", "its web server takes no request that is larger"),
+    "unheard": Kind("call", "its web server answers the call itself, each time, and not its agent"),
     "leftover": Kind("products", "a folder of an earlier try is in the way, until it is cleared"),
     "stale": Kind("products", "its record of what can be had is old, until it is cleared"),
     "newest": Kind("products", "it says that the version is there already, and it is not"),
@@ -82,7 +84,7 @@ def _value(name: str, kind: Kind, value: str, before: Any) -> Any:
         return True
     call, _, how = value.partition(":")
     try:
-        if kind.takes in ("seconds", "MB"):
+        if kind.takes in ("seconds", "MB", "kB"):
             return float(value)
         if kind.takes == "call:seconds":
             return {**(before or {}), call: float(how)}
@@ -100,6 +102,7 @@ def _value(name: str, kind: Kind, value: str, before: Any) -> Any:
 _EXAMPLES = {
     "seconds": "420",
     "MB": "50",
+    "kB": "1024",
     "call:seconds": "apply:20",
     "call:did or call:did-not": "apply:did",
     "call": "apply",

@@ -51,6 +51,10 @@ def site_app(site: MillraceSite, agent: MillraceAgent) -> Starlette:
             return PlainTextResponse("Not found", 404)
         called, body = request.path_params["call"], await request.body()
         headers = {k.lower(): v for k, v in request.headers.items()}
+        if len(body) > 1024 * float(agent.faults.all().get("body", "inf")):
+            return HTMLResponse("<h1>413 Request Entity Too Large</h1>", 413)
+        if agent.faults.of("unheard", called):
+            return HTMLResponse("<h1>Not allowed here</h1>", 405)
         status, text, signed = await run_in_threadpool(
             agent.answer, called, str(request.url), headers, body
         )

@@ -169,7 +169,7 @@ class RealSite:
         self.root = folder / "web"
         self.processes: list[subprocess.Popen[bytes]] = []
         self._ini = ""  # where PHP reads which extensions it has; empty: where it always does
-        self._forbidden = ""  # functions that PHP does not offer, as a host may have it
+        self._settings: tuple[str, ...] = ()  # of PHP, as a host may have them
         kept = folder / "port"
         folder.mkdir(parents=True, exist_ok=True)
         if not kept.exists():
@@ -290,7 +290,7 @@ class RealSite:
         """What a script says; raises RuntimeError where it fails."""
         file = self.folder / f"script-{secrets.token_hex(4)}.php"  # several may run at once
         file.write_text(script)
-        command = ["php", "-d", f"disable_functions={self._forbidden}", str(file)]
+        command = ["php", *[word for told in self._settings for word in ("-d", told)], str(file)]
         done = subprocess.run(command, capture_output=True, text=True, timeout=120)
         file.unlink()
         if done.returncode or "Fatal" in done.stdout:
@@ -418,20 +418,16 @@ class RealSite:
             self._ini = str(place)
         self.serve_again()
 
-    def serve_forbidding(self, *functions: str) -> None:
-        """Serve anew with a PHP that does not offer some functions; with none named, with all."""
-        self._forbidden = ",".join(functions)
+    def serve_with(self, *settings: str) -> None:
+        """Serve anew with a PHP that a host has set so: ``post_max_size=1M``."""
+        self._settings = settings
         self.serve_again()
 
     def _serve(self, *, whole: bool = True) -> None:
         where = f"127.0.0.1:{self.port}"
         # Several at once: a site asks itself.
         # What is compiled is held against its file at each request, as careful hosts have it.
-        told = (
-            "opcache.revalidate_freq=0",
-            f"memory_limit={self.memory}",
-            f"disable_functions={self._forbidden}",
-        )
+        told = ("opcache.revalidate_freq=0", f"memory_limit={self.memory}", *self._settings)
         options = [word for option in told for word in ("-d", option)]
         self._start("php", *options, "-S", where, "-t", str(self.root), workers="4")
         self._until(self._answers if whole else self._listens, "the site")

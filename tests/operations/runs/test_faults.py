@@ -1,11 +1,13 @@
 """Each fault that a site can have, seen handled in a run: what it ends as, and what was done."""
 
 from typing import Any
+from unittest import mock
 
 from tests.operations.runs.within import WithRuns
 from tests.operations.within import RHONA
 from windbreak.core.values.runs import Run
-from windbreak.operations.runs import debts, keeping, runs
+from windbreak.links import signed_agent
+from windbreak.operations.runs import debts, journal, keeping, runs
 from windbreak.operations.scheduling import approving
 from windbreak.operations.sites import marks, sites
 from windbreak.standins.faults import KINDS, FaultRefused, read
@@ -65,6 +67,21 @@ class Faults(WithRuns):
                 self.assertEqual((there.caches, there.maintenance), (("plugin/lee",), False))
                 self.assertEqual(self.status(SITE), 200)
                 self.back_to(start)
+
+    def test_a_call_that_never_arrives_though_its_agent_answers_comes_to_an_end(self) -> None:
+        self.site(SITE)
+        self.enterContext(mock.patch.object(journal, "_BETWEEN", 0.01))
+        run = self.run_with({"unheard": "apply"})
+        self.assertEqual(run.state, "put back", run.text)
+        self.assertIn("it was sent 6 times and never arrived", run.text)
+        self.assertIn("status 405", run.text)
+        self.assertEqual(debts.owed(self.context, SITE), [])
+
+    def test_a_package_goes_in_parts_as_large_as_the_site_takes(self) -> None:
+        self.site(SITE)
+        self.enterContext(mock.patch.object(signed_agent, "PART_BYTES", (4 * 2**20, 600)))
+        run = self.run_with({"body": 4})
+        self.assertEqual(run.state, "done", run.text)
 
     def laid_out(self) -> Any:
         self.site(SITE)
@@ -194,6 +211,8 @@ class Typed(WithRuns):
             "yes": "",
             "seconds": "=3",
             "MB": "=50",
+            "kB": "=1024",
+            "names": "=order_totals",
             "deep or large": "=deep",
             "products": "=plugin/lee",
             "call": "=apply",

@@ -23,6 +23,7 @@ from windbreak.operations.runs import lengths
 
 _PATIENCE = 90.0  # seconds of silence from which a run is told to wait for its site
 _BETWEEN = 0.5
+_SENDINGS = 6  # of a change that never arrives, though what became of it is answered
 _LONGEST = 15.0  # seconds between two asks, when the silence is long
 _PAGES = 60.0  # seconds between two looks at the pages meanwhile
 _SIGNS = 60  # how many signs of life, asks and looks are kept
@@ -184,9 +185,11 @@ class Journal:
         """
         until = time.monotonic() + _PATIENCE
         asking, silence, follows = ask_first, _Silence(self), _Following(self, act)
+        sent, why = 0, ""
         while True:
             try:
                 if not asking:
+                    sent += 1
                     return do(change)
                 became = self.agent.change(change)
                 silence.over()
@@ -195,7 +198,11 @@ class Journal:
                 if became.state == "failed":
                     raise CallFailed(became.code or "unknown", became.detail)
                 if became.state == "unknown":
-                    asking = False  # it never arrived: the id is still unused
+                    if sent >= _SENDINGS:
+                        lost = f"it was sent {sent} times and never arrived: {why}"
+                        raise CallFailed("unknown", lost)
+                    time.sleep(_BETWEEN * (2**sent - 1 if sent else 0))
+                    asking = False  # the id is still unused
                     continue
                 follows.on(became)
             except Superseded:
@@ -210,6 +217,7 @@ class Journal:
                 if error.failure != "busy" or time.monotonic() > until:
                     raise
             except LinkError as error:
+                why = str(error)
                 silence.goes_on(error)
                 asking = True
                 continue

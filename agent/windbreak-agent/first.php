@@ -18,7 +18,8 @@ if ( ! defined( 'ABSPATH' ) ) {
 	require_once "$parts/place.php";
 	$place = Place::of( ABSPATH );
 	$path  = (string) parse_url( (string) ( $_SERVER['REQUEST_URI'] ?? '' ), PHP_URL_PATH );
-	if ( 'POST' === ( $_SERVER['REQUEST_METHOD'] ?? '' ) && preg_match( '#/_windbreak/([a-z-]{1,40})$#', $path, $call ) ) {
+	$called = 'POST' === ( $_SERVER['REQUEST_METHOD'] ?? '' ) && preg_match( '#/_windbreak/([a-z-]{1,40})$#', $path, $call );
+	if ( $called ) {
 		foreach ( (array) glob( "$parts/*.php" ) as $part ) {
 			require_once $part;
 		}
@@ -59,7 +60,7 @@ if ( ! defined( 'ABSPATH' ) ) {
 		require_once "$parts/passing.php";
 		$good = Passing::holds( $place, $pass );
 	}
-	if ( isset( $facts['page'] ) && ! $good && 'cli' !== PHP_SAPI ) {
+	if ( isset( $facts['page'] ) && ! $good && ! $called && 'cli' !== PHP_SAPI ) {
 		http_response_code( 503 );
 		header( 'Retry-After: 120' );
 		header( 'Content-Type: text/html; charset=utf-8' );

@@ -8,6 +8,7 @@ import os
 import signal
 import threading
 import time
+from datetime import date, timedelta
 from pathlib import Path
 from typing import ClassVar
 from unittest import skipUnless
@@ -18,21 +19,21 @@ from tests.agent.test_real import SITE, WithReal
 from tests.console.test_console import CHROMIUM
 from tests.operations.within import RHONA
 from windbreak.core.values.holds import NewHold
-from windbreak.core.values.licences import NewSeat
+from windbreak.core.values.licences import NewLicence, NewSeat
 from windbreak.core.values.plans import ApprovePlan, SitePlan
 from windbreak.core.values.runs import Run
 from windbreak.links import editor
 from windbreak.links.browser import NoBrowser
+from windbreak.links.errors import CallFailed
 from windbreak.operations.licensing import licensing
 from windbreak.operations.planning import planning, policy
-from windbreak.operations.runs import runs
+from windbreak.operations.runs import errands, runs
 from windbreak.operations.scheduling import approving
 from windbreak.operations.sites import sites, visits
 from windbreak.operations.tracking import feeds, polling
 from windbreak.standins import catalogue, workshop
 from windbreak.standins.demo import Demo
 from windbreak.standins.workshop import DOCK, DUNE, ICONS, LEDGER, PLANK, SLIDES, STILL
-
 
 _FATAL_WITH_2 = """<?php
 $ledger = WP_PLUGIN_DIR . '/tide-ledger/tide-ledger.php';
@@ -117,6 +118,8 @@ class Workshop(WithReal):
         self.assertEqual(run.state, "done", run.text)
         self.assertEqual(seen, {200, 503})  # never a broken page
         acts = self.acts(run.id)
+        self.assertIn((f"regenerate {number} {DUNE}", "done"), acts)  # behind the page
+        self.assertIn("styles of 1.1", self.page().text)
         self.assertLess(
             acts.index((f"page up {number}", "done")),
             acts.index((f"apply {number} {DUNE}", "done")),
@@ -142,9 +145,11 @@ class Workshop(WithReal):
         self.assertIn("icons", self.page().text)  # and nothing that was kept before
         self.assertEqual(self.page().headers.get("x-still-water"), "kept")
 
-    def test_3_a_migration_is_followed_to_its_end(self) -> None:
+    def test_3_a_migration_is_followed_to_its_end_and_a_code_is_left_to_a_person(self) -> None:
         run = self.carried_out(LEDGER)
         self.assertEqual(run.state, "done", run.text)
+        (errand,) = errands.listed(self.context, site=SITE)
+        self.assertEqual((errand.kind, errand.run), ("register", run.id))
         self.assertIn("2", self.option("tide_ledger_form"))
         self.assertIn((f"migrate 1 {LEDGER}", "done"), self.acts(run.id))
         moved = self.option("tide_ledger_moved").split()[-1]
@@ -198,6 +203,41 @@ class Workshop(WithReal):
         self.assertEqual((self.moved(), self.page().status_code), (0, 200))
         sites.refresh(self.context, SITE)
         self.assertEqual(self.there(LEDGER), "1.0")
+
+    def test_4_a_code_is_entered_by_the_run_and_read_back(self) -> None:
+        self.real.put([catalogue.archive(workshop.release(LEDGER, "1.0"))])
+        self.ledger("tide_ledger_slow", 0)
+        sites.refresh(self.context, SITE)
+        new = NewLicence(
+            id="ledger",
+            label="Tide Ledger",
+            form="per-site code",
+            products=(LEDGER,),
+            seats=1,
+            covers_until=date.today() + timedelta(days=90),
+            bought_by="saltgrass-studio",
+        )
+        licensing.add(self.context, new, RHONA)
+        licensing.seat(self.context, "ledger", NewSeat(site=SITE, code="TIDE-7Q2X-99ZK"), RHONA)
+        run = self.carried_out(LEDGER)
+        self.assertEqual(run.state, "done", run.text)
+        self.assertIn((f"register 1 {LEDGER}", "done"), self.acts(run.id))
+        self.assertIn("TIDE-7Q2X-99ZK", self.option("tide_ledger_code"))
+        site = sites.refresh(self.context, SITE)
+        there = self.context.store.inventories.get(SITE).registration_of(LEDGER)
+        assert there is not None
+        self.assertEqual((there.state, there.last4), ("registered", "99ZK"))
+        self.assertEqual(errands.listed(self.context, site=SITE), [])
+        self.assertIn("regenerate", site.link.agent_can)
+
+        agent = sites.agent_for(self.context, SITE)
+        for product, code, failure, why in (
+            (LEDGER, "ROSE-1111", "unknown", "The workshop knows no such code."),
+            (DOCK, "TIDE-1111", "not-permitted", "nothing here takes a code for plugin/dune-dock"),
+        ):
+            with self.assertRaises(CallFailed) as caught:
+                agent.do("register", f"c-50-{code}", product=product, code=code)
+            self.assertEqual((caught.exception.failure, caught.exception.detail), (failure, why))
 
     def ledger(self, name: str, value: int) -> None:
         """Begin the ledger anew, with one setting."""

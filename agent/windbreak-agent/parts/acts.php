@@ -7,7 +7,7 @@
 namespace Windbreak;
 
 final class Acts {
-	const CAN  = array( 'snapshot', 'restore', 'bring', 'drop', 'hold', 'apply', 'put-back', 'switch', 'remove', 'maintenance', 'updates', 'caches', 'purge', 'migrate' );
+	const CAN  = array( 'snapshot', 'restore', 'bring', 'drop', 'hold', 'apply', 'put-back', 'switch', 'remove', 'maintenance', 'updates', 'caches', 'purge', 'migrate', 'register', 'regenerate' );
 	const PACKED = array( 'snapshot', 'restore', 'bring', 'fetch', 'hold', 'apply' ); // need PHP’s zip
 	const MOVES = array( 'apply', 'put-back', 'remove' );
 	const SWAPS = array( 'apply', 'put-back', 'remove', 'restore', 'caches' ); // code for other code
@@ -33,7 +33,7 @@ final class Acts {
 		if ( 'apply' === $call && 0 === strpos( $product, 'core/' ) ) {
 			return 'bare';
 		}
-		return in_array( $call, array( 'migrate', 'health' ), true ) ? 'whole' : '';
+		return in_array( $call, array( 'migrate', 'register', 'regenerate', 'health' ), true ) ? 'whole' : '';
 	}
 
 	/** Carry out a change, or give again what came of it. Throws Failed. */
@@ -126,6 +126,10 @@ final class Acts {
 				return ( new Caches( $this->memory ) )->purge();
 			case 'migrate':
 				return $this->migrate( (string) $args['product'] );
+			case 'register':
+				return Offers::register( $this->memory, (string) $args['product'], (string) $args['code'] );
+			case 'regenerate':
+				return Offers::regenerate( (string) $args['product'] );
 		}
 		throw new Failed( 'not-permitted', "this agent has no call '$call'" );
 	}

@@ -7,7 +7,7 @@
 namespace Windbreak;
 
 final class Agent {
-	const VERSION = '1.2';
+	const VERSION = '1.3';
 	const CAN = array( 'hello', 'inventory', 'health', 'look', 'change', 'own-files', 'fetch', 'rotate', 'goodbye', 'pass' );
 
 	/** @var Memory */
@@ -262,7 +262,7 @@ final class Agent {
 			case 'inventory':
 				return Site::inventory( $this->memory, self::VERSION, $this->kept_mb() ) + array( 'agent_can' => self::can() );
 			case 'health':
-				return array( 'checks' => Health::ask( $this->memory ) );
+				return array( 'checks' => Health::ask( $this->memory ), 'registrations' => Offers::registrations( $this->memory ) );
 			case 'look':
 				return $this->look( $args );
 			case 'own-files':

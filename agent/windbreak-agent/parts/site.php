@@ -20,7 +20,7 @@ final class Site {
 			'caches'            => array_keys( $caches, true, true ),
 			'caches_off'        => array_keys( $caches, false, true ),
 			'maintenance'       => file_exists( ABSPATH . '.maintenance' ) || null !== $memory->fact( 'page' ),
-			'registrations'     => array(),
+			'registrations'     => Offers::remembered( $memory ),
 			'network'           => count( $members ),
 			'members'           => $members,
 			'checks'            => array_merge( self::checks( $memory ), Health::remembered( $memory ) ),

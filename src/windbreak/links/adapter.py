@@ -12,7 +12,7 @@ from typing import Annotated, Any, Literal, Protocol
 from pydantic import Field
 
 from windbreak.core.values.basics import Value
-from windbreak.core.values.inventories import HealthCheck, Inventory
+from windbreak.core.values.inventories import HealthCheck, Inventory, Registration
 from windbreak.core.values.matters import CameIn
 from windbreak.core.values.packages import Package
 
@@ -71,9 +71,12 @@ class OwnFiles(Value):
 
 
 class Health(Value):
-    """What an agent answers when it is asked to have the system check itself."""
+    """What an agent answers when it is asked to have the system check itself: what needs all of it.
+    ``registrations``: None where it does not tell.
+    """
 
     checks: Annotated[tuple[HealthCheck, ...], Field(max_length=200)]
+    registrations: Annotated[tuple[Registration, ...], Field(max_length=200)] | None = None
 
 
 class SnapshotPart(Value):
@@ -120,7 +123,7 @@ class Agent(Protocol):
 
     def hello(self, nonce: str, site: str) -> Hello: ...
     def inventory(self, site: str, at: datetime) -> Inventory: ...
-    def health(self) -> tuple[HealthCheck, ...]: ...
+    def health(self) -> Health: ...
     def look(self, since: datetime | None = None) -> AgentLook: ...
     def change(self, change: str) -> ChangeState: ...
     def do(self, call: str, change: str, **args: object) -> dict[str, Any]: ...

@@ -18,7 +18,7 @@ from typing import Any, TypeVar
 from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey, Ed25519PublicKey
 from pydantic import BaseModel, ValidationError
 
-from windbreak.core.values.inventories import HealthCheck, Inventory
+from windbreak.core.values.inventories import Inventory
 from windbreak.core.values.packages import Package
 from windbreak.links import signing
 from windbreak.links.adapter import (
@@ -97,8 +97,8 @@ class SignedAgent:
         said = self._call("inventory", {}, most=INVENTORY_BYTES)
         return self._read(Inventory, {**said, "id": site, "at": at})
 
-    def health(self) -> tuple[HealthCheck, ...]:
-        return self._read(Health, self._call("health", {})).checks
+    def health(self) -> Health:
+        return self._read(Health, self._call("health", {}))
 
     def look(self, since: datetime | None = None) -> AgentLook:
         # It dates what came in by its own clock, of which we know the second.

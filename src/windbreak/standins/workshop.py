@@ -1,6 +1,7 @@
 """What the Sandglass Workshop makes for WordPress. Small, real, made here; by product:
 
-theme/dune            a theme that needs its companion first, and carries two plugins; sold
+theme/dune            a theme that needs its companion first, and carries two plugins; sold; it
+                      keeps its styles in a file that it makes itself
 plugin/dune-dock      the companion, which goes first
 plugin/dune-slides    carried; 1.1 and Dune 1.1 need each other, so they go together
 plugin/dune-icons     carried
@@ -8,7 +9,7 @@ theme/dune-child      the site's own child theme; nobody releases it
 plugin/tide-forms     1.2 is fatal
 plugin/plank-blocks   1.1 breaks the editor: every paragraph is a warning
 plugin/still-water    a cache of whole pages
-plugin/tide-ledger    2.0 moves what it keeps into a new form, portion by portion
+plugin/tide-ledger    2.0 moves what it keeps into a new form, portion by portion, and takes a code
 """
 
 from __future__ import annotations
@@ -48,6 +49,31 @@ _FUNCTIONS = """<?php
 if ( ! defined( 'DUNE_DOCK' ) || version_compare( DUNE_DOCK, '{floor}', '<' ) ) {{
 	trigger_error( 'Dune {version} needs Dune Dock {floor}', E_USER_ERROR );
 }}
+"""
+# What is generated, and shown with the version that it was made of.
+_STYLES = """function dune_styles() {{
+	return wp_upload_dir()['basedir'] . '/dune-styles.css';
+}}
+add_filter(
+	'windbreak_regenerate',
+	static function ( $done, $product ) {{
+		if ( 'theme/dune' !== $product ) {{
+			return $done;
+		}}
+		wp_mkdir_p( dirname( dune_styles() ) );
+		return false !== file_put_contents( dune_styles(), 'p {{ --made-of: {version}; }}' );
+	}},
+	10,
+	2
+);
+add_action(
+	'wp_footer',
+	static function () {{
+		$styles = (string) @file_get_contents( dune_styles() );
+		$of     = preg_match( '/made-of: ([0-9.]+)/', $styles, $match ) ? $match[1] : 'none';
+		echo '<p class="styles">styles of ' . esc_html( $of ) . '</p>';
+	}}
+);
 """
 _SLOT = """function dune_slot( $text ) {
 	echo '<p class="slot">' . esc_html( $text . dune_slides_mark() ) . '</p>';
@@ -189,6 +215,33 @@ add_action(
 	}}
 );
 """
+_CODE = """
+add_filter(
+	'windbreak_register',
+	static function ( $done, $product, $code ) {
+		if ( 'plugin/tide-ledger' !== $product ) {
+			return $done;
+		}
+		if ( 0 !== strpos( $code, 'TIDE-' ) ) {
+			return 'The workshop knows no such code.';
+		}
+		update_option( 'tide_ledger_code', $code );
+		return true;
+	},
+	10,
+	3
+);
+add_filter(
+	'windbreak_registrations',
+	static function ( $every ) {
+		$code = (string) get_option( 'tide_ledger_code', '' );
+		$told = array( 'state' => 'registered', 'last4' => substr( $code, -4 ) );
+
+		$every['plugin/tide-ledger'] = '' === $code ? array( 'state' => 'missing' ) : $told;
+		return $every;
+	}
+);
+"""
 PORTIONS = 12  # in which the ledger is moved
 
 
@@ -199,7 +252,7 @@ def _theme(version: str, floor: str, more: str = "") -> tuple[tuple[str, str], .
         ("index.php", _INDEX.format(**told)),
         ("header.php", _HEADER),
         ("footer.php", _FOOTER),
-        ("functions.php", _FUNCTIONS.format(**told) + more),
+        ("functions.php", (_FUNCTIONS + _STYLES).format(**told) + more),
     )
 
 
@@ -266,6 +319,7 @@ WORKSHOP: tuple[Made, ...] = (
         1,
         _SLOT,
         requires={DOCK: ">=1.1", SLIDES: ">=1.1"},
+        tasks=[{"kind": "regenerate", "by": "agent", "text": "Make the styles anew"}],
         changes=[{"kind": "fix", "text": "Titles keep their size."}],
     ),
     *_of(FORMS, "Tide Forms", _FORMS, ("1.0", 300), ("1.1", 60)),
@@ -302,8 +356,11 @@ WORKSHOP: tuple[Made, ...] = (
         "2.0",
         35,
         "Tide Ledger",
-        _plugin(LEDGER, "2.0", _LEDGER, form=2, portions=PORTIONS),
-        tasks=[{"kind": "migrate", "by": "agent", "text": "Move the ledger to its new form"}],
+        _plugin(LEDGER, "2.0", _LEDGER + "{code}", form=2, portions=PORTIONS, code=_CODE),
+        tasks=[
+            {"kind": "migrate", "by": "agent", "text": "Move the ledger to its new form"},
+            {"kind": "register", "by": "person", "text": "Enter the site’s own code"},
+        ],
         changes=[{"kind": "breaking", "text": "The ledger is kept in a new form."}],
     ),
 )

@@ -32,6 +32,11 @@ class Stopped(Exception):
     """The run ends early with nothing wrong on the site."""
 
 
+def act_of(bring: Brought, *, back: bool = False) -> str:
+    """What a move brings, as an act of the journal: "regenerate 3 theme/breakwater"."""
+    return f"{bring.kind} {'back ' if back else ''}{bring.step} {bring.product}"
+
+
 class Acting:
     """One run as its acts see it."""
 
@@ -68,6 +73,24 @@ class Acting:
         step = self.steps[number - 1]
         every = brought.of_steps(self.context, self.site.id, [step])
         return [one.model_copy(update={"step": number}) for one in every]
+
+    def left_to_a_person(self, bring: Brought) -> bool:
+        """Whether the site has nobody who does what the run was to have done there."""
+        return (f"left {act_of(bring)}", "noted") in self.journal.entries
+
+    def have_done(self, bring: Brought, *, back: bool = False, **args: object) -> None:
+        """Have a component do what a move of it brings: make files anew, take its code; ``back``:
+        as it was before. Where nothing on the site does that, it is left to a person. Raises
+        StepFailed.
+        """
+        act = act_of(bring, back=back)
+        try:
+            self.do(act, bring.kind, bring.text, step=bring.step, product=bring.product, **args)
+        except StepFailed as error:
+            if error.code != "not-permitted" or bring.kind == "migrate":
+                raise
+            text = f"left to a person: {error}"
+            self.journal.note(f"left {act}", text, step=bring.step)
 
     def leg(self, act: str) -> str:
         """An act's name in this leg of the run."""

@@ -13,7 +13,7 @@ from windbreak.core.values.runs import RunState
 from windbreak.core.values.verdicts import PlannedStep
 from windbreak.links.errors import LinkError
 from windbreak.operations.runs import looking
-from windbreak.operations.runs.acting import Acting
+from windbreak.operations.runs.acting import Acting, act_of
 from windbreak.operations.runs.journal import StepFailed
 from windbreak.wording.matters import worse_text
 from windbreak.wording.words import counted
@@ -92,11 +92,9 @@ def put_back(run: Acting, number: int, step: PlannedStep) -> None:
         args = {"product": move.product, "of": change, "added": move.from_ is None}
         _put_back_if_kept(run, back, text, number, args)
     for bring in run.brings(number):
-        if bring.kind == "regenerate" and (f"regenerate {number} {bring.product}", "meant") in (
-            journal.entries
-        ):
-            again = f"regenerate back {number} {bring.product}"
-            run.do(again, "regenerate", "from the old", step=number, product=bring.product)
+        begun = (act_of(bring), "meant") in journal.entries
+        if bring.kind == "regenerate" and begun and not run.left_to_a_person(bring):
+            run.have_done(bring.model_copy(update={"text": "from the old"}), back=True)
     kept: tuple[DebtKind, ...] = (
         ("updates", "cache", "page") if run.sees_behind else ("updates", "cache")
     )

@@ -334,6 +334,9 @@ class Runner(Acting):
                 "put back",
             ) not in entries:
                 for bring in self.brings(number):
+                    if self.left_to_a_person(bring):
+                        due = bring.due_days or 1
+                        bring = bring.model_copy(update={"by": "person", "due_days": due})
                     if bring.by == "person":
                         errands.of_run(self.context, self.run, bring)
 

@@ -13,7 +13,7 @@ from windbreak.core.values.packages import Package
 from windbreak.core.values.verdicts import PlannedMove, PlannedStep
 from windbreak.operations.licensing import licence_codes
 from windbreak.operations.runs import looking, remedies
-from windbreak.operations.runs.acting import Acting
+from windbreak.operations.runs.acting import Acting, act_of
 from windbreak.operations.runs.journal import StepFailed
 from windbreak.wording.matters import worse_text
 
@@ -116,15 +116,14 @@ def _guards(run: Acting, number: int) -> None:
     for bring in run.brings(number):
         if bring.by != "run":
             continue
-        act, product = f"{bring.kind} {number} {bring.product}", bring.product
         if bring.kind == "register":
-            code = licence_codes.code_for(run.context, run.site.id, product)
+            code = licence_codes.code_for(run.context, run.site.id, bring.product)
             if code is None:
-                raise run.journal.fail(act, "not-permitted", "its code is gone", step=number)
-            text = f"{bring.text} (…{code[-4:]})"
-            run.do(act, "register", text, step=number, product=product, code=code)
+                raise run.journal.fail(act_of(bring), "unknown", "its code is gone", step=number)
+            told = bring.model_copy(update={"text": f"{bring.text} (…{code[-4:]})"})
+            run.have_done(told, code=code)
         else:
-            run.do(act, bring.kind, bring.text, step=number, product=product)
+            run.have_done(bring)
 
 
 def _read_back(run: Acting, number: int, step: PlannedStep) -> None:

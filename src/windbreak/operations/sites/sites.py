@@ -268,8 +268,9 @@ def refresh(context: Context, site: str) -> Site:
 
 
 def _with_health(agent: Agent, inventory: Inventory) -> Inventory:
-    """An inventory with what the system's own checks say now, where its agent asks them apart: they
-    need all of the system, and where that is broken they are left as they were.
+    """An inventory with what the system's own checks say now, and how its components are
+    registered, where its agent asks them apart: they need all of the system, and where that is
+    broken they are left as they were.
     """
     if "health" not in inventory.agent_can:
         return inventory
@@ -278,9 +279,12 @@ def _with_health(agent: Agent, inventory: Inventory) -> Inventory:
     except LinkError as error:
         log.warning("%s was not asked for its own checks: %s", inventory.id, error)
         return inventory
-    ids = {check.id for check in asked}
+    ids = {check.id for check in asked.checks}
     others = tuple([check for check in inventory.checks or () if check.id not in ids])
-    return inventory.model_copy(update={"checks": others + asked})
+    now: dict[str, object] = {"checks": others + asked.checks}
+    if asked.registrations is not None:
+        now["registrations"] = asked.registrations
+    return inventory.model_copy(update=now)
 
 
 def _pay(context: Context, agent: Agent, site: str) -> None:

@@ -407,6 +407,7 @@ class Acts:
 
     def _regenerate(self, args: Args) -> Args:
         """Make anew what a component generates from itself."""
+        self._somebody_does("regenerate")
         product = str(args["product"])
         component = next((c for c in self._there() if c.product == product), None)
         if component is None:
@@ -414,7 +415,12 @@ class Acts:
         self.site.generate(component)
         return {"product": product, "version": component.version}
 
+    def _somebody_does(self, call: str) -> None:
+        if self.faults.of("nobody", call):
+            raise CallFailed("not-permitted", f"nothing here does this ({call})")
+
     def _register(self, args: Args) -> Args:
+        self._somebody_does("register")
         product, code = str(args["product"]), str(args["code"])
         if len(code) < 8 or not code.isprintable():
             raise CallFailed("not-permitted", "the maker does not know this code")

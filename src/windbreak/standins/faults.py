@@ -54,6 +54,7 @@ KINDS: dict[str, Kind] = {
     "white": Kind("products", "once applied its pages are white"),
     "editor": Kind("products", "once applied its editor opens empty, its pages are fine"),
     "order": Kind("call", "an order comes in during the call", True),
+    "nobody": Kind("call", "nothing on the site does the call: a code, files made anew"),
     "left": Kind("names", "a restore is whole but for these, which its database refuses", True),
 }
 

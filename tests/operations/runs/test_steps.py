@@ -9,11 +9,13 @@ from tests.operations.runs.within import WithRuns
 from tests.operations.within import RHONA, look_again
 from windbreak.core.values.errands import NewErrand
 from windbreak.core.values.inventories import Limits
+from windbreak.core.values.licences import NewLicence, NewSeat
 from windbreak.core.values.plans import ApprovePlan, SitePlan
 from windbreak.core.values.releases import AnnouncedTask
 from windbreak.core.values.runs import Run
 from windbreak.core.values.verdicts import PlannedStep
 from windbreak.operations.errors import Refused
+from windbreak.operations.licensing import licensing
 from windbreak.operations.planning import planning
 from windbreak.operations.runs import debts, errands, looking, replanning, runs, stepping
 from windbreak.operations.runs.acting import Acting
@@ -88,6 +90,38 @@ class Guards(WithRuns):
             run = self.carried_out(plan)
         self.assertEqual(run.state, "put back")
         self.assertIn("styles", run.text)
+
+    def test_what_nothing_on_the_site_makes_anew_is_no_reason_to_go_further_back(self) -> None:
+        self.site("tarnsey-harbour")
+        plan = self.approved("tarnsey-harbour")
+        self.faults("tarnsey-harbour", nobody="regenerate")
+        run = self.carried_out(plan)
+        self.assertEqual(run.state, "put back", run.text)  # its styles are of the old
+        self.assertFalse([a for a, _ in self.acts(run) if a.startswith("regenerate back")])
+
+    def test_a_code_that_nothing_on_the_site_takes_becomes_an_errand(self) -> None:
+        self.site(SITE)
+        release = self.context.store.releases.id_of("plugin/oarlock", "7.2")
+        task = AnnouncedTask(kind="register", by="person", text="Enter the code")
+        self.context.store.releases.change(release, tasks=(task,))
+        new = NewLicence(
+            id="oars",
+            label="Oarlock",
+            form="per-site code",
+            products=("plugin/oarlock",),
+            seats=1,
+            bought_by="the agency",
+        )
+        licensing.add(self.context, new, RHONA)
+        licensing.seat(self.context, "oars", NewSeat(site=SITE, code="OAR-1234-5678"), RHONA)
+        plan = self.approved(SITE)
+        self.assertEqual([b.by for b in plan.brings if b.kind == "register"], ["run"])
+        self.faults(SITE, nobody="register")
+        run = self.carried_out(plan)
+        self.assertEqual(run.state, "done", run.text)
+        (errand,) = errands.listed(self.context)
+        self.assertEqual((errand.kind, errand.run), ("register", run.id))
+        self.assertIsNotNone(errand.due)
 
     def test_more_memory_than_the_site_has_is_told_at_the_approval(self) -> None:
         self.place(SITE).set_setting("limits", json.dumps({"memory_mb": 64}))

@@ -29,6 +29,16 @@ function place_first_part(): void {
 	copy( __DIR__ . '/first.php', WPMU_PLUGIN_DIR . FIRST );
 }
 
+/** Where the agent was replaced by a newer one, without being switched off and on: its first part is the newer one's too. */
+function renew_first_part(): void {
+	$there = WPMU_PLUGIN_DIR . FIRST;
+	if ( is_file( $there ) && md5_file( $there ) !== md5_file( __DIR__ . '/first.php' ) ) {
+		place_first_part();
+	}
+}
+
+add_action( 'admin_init', __NAMESPACE__ . '\\renew_first_part' );
+add_action( 'upgrader_process_complete', __NAMESPACE__ . '\\renew_first_part' );
 register_activation_hook( __FILE__, __NAMESPACE__ . '\\place_first_part' );
 register_deactivation_hook( __FILE__, __NAMESPACE__ . '\\take_first_part_away' );
 register_uninstall_hook( __FILE__, __NAMESPACE__ . '\\leave_nothing' );

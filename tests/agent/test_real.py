@@ -122,7 +122,7 @@ class Real(WithReal):
         self.assertRegex(there.version_of("runtime/php") or "", r"^[78]\.\d+\.\d+$")
         self.assertTrue(there.automatic_updates)
         view = site_views.site_view(self.context, SITE)
-        self.assertEqual((view.pages_state, view.agent), ("fine", "1.2"))
+        self.assertEqual((view.pages_state, view.agent), ("fine", "1.3"))
 
     def test_its_look_names_pages_that_answer_and_counts_what_is_there(self) -> None:
         look = self.linked().look()
@@ -253,6 +253,17 @@ class Real(WithReal):
             self.assertIn("not a line of the console", str(caught.exception))
         with self.assertRaises(Refused):
             sites.link(self.context, SITE, RHONA)
+
+    def test_its_first_part_is_the_newer_one_s_once_it_was_replaced(self) -> None:
+        placed = self.real.root / "wp-content/mu-plugins/windbreak-first.php"
+        own = placed.read_text()
+        for hook in ("admin_init", "upgrader_process_complete"):
+            placed.write_text(own + "// of an older agent\n")
+            self.real.php(
+                "<?php $_SERVER['HTTP_HOST'] = 'x';"
+                f"require '{self.real.root}/wp-load.php'; do_action( '{hook}' );"
+            )
+            self.assertEqual(placed.read_text(), own, hook)
 
     def test_without_zip_it_offers_what_it_can(self) -> None:
         self.addCleanup(self.real.serve_without)

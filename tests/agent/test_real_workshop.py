@@ -223,14 +223,18 @@ class Workshop(WithReal):
         self.assertEqual(run.state, "done", run.text)
         self.assertIn((f"register 1 {LEDGER}", "done"), self.acts(run.id))
         self.assertIn("TIDE-7Q2X-99ZK", self.option("tide_ledger_code"))
-        site = sites.refresh(self.context, SITE)
-        there = self.context.store.inventories.get(SITE).registration_of(LEDGER)
-        assert there is not None
-        self.assertEqual((there.state, there.last4), ("registered", "99ZK"))
+        for site in (self.context.store.sites.get(SITE), sites.refresh(self.context, SITE)):
+            there = self.context.store.inventories.get(SITE).registration_of(LEDGER)
+            assert there is not None
+            self.assertEqual((there.state, there.last4), ("registered", "99ZK"))
         self.assertEqual(errands.listed(self.context, site=SITE), [])
         self.assertIn("regenerate", site.link.agent_can)
 
         agent = sites.agent_for(self.context, SITE)
+        agent.do("register", "c-50-new", product=LEDGER, code="TIDE-0000-NEWS")
+        told = agent.inventory(SITE, self.context.clock()).registration_of(LEDGER)
+        assert told is not None
+        self.assertEqual(told.last4, "NEWS")
         for product, code, failure, why in (
             (LEDGER, "ROSE-1111", "unknown", "The workshop knows no such code."),
             (DOCK, "TIDE-1111", "not-permitted", "nothing here takes a code for plugin/dune-dock"),

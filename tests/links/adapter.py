@@ -232,8 +232,8 @@ class Adapter(TestCase):
         first = self.change()
         data, agent = self.system.archives[self.system.now], self.system.agent()
         assert isinstance(agent, SignedAgent)
-        agent._held(first, self.package(self.system.now), data, 500)  # and there it was cut
-        self.enterContext(mock.patch.object(signed_agent, "PART_BYTES", (500,)))
+        agent._held(first, self.package(self.system.now), data, 100)  # and there it was cut
+        self.enterContext(mock.patch.object(signed_agent, "PART_BYTES", (100,)))
         other = self.change()
         self.apply(self.system.now, other)  # takes what was held
         self.done("put-back", product=self.system.plugin, of=other)

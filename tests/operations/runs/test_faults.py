@@ -79,8 +79,8 @@ class Faults(WithRuns):
 
     def test_a_package_goes_in_parts_as_large_as_the_site_takes(self) -> None:
         self.site(SITE)
-        self.enterContext(mock.patch.object(signed_agent, "PART_BYTES", (4 * 2**20, 600)))
-        run = self.run_with({"body": 4})
+        self.enterContext(mock.patch.object(signed_agent, "PART_BYTES", (4 * 2**20, 300)))
+        run = self.run_with({"body": 1})
         self.assertEqual(run.state, "done", run.text)
 
     def laid_out(self) -> Any:

@@ -9,7 +9,7 @@ from windbreak.core.values.basics import State
 from windbreak.core.values.findings import Finding, NextAct, Weight
 from windbreak.core.values.inventories import Inventory
 from windbreak.core.values.runs import WENT_WRONG
-from windbreak.core.values.sites import Site
+from windbreak.core.values.sites import Site, System
 from windbreak.core.values.visits import WRONG
 from windbreak.core.versions.version import parse_version
 from windbreak.operations.administration import instance
@@ -20,7 +20,8 @@ from windbreak.operations.views import roots
 from windbreak.wording.words import counted, day, listed
 
 FEW_READY = 6
-CURRENT_AGENT = "1.2"
+# The newest agent that there is for a system.
+_CURRENT_AGENT: dict[System, str] = {"wordpress": "1.3", "millrace": "1.2"}
 # What an agent may not offer yet, in words.
 _CALLS = {
     "register": "registering a code",
@@ -88,7 +89,8 @@ def of_pages(context: Context, site: Site) -> Iterator[Finding]:
 
 def _of_agent(context: Context, site: Site) -> Iterator[Finding]:
     version = site.link.agent_version
-    if version is None or parse_version(version) >= parse_version(CURRENT_AGENT):
+    current = _CURRENT_AGENT[site.system]
+    if version is None or parse_version(version) >= parse_version(current):
         return
     lacks = listed([words for call, words in _CALLS.items() if call not in site.link.agent_can])
     yield finding(
@@ -97,7 +99,7 @@ def _of_agent(context: Context, site: Site) -> Iterator[Finding]:
         "ready",
         "low",
         site,
-        f"**{site.label}**’s agent is `{version}`; `{CURRENT_AGENT}` is out.",
+        f"**{site.label}**’s agent is `{version}`; `{current}` is out.",
         f"Nobody announces its updates but us. What the old one can’t do: "
         f"{lacks or 'nothing that it is asked'}.",
         act("Open the site", "see-site", site=site.id),

@@ -219,6 +219,10 @@ class _RealTour(Seeing):
         self.see("that old record is gone", not real_hands.offers(self.live))
         self.see("the child theme is as it was", child.read_bytes() == was)
         self.see("a translation of the site's own is there", welsh.read_text() == "geiriau")
+        styles = "styles of 1.1" in self.front(self.live).text
+        self.see("the theme has made its styles anew", styles)
+        kinds = [e.kind for e in self.windbreak.errands(site=SITE)]
+        self.see("its code is an errand, since no licence has one", kinds == ["register"])
         self.see("the ledger's form is 2", self.option(self.live, "tide_ledger_form") == "2")
         self.see("nothing stale is shown", "stale" not in self.front(self.live).text)
         there = self.live.root / "wp-content/advanced-cache.php"

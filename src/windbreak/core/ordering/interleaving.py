@@ -276,6 +276,8 @@ class _Row:
         """
         if not way:
             return None
+        if len(way) == 1:
+            return way[0], _after(state, way[0]), []  # to the target at once
         passage = self.passage
         if self._exposed:
             way = self._with_urgent_first(state, way)

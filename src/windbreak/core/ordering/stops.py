@@ -103,6 +103,8 @@ class Stops:
         self.arrivals: list[Arrival] = []
         self.start = [problem.start[v] for v in group]
         self.target = [target[v] for v in group]
+        if len(group) == 1 and group[0] in straight and not alone and self._goes_at_once():
+            return
         self.stops = [
             self._unshut(n, may_stop(problem, target, v, straight=v in straight))
             for n, v in enumerate(group)
@@ -129,6 +131,16 @@ class Stops:
             self.fewest.append(left)
         self._tie_all()
         self.arrivals = [self._arrival(carriage) for carriage in self._carriages()]
+
+    def _goes_at_once(self) -> bool:
+        """Whether one hop is all there is: of a member by itself, with nobody in its way, since
+        its target goes with where all others stay.
+        """
+        start, end = self.start[0], self.target[0]
+        if start == end or not hops_to(self.problem.members[self.group[0]], end) >> start & 1:
+            return False
+        self.stops, self.hops, self.fewest = [[start, end]], [[[1], []]], [{1: 0, 0: 1}]
+        return True
 
     # Stops
 

@@ -14,6 +14,7 @@ import { useTheme } from "./mast/theme";
  * then a service that goes away takes none of them along. */
 const PAGES = {
   Calendar: () => import("./pages/calendar/page").then((m) => ({ default: m.CalendarPage })),
+  Ledger: () => import("./pages/ledger/page").then((m) => ({ default: m.LedgerPage })),
   Licences: () => import("./pages/licences/page").then((m) => ({ default: m.LicencesPage })),
   Plan: () => import("./pages/plan/page").then((m) => ({ default: m.PlanPage })),
   Product: () => import("./pages/product/page").then((m) => ({ default: m.ProductPage })),
@@ -27,6 +28,7 @@ const PAGES = {
   Today: () => import("./pages/today/page").then((m) => ({ default: m.TodayPage })),
 };
 const CalendarPage = lazy(PAGES.Calendar);
+const LedgerPage = lazy(PAGES.Ledger);
 const LicencesPage = lazy(PAGES.Licences);
 const PlanPage = lazy(PAGES.Plan);
 const ProductPage = lazy(PAGES.Product);
@@ -96,6 +98,7 @@ function App() {
         <Route path="/products" element={<ProductsPage />} />
         <Route path="/products/:kind/:slug" element={<ProductPage />} />
         <Route path="/licences" element={<LicencesPage />} />
+        <Route path="/ledger" element={<LedgerPage />} />
         <Route path="/calendar" element={<CalendarPage />} />
         <Route path="/rollouts/:id" element={<RolloutPage />} />
         <Route path="/runs" element={<RunsPage />} />

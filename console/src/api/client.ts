@@ -10,6 +10,7 @@ export type SiteSummary = Schemas["SiteSummary"];
 export type Finding = Schemas["Finding"];
 export type SitePlan = Schemas["SitePlan"];
 export type RunStory = Schemas["RunStory"];
+export type LedgerQuery = NonNullable<paths["/api/v1/ledger/summary"]["get"]["parameters"]["query"]>;
 
 export const api = createClient<paths>({ baseUrl: "/", credentials: "same-origin" });
 
@@ -153,6 +154,23 @@ export const asked = {
   run: (id: number) => ({
     queryKey: ["run", id],
     queryFn: () => told(api.GET("/api/v1/runs/{id}", { params: { path: { id } } })),
+  }),
+  ledger: (query: LedgerQuery, limit: number) => ({
+    queryKey: ["ledger", query],
+    queryFn: ({ pageParam }: { pageParam: number | null }) =>
+      told(
+        api.GET("/api/v1/ledger", {
+          params: { query: { ...query, limit, ...(pageParam !== null && { after: pageParam }) } },
+        }),
+      ),
+  }),
+  ledgerSummary: (query: LedgerQuery) => ({
+    queryKey: ["ledger", "summary", query],
+    queryFn: () => told(api.GET("/api/v1/ledger/summary", { params: { query } })),
+  }),
+  report: (client: string, month: string, looks: boolean) => ({
+    queryKey: ["ledger", "report", client, month, looks],
+    queryFn: () => told(api.GET("/api/v1/report", { params: { query: { client, month, looks } } })),
   }),
   matter: (id: number) => ({
     queryKey: ["run", id, "matter"],

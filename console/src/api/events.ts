@@ -3,22 +3,22 @@ import { queries } from "./client";
 
 /** Which queries an event of a kind makes old. */
 const TOUCHED: Record<string, string[]> = {
-  run: ["run", "runs", "today", "site", "products", "nights", "rollouts"],
-  site: ["site", "today", "products", "licences", "coverage"],
-  plan: ["plans", "site", "today", "nights", "rollouts"],
-  booking: ["plans", "site", "today", "nights", "rollouts"],
-  freeze: ["plans", "site", "today", "nights"],
-  rollout: ["today", "nights", "rollouts"],
-  watch: ["nights"],
-  "failed-move": ["today", "nights", "rollouts", "products"],
-  feed: ["today", "feeds", "coverage"],
-  release: ["today", "feeds", "products", "licences", "site", "coverage"],
-  product: ["today", "products", "licences", "site", "coverage"],
-  host: ["today", "site", "products"],
-  day: ["today", "site", "products", "licences"],
-  finding: ["today"],
-  hold: ["site", "today", "products"],
-  licence: ["site", "today", "licences"],
+  run: ["ledger", "run", "runs", "today", "site", "products", "nights", "rollouts"],
+  site: ["ledger", "site", "today", "products", "licences", "coverage"],
+  plan: ["ledger", "plans", "site", "today", "nights", "rollouts"],
+  booking: ["ledger", "plans", "site", "today", "nights", "rollouts"],
+  freeze: ["ledger", "plans", "site", "today", "nights"],
+  rollout: ["ledger", "today", "nights", "rollouts"],
+  watch: ["ledger", "nights"],
+  "failed-move": ["ledger", "today", "nights", "rollouts", "products"],
+  feed: ["ledger", "today", "feeds", "coverage"],
+  release: ["ledger", "today", "feeds", "products", "licences", "site", "coverage"],
+  product: ["ledger", "today", "products", "licences", "site", "coverage"],
+  host: ["ledger", "today", "site", "products"],
+  day: ["ledger", "today", "site", "products", "licences"],
+  finding: ["ledger", "today"],
+  hold: ["ledger", "site", "today", "products"],
+  licence: ["ledger", "site", "today", "licences"],
 };
 
 const GATHER_MS = 250;

@@ -1021,6 +1021,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/ledger/summary": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show Ledger Summary
+         * @description How much of the ledger is wanted, and what it can be narrowed by.
+         */
+        get: operations["show_ledger_summary_api_v1_ledger_summary_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/licences": {
         parameters: {
             query?: never;
@@ -1617,6 +1637,46 @@ export interface paths {
          * @description Type in a release that no feed tells of.
          */
         post: operations["type_in_release_api_v1_releases_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/report": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show Report
+         * @description What a client is told of a month, written from the record.
+         */
+        get: operations["show_report_api_v1_report_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/report/text": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show Report Text
+         * @description The same as Markdown.
+         */
+        get: operations["show_report_text_api_v1_report_text_get"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -3604,6 +3664,31 @@ export interface components {
             range: string;
         };
         /**
+         * ClientReport
+         * @description What a client is told of a month: written from the record, naming no other client and no
+         *     account.
+         */
+        ClientReport: {
+            /** Client */
+            client: string;
+            /**
+             * First
+             * Format: date
+             */
+            first: string;
+            /**
+             * Last
+             * Format: date
+             */
+            last: string;
+            /** Month */
+            month: string;
+            /** Sites */
+            sites: components["schemas"]["SiteReport"][];
+            /** Text */
+            text: string;
+        };
+        /**
          * Complaint
          * @description What one component says of another that it works with: a shop, that its theme's copies of its
          *     templates are old.
@@ -5413,7 +5498,8 @@ export interface components {
         };
         /**
          * LedgerEntry
-         * @description One line of the record of what was decided and done.
+         * @description One line of the record of what was decided and done. ``run``: the one it tells of; ``came``:
+         *     what that came to, on the line of its end.
          */
         LedgerEntry: {
             /**
@@ -5421,6 +5507,8 @@ export interface components {
              * Format: date-time
              */
             at: string;
+            /** Came */
+            came?: ("running" | "waiting" | "done" | "put back" | "restored" | "stopped" | "alarm") | null;
             /** Id */
             id: number;
             /**
@@ -5428,6 +5516,8 @@ export interface components {
              * @default
              */
             result: string;
+            /** Run */
+            run?: number | null;
             /** Subject */
             subject: string;
             /** What */
@@ -5439,6 +5529,65 @@ export interface components {
              * @default
              */
             why: string;
+        };
+        /**
+         * LedgerLine
+         * @description A line with what it is about: the subject's name, and which kind of thing that is.
+         */
+        LedgerLine: {
+            /**
+             * About
+             * @enum {string}
+             */
+            about: "site" | "product" | "licence" | "feed" | "other";
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** Came */
+            came?: ("running" | "waiting" | "done" | "put back" | "restored" | "stopped" | "alarm") | null;
+            /** Id */
+            id: number;
+            /** Label */
+            label: string;
+            /**
+             * Result
+             * @default
+             */
+            result: string;
+            /** Run */
+            run?: number | null;
+            /** Subject */
+            subject: string;
+            /** What */
+            what: string;
+            /** Who */
+            who: string;
+            /**
+             * Why
+             * @default
+             */
+            why: string;
+        };
+        /**
+         * LedgerSummary
+         * @description How many lines there are, how many are wanted, how many of these are ends of runs that did
+         *     not go well; who may be asked for, and when the first line was written.
+         */
+        LedgerSummary: {
+            /** Clients */
+            clients: string[];
+            /** Lines */
+            lines: number;
+            /** People */
+            people: string[];
+            /** Since */
+            since: string | null;
+            /** Wanted */
+            wanted: number;
+            /** Wrong */
+            wrong: number;
         };
         /**
          * LeftOut
@@ -7536,6 +7685,19 @@ export interface components {
             products: string[];
         };
         /**
+         * ReportLine
+         * @description What was done on a day, in the client's words.
+         */
+        ReportLine: {
+            /**
+             * Day
+             * Format: date
+             */
+            day: string;
+            /** Text */
+            text: string;
+        };
+        /**
          * Republished
          * @description The same version came again with another package: it goes to no site until ``decided``.
          */
@@ -8528,6 +8690,29 @@ export interface components {
              * @default false
              */
             to_book: boolean;
+        };
+        /**
+         * SiteReport
+         * @description A month of one site. ``head`` is what happened in a sentence or two; ``to_come``, ``left``
+         *     and ``asked`` are sentences, none where there is nothing to say.
+         */
+        SiteReport: {
+            /** Asked */
+            asked: string[];
+            /** Done */
+            done: components["schemas"]["ReportLine"][];
+            /** Head */
+            head: string;
+            /** Label */
+            label: string;
+            /** Left */
+            left: string[];
+            /** Seen */
+            seen: components["schemas"]["ReportLine"][];
+            /** Site */
+            site: string;
+            /** To Come */
+            to_come: string[];
         };
         /**
          * SiteSummary
@@ -13675,11 +13860,24 @@ export interface operations {
     show_ledger_api_v1_ledger_get: {
         parameters: {
             query?: {
-                subject?: string | null;
                 /** @description how many at the most */
                 limit?: number;
                 /** @description the number that the page begins after */
                 after?: number | null;
+                /** @description a site, product, feed or licence */
+                subject?: string | null;
+                /** @description its sites */
+                client?: string | null;
+                /** @description who decided or did it, by name */
+                person?: string | null;
+                /** @description by people, or by itself */
+                part?: ("decisions" | "acts") | null;
+                since?: string | null;
+                until?: string | null;
+                /** @description in the line or a name */
+                words?: string;
+                /** @description runs that did not end well */
+                wrong?: boolean;
             };
             header?: never;
             path?: never;
@@ -13693,7 +13891,87 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["LedgerEntry"][];
+                    "application/json": components["schemas"]["LedgerLine"][];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    show_ledger_summary_api_v1_ledger_summary_get: {
+        parameters: {
+            query?: {
+                /** @description a site, product, feed or licence */
+                subject?: string | null;
+                /** @description its sites */
+                client?: string | null;
+                /** @description who decided or did it, by name */
+                person?: string | null;
+                /** @description by people, or by itself */
+                part?: ("decisions" | "acts") | null;
+                since?: string | null;
+                until?: string | null;
+                /** @description in the line or a name */
+                words?: string;
+                /** @description runs that did not end well */
+                wrong?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LedgerSummary"];
                 };
             };
             /** @description That can't be read */
@@ -16028,6 +16306,150 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["KnownRelease"];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    show_report_api_v1_report_get: {
+        parameters: {
+            query: {
+                /** @description by name */
+                client: string;
+                /** @description as 2026-11 */
+                month: string;
+                /** @description also what was seen after each step */
+                looks?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ClientReport"];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    show_report_text_api_v1_report_text_get: {
+        parameters: {
+            query: {
+                /** @description by name */
+                client: string;
+                /** @description as 2026-11 */
+                month: string;
+                /** @description also what was seen after each step */
+                looks?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": unknown;
                 };
             };
             /** @description That can't be read */

@@ -14,6 +14,7 @@ const PLACES = [
   ["/calendar", "Calendar"],
   ["/runs", "Runs"],
   ["/licences", "Licences & feeds"],
+  ["/ledger", "Ledger"],
 ] as const;
 
 export function Mark() {

@@ -24,6 +24,7 @@ MODULES = (
     *(
         "server",
         "work",
+        "ledger",
         "reasoning",
         "policy",
         "ties",

@@ -1,4 +1,4 @@
-"""``windbreak today``, ``approve``, ``ledger``, ``finding``."""
+"""``windbreak today``, ``approve``, ``finding``."""
 
 from __future__ import annotations
 
@@ -49,10 +49,6 @@ def add(commands: Any, common: argparse.ArgumentParser) -> None:
     )
     one.add_argument("--yes", action="store_true")
     one.set_defaults(do=_approve)
-    one = commands.add_parser("ledger", parents=[common], help="what was decided and done")
-    one.add_argument("subject", nargs="?", help="a site or product id")
-    one.add_argument("--limit", type=int, default=30)
-    one.set_defaults(do=_ledger)
     finding = commands.add_parser("finding", help="findings: list, show, snooze, wake")
     verbs = finding.add_subparsers(dest="verb", metavar="VERB", required=True)
     one = verbs.add_parser("list", parents=[common], help="most urgent first")
@@ -240,18 +236,5 @@ def _approve(args: argparse.Namespace) -> None:
     say(
         f"Plan {plan.id} is approved. Book it: windbreak book {plan.id}   "
         f"or run it now: windbreak run start {plan.id}"
-    )
-    return None
-
-
-def _ledger(args: argparse.Namespace) -> None:
-    with connect(args) as windbreak:
-        found = windbreak.ledger(args.subject, args.limit)
-    if args.json:
-        return dump(found)
-    table(
-        ["when", "who", "what", "why", "result"],
-        ((local(e.at), e.who, e.what, e.why, e.result) for e in found),
-        "Nothing has been decided or done yet.",
     )
     return None

@@ -40,7 +40,6 @@ if TYPE_CHECKING:
     from windbreak.core.values.hooks import Delivery, Hook, Instance, NewHook
     from windbreak.core.values.integrity import Integrity
     from windbreak.core.values.inventories import Inventory
-    from windbreak.core.values.ledger import LedgerEntry
     from windbreak.core.values.licences import Licence, LicenceChange, NewLicence, NewSeat, Seat
     from windbreak.core.values.matters import Debt, Matter
     from windbreak.core.values.packages import Package, ShelfRight
@@ -66,6 +65,7 @@ if TYPE_CHECKING:
     from windbreak.core.values.verdicts import Answer, Verdict
     from windbreak.core.values.watching import NewWatch, WatchHours
     from windbreak.documents.calendar import Calendar
+    from windbreak.documents.ledger import ClientReport, LedgerLine
     from windbreak.documents.licences import CredentialRow, EntryResult, Forecast, LicenceView
     from windbreak.documents.named import Named
     from windbreak.documents.outlook import ActRow, Outlook
@@ -98,7 +98,6 @@ HOMES = {
     "core.values.hooks": "Delivery Hook Instance",
     "core.values.integrity": "Integrity",
     "core.values.inventories": "Inventory",
-    "core.values.ledger": "LedgerEntry",
     "core.values.licences": "Licence Seat",
     "core.values.packages": "Package ShelfRight",
     "core.values.plans": "SitePlan",
@@ -114,6 +113,7 @@ HOMES = {
     "core.values.verdicts": "Answer Verdict",
     "core.values.watching": "WatchHours",
     "documents.calendar": "Calendar",
+    "documents.ledger": "ClientReport LedgerLine",
     "documents.licences": "CredentialRow EntryResult Forecast LicenceView",
     "documents.named": "Named",
     "documents.outlook": "ActRow Outlook",
@@ -1046,10 +1046,39 @@ def today() -> Call[Today]:
 
 
 def ledger(
-    subject: str | None = None, limit: int = 100, after: int | None = None
-) -> Call[list[LedgerEntry]]:
-    """What was decided and done, newest first; what came before a number with ``after``."""
-    return _get("/ledger", subject=subject, limit=limit, after=after)
+    subject: str | None = None,
+    limit: int = 100,
+    after: int | None = None,
+    *,
+    client: str | None = None,
+    person: str | None = None,
+    part: str | None = None,
+    since: datetime | None = None,
+    until: datetime | None = None,
+    words: str = "",
+    wrong: bool = False,
+) -> Call[list[LedgerLine]]:
+    """What was decided and done, newest first; what came before a number with ``after``. ``part``:
+    "decisions" of people, or "acts" of the service; ``wrong``: runs that did not end well.
+    """
+    return _get(
+        "/ledger",
+        subject=subject,
+        limit=limit,
+        after=after,
+        client=client,
+        person=person,
+        part=part,
+        since=since.isoformat() if since else None,
+        until=until.isoformat() if until else None,
+        words=words or None,
+        wrong=wrong,
+    )
+
+
+def report(client: str, month: str, looks: bool = False) -> Call[ClientReport]:
+    """What a client is told of a month, as 2026-11; ``looks``: also what was seen after steps."""
+    return _get("/report", client=client, month=month, looks=looks)
 
 
 def stream_events(after: int | None = None) -> Call[None]:

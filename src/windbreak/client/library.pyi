@@ -34,7 +34,6 @@ from windbreak.core.values.hooks import Delivery, Hook, Instance, NewHook
 from windbreak.core.values.integrity import Integrity
 from windbreak.core.values.inventories import Inventory
 from windbreak.core.values.ledger import Event
-from windbreak.core.values.ledger import LedgerEntry
 from windbreak.core.values.licences import Licence, LicenceChange, NewLicence, NewSeat, Seat
 from windbreak.core.values.matters import Debt, Matter
 from windbreak.core.values.packages import Package, ShelfRight
@@ -50,6 +49,7 @@ from windbreak.core.values.ties import KnownClash, KnownLockstep, NewClash, NewL
 from windbreak.core.values.verdicts import Answer, Verdict
 from windbreak.core.values.watching import NewWatch, WatchHours
 from windbreak.documents.calendar import Calendar
+from windbreak.documents.ledger import ClientReport, LedgerLine
 from windbreak.documents.licences import CredentialRow, EntryResult, Forecast, LicenceView
 from windbreak.documents.named import Named
 from windbreak.documents.outlook import ActRow, Outlook
@@ -420,8 +420,11 @@ could be, what is not and why."""
         """Let a restored copy drive the sites."""
     def today(self) -> Today:
         """What wants attention, what is booked, and how old the facts are."""
-    def ledger(self, subject: str | None=None, limit: int=100, after: int | None=None) -> list[LedgerEntry]:
-        """What was decided and done, newest first; what came before a number with ``after``."""
+    def ledger(self, subject: str | None=None, limit: int=100, after: int | None=None, *, client: str | None=None, person: str | None=None, part: str | None=None, since: datetime | None=None, until: datetime | None=None, words: str='', wrong: bool=False) -> list[LedgerLine]:
+        """What was decided and done, newest first; what came before a number with ``after``. ``part``:
+"decisions" of people, or "acts" of the service; ``wrong``: runs that did not end well."""
+    def report(self, client: str, month: str, looks: bool=False) -> ClientReport:
+        """What a client is told of a month, as 2026-11; ``looks``: also what was seen after steps."""
     def stream_events(self, after: int | None=None) -> None:
         """Every change of state, from now on or from after an event; ids let a reader go on."""
 
@@ -764,8 +767,11 @@ could be, what is not and why."""
         """Let a restored copy drive the sites."""
     async def today(self) -> Today:
         """What wants attention, what is booked, and how old the facts are."""
-    async def ledger(self, subject: str | None=None, limit: int=100, after: int | None=None) -> list[LedgerEntry]:
-        """What was decided and done, newest first; what came before a number with ``after``."""
+    async def ledger(self, subject: str | None=None, limit: int=100, after: int | None=None, *, client: str | None=None, person: str | None=None, part: str | None=None, since: datetime | None=None, until: datetime | None=None, words: str='', wrong: bool=False) -> list[LedgerLine]:
+        """What was decided and done, newest first; what came before a number with ``after``. ``part``:
+"decisions" of people, or "acts" of the service; ``wrong``: runs that did not end well."""
+    async def report(self, client: str, month: str, looks: bool=False) -> ClientReport:
+        """What a client is told of a month, as 2026-11; ``looks``: also what was seen after steps."""
     async def stream_events(self, after: int | None=None) -> None:
         """Every change of state, from now on or from after an event; ids let a reader go on."""
 

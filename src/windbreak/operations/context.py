@@ -14,6 +14,7 @@ from typing import TypeVar, cast
 import httpx
 
 from windbreak.core.values.ledger import Event, LedgerEntry
+from windbreak.core.values.runs import RunState
 from windbreak.outside import way_out
 from windbreak.packages.shelf import Shelf
 from windbreak.store.sealing import Sealer
@@ -98,10 +99,28 @@ class Context:
         with self.news:
             self.news.notify_all()
 
-    def record(self, who: str, what: str, subject: str, *, why: str = "", result: str = "") -> None:
-        """Write a line of the ledger. Writes."""
+    def record(
+        self,
+        who: str,
+        what: str,
+        subject: str,
+        *,
+        why: str = "",
+        result: str = "",
+        run: int | None = None,
+        came: RunState | None = None,
+    ) -> None:
+        """Write a line of the ledger; ``came``: what the run that it tells of came to. Writes."""
         entry = LedgerEntry(
-            id=0, at=self.clock(), who=who, what=what, subject=subject, why=why, result=result
+            id=0,
+            at=self.clock(),
+            who=who,
+            what=what,
+            subject=subject,
+            why=why,
+            result=result,
+            run=run,
+            came=came,
         )
         self.store.ledger.add(entry)
 

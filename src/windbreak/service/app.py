@@ -23,6 +23,7 @@ from windbreak.service.drive import Driver
 from windbreak.service.routers import (
     errands,
     events,
+    ledger,
     licences,
     outward,
     scheduling,
@@ -108,6 +109,7 @@ def create_app(
         work,
         scheduling,
         errands,
+        ledger,
         events,
     ):
         app.include_router(module.router, prefix=API, responses=answers)  # type: ignore[arg-type]

@@ -3,12 +3,21 @@
 from __future__ import annotations
 
 from datetime import datetime
+from typing import Literal
 
 from windbreak.core.values.basics import Value
+from windbreak.core.values.runs import RunState
+
+OURSELVES = "Windbreak"  # who did what nobody decided at that moment
+
+LedgerPart = Literal["decisions", "acts"]
+"""What people decided and did, or what the service did by itself."""
 
 
 class LedgerEntry(Value):
-    """One line of the record of what was decided and done."""
+    """One line of the record of what was decided and done. ``run``: the one it tells of; ``came``:
+    what that came to, on the line of its end.
+    """
 
     id: int
     at: datetime
@@ -17,6 +26,24 @@ class LedgerEntry(Value):
     subject: str
     why: str = ""
     result: str = ""
+    run: int | None = None
+    came: RunState | None = None
+
+
+class LedgerAsked(Value):
+    """Which lines are wanted; what is not given narrows nothing.
+
+    ``words`` are in the line, or in the name of one of its word's ``named`` subjects; ``wrong``:
+    only ends of runs that did not go well.
+    """
+
+    subjects: tuple[str, ...] | None = None
+    who: str | None = None
+    part: LedgerPart | None = None
+    since: datetime | None = None
+    until: datetime | None = None
+    words: tuple[tuple[str, tuple[str, ...]], ...] = ()
+    wrong: bool = False
 
 
 class Event(Value):

@@ -36,10 +36,16 @@ def hold(context: Context, new: NewHold, by: Principal) -> StandingHold:
                 **dict(new), id=secrets.token_hex(4), author=by.name, made_at=context.clock()
             )
         )
-        where = new.site or "everywhere"
-        context.record(by.name, f"{new.product} held {where}", new.product, why=new.reason)
+        where = f"on {context.store.sites.get(new.site).label}" if new.site else "everywhere"
+        what = f"{_name(context, new.product)} {new.range} held {where}".replace(" * ", " ")
+        context.record(by.name, what, new.product, why=new.reason)
     context.tell("hold", new.product, f"held {where}")
     return kept
+
+
+def _name(context: Context, product: str) -> str:
+    known = context.store.products.find(product)
+    return known.name if known else product
 
 
 def lift(context: Context, id: str, by: Principal) -> None:
@@ -47,7 +53,8 @@ def lift(context: Context, id: str, by: Principal) -> None:
     known = context.store.holds.get(id)
     with context.store.transaction():
         context.store.holds.drop(id)
-        context.record(by.name, f"hold on {known.product} lifted", known.product)
+        what = f"hold on {_name(context, known.product)} lifted"
+        context.record(by.name, what, known.product)
     context.tell("hold", known.product, "lifted")
 
 

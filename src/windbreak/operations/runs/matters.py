@@ -40,5 +40,6 @@ def take(context: Context, matter: int, how: TakeWayOut, by: Principal) -> Matte
     doing = Doing(act=how.act, by=by.name, why=how.why, at=context.clock())
     with context.store.transaction():
         changed = context.store.matters.change(matter, doing=doing)
-        context.record(by.name, f"matter {matter}: {how.act} begun", known.site, why=how.why)
+        what = f"matter {matter}: {how.act} begun"
+        context.record(by.name, what, known.site, why=how.why, run=matter)
     return changed

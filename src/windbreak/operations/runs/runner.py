@@ -291,7 +291,8 @@ class Runner(Acting):
         changed = self.context.store.runs.change(
             self.run.id, state="waiting", phase="waiting", text=text, errand=waits.errand
         )
-        self.context.record(self.run.by, f"run {self.run.id}: waits", self.site.id, result=text)
+        what = f"run {self.run.id}: waits"
+        self.context.record(self.run.by, what, self.site.id, result=text, run=self.run.id)
         self.context.tell("run", str(self.run.id), text)
         return changed
 
@@ -377,6 +378,8 @@ class Runner(Acting):
                 self.site.id,
                 why=self.plan.approval.why if self.plan.approval else "",
                 result=text,
+                run=self.run.id,
+                came=state,
             )
             outward.tell(
                 self.context,

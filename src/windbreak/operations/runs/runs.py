@@ -64,7 +64,7 @@ def start(context: Context, plan: int, by: str, *, booking: int | None = None) -
             raise Refused("site-busy", f"{site.label} has a run already") from None
         if booking is not None:
             context.store.bookings.change(booking, state="started")
-        context.record(by, f"run {run.id} of plan {plan} begun", known.site)
+        context.record(by, f"run {run.id} of plan {plan} begun", known.site, run=run.id)
     context.tell("run", str(run.id), "begun")
     return run
 
@@ -98,7 +98,7 @@ def ask_to_stop(context: Context, run: int, by: Principal) -> Run:
         raise Refused("ended", f"run {run} has ended: {known.state}")
     with context.store.transaction():
         changed = context.store.runs.change(run, stop_asked=True)
-        context.record(by.name, f"run {run}: stop after this step asked", known.site)
+        context.record(by.name, f"run {run}: stop after this step asked", known.site, run=run)
     context.tell("run", str(run), "asked to stop after this step")
     return changed
 
@@ -127,7 +127,8 @@ def broke(context: Context, run: int, error: str) -> Run:
         )
         matters.open_for(context, changed)
         context.store.plans.change(known.plan, state="failed")
-        context.record("Windbreak", f"run {run}: stopped on a fault", known.site, result=text)
+        what = f"run {run}: stopped on a fault"
+        context.record("Windbreak", what, known.site, result=text, run=run)
     context.tell("run", str(run), text)
     return changed
 
@@ -190,6 +191,7 @@ def go_on(context: Context, run: int, by: str) -> Run:
             )
         except AlreadyThere:
             raise Refused("site-busy", f"{site.label} has another run now") from None
-        context.record(by, f"run {run}: gone on with, errand {errand.id} is done", known.site)
+        what = f"run {run}: gone on with, errand {errand.id} is done"
+        context.record(by, what, known.site, run=run)
     context.tell("run", str(run), "gone on with")
     return changed

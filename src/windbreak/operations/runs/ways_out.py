@@ -244,7 +244,7 @@ def carry_out(context: Context, matter: int) -> Matter:
     with context.store.transaction():
         changed = context.store.matters.change(matter, **fields)
         what = f"matter {matter}: {doing.act}{', closed' if closes else ''}"
-        context.record(by.name, what, known.site, why=doing.why, result=told)
+        context.record(by.name, what, known.site, why=doing.why, result=told, run=matter)
     context.tell("run", str(matter), told)
     if closes and doing.act == "try-again":
         for run in context.store.runs.all(site=known.site, state="running"):
@@ -264,7 +264,8 @@ def broke(context: Context, matter: int, fault: str) -> None:
     told = f"“{known.doing.act}” stopped on a fault of the service: {fault}. It can be taken again."
     with context.store.transaction():
         context.store.matters.change(matter, doing=None, told=told)
-        context.record("Windbreak", f"matter {matter}: stopped on a fault", known.site, result=told)
+        what = f"matter {matter}: stopped on a fault"
+        context.record("Windbreak", what, known.site, result=told, run=matter)
     context.tell("run", str(matter), told)
 
 

@@ -108,6 +108,8 @@ def note(context: Context, site: str, audience: NoteFor, new: NewNote, by: Princ
     known = context.store.sites.get(site)
     rest = tuple(one for one in known.notes if one.audience != audience)
     text = new.text.strip()
+    if text in {one.text for one in known.notes if one.audience == audience}:
+        return known
     made = (Note(text=text, audience=audience, by=by.name, at=context.clock()),) if text else ()
     with context.store.transaction():
         changed = context.store.sites.change(site, notes=(*rest, *made))

@@ -55,6 +55,8 @@ _CLOCK_TOLD = 5  # seconds from which a difference of clocks is told
 
 def put_host(context: Context, host: Host, by: Principal) -> Host:
     """Register a host or change one. Writes."""
+    if context.store.hosts.find(host.id) == host:
+        return host
     kept = context.store.hosts.put(host)
     context.record(by.name, f"host {host.name} set", host.id)
     context.tell("host", host.id, "set")

@@ -331,13 +331,20 @@ def _know_product(intake: _Intake, announcement: Announcement) -> None:
     )
 
 
+_FIELDS = {"major_place": "the place of its major number", "helps": "whom it helps"}
+
+
 def change_product(
     context: Context, product: str, change: ProductChange, by: Principal
 ) -> KnownProduct:
     """Set what a person knows of a product. Writes."""
     fields = change.model_dump(exclude_none=True)
+    before = context.store.products.get(product)
     known = context.store.products.change(product, **fields)
-    context.record(by.name, f"{known.name}: {', '.join(fields) or 'nothing'} set", product)
+    if known == before:
+        return known
+    what = ", ".join(_FIELDS.get(field, field) for field in fields)
+    context.record(by.name, f"{known.name}: {what} set", product)
     context.tell("product", product, "set")
     return known
 

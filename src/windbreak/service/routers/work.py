@@ -1,4 +1,4 @@
-"""Plans, runs, holds, findings, the ledger."""
+"""Plans, runs, holds, findings."""
 
 from __future__ import annotations
 
@@ -10,7 +10,6 @@ from fastapi.responses import FileResponse
 from windbreak.core.values.charts import Chart
 from windbreak.core.values.findings import Finding, SnoozeFinding
 from windbreak.core.values.holds import NewHold, StandingHold
-from windbreak.core.values.ledger import LedgerEntry
 from windbreak.core.values.matters import Debt, Matter, TakeWayOut
 from windbreak.core.values.plans import ApprovePlan, SitePlan
 from windbreak.core.values.policy import InForce, NewRule, Rule
@@ -227,22 +226,3 @@ def wake_finding(context: Ctx, who: Who, id: str) -> Finding:
 def show_today(context: Ctx, who: Who) -> Response:
     """What wants attention, what is booked, and how old the facts are."""
     return Response(today.today(context), media_type="application/json")
-
-
-@router.get("/ledger")
-def show_ledger(
-    request: Request,
-    response: Response,
-    context: Ctx,
-    who: Who,
-    subject: str | None = None,
-    limit: Limit = 100,
-    after: After = None,
-) -> list[LedgerEntry]:
-    """What was decided and done, newest first; ``link`` leads to the next page."""
-    where = {"subject": subject} if subject else {}
-
-    def read(count: int) -> list[LedgerEntry]:
-        return context.store.ledger.page(after=after, limit=count, newest_first=True, **where)
-
-    return page(request, response, limit, read, lambda entry: entry.id)

@@ -1,0 +1,89 @@
+"""The ledger, and what clients are told of a month."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+from fastapi import APIRouter, Depends, Query, Request, Response
+from fastapi.responses import PlainTextResponse
+
+from windbreak.core.values.basics import Instant
+from windbreak.core.values.ledger import LedgerAsked, LedgerPart
+from windbreak.documents.ledger import ClientReport, LedgerLine, LedgerSummary
+from windbreak.operations.views import ledger, reports
+from windbreak.service.paging import After, page
+from windbreak.service.signin import Ctx, Limit, Who
+
+router = APIRouter(tags=["ledger"])
+
+Client = Annotated[str, Query(description="by name")]
+Month = Annotated[str, Query(description="as 2026-11")]
+Looks = Annotated[bool, Query(description="also what was seen after each step")]
+
+
+def _asked(
+    context: Ctx,
+    subject: Annotated[str | None, Query(description="a site, product, feed or licence")] = None,
+    client: Annotated[str | None, Query(description="its sites")] = None,
+    person: Annotated[str | None, Query(description="who decided or did it, by name")] = None,
+    part: Annotated[LedgerPart | None, Query(description="by people, or by itself")] = None,
+    since: Instant | None = None,
+    until: Instant | None = None,
+    words: Annotated[str, Query(max_length=200, description="in the line or a name")] = "",
+    wrong: Annotated[bool, Query(description="runs that did not end well")] = False,
+) -> LedgerAsked:
+    return ledger.asked(
+        context,
+        subject=subject,
+        client=client,
+        who=person,
+        part=part,
+        since=since,
+        until=until,
+        words=words,
+        wrong=wrong,
+    )
+
+
+Asked = Annotated[LedgerAsked, Depends(_asked)]
+
+
+@router.get("/ledger")
+def show_ledger(
+    request: Request,
+    response: Response,
+    context: Ctx,
+    who: Who,
+    wanted: Asked,
+    limit: Limit = 100,
+    after: After = None,
+) -> list[LedgerLine]:
+    """What was decided and done, newest first; ``link`` leads to the next page."""
+
+    def read(count: int) -> list[LedgerLine]:
+        return ledger.lines(context, wanted, after=after, limit=count)
+
+    return page(request, response, limit, read, lambda line: line.id)
+
+
+@router.get("/ledger/summary")
+def show_ledger_summary(context: Ctx, who: Who, wanted: Asked) -> LedgerSummary:
+    """How much of the ledger is wanted, and what it can be narrowed by."""
+    return ledger.summary(context, wanted)
+
+
+@router.get("/report")
+def show_report(
+    context: Ctx, who: Who, client: Client, month: Month, looks: Looks = False
+) -> ClientReport:
+    """What a client is told of a month, written from the record."""
+    return reports.report(context, client, month, looks=looks)
+
+
+@router.get("/report/text")
+def show_report_text(
+    context: Ctx, who: Who, client: Client, month: Month, looks: Looks = False
+) -> Response:
+    """The same as Markdown."""
+    told = reports.report(context, client, month, looks=looks)
+    return PlainTextResponse(told.text, media_type="text/markdown; charset=utf-8")

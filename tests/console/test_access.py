@@ -37,8 +37,13 @@ class Access(WithBrowser):
             *("/", "/sites", "/sites/tarnsey-harbour", "/sites/whinchat-radio/plan"),
             *("/sites/skerry-light/plan", "/products", "/products/plugin/trestle"),
             *("/products/theme/breakwater", "/licences", "/runs", f"/runs/{run.id}", "/nowhere"),
-            *("/calendar", f"/rollouts/{rollout.id}"),
+            *("/calendar", f"/rollouts/{rollout.id}", f"/ledger?entry={cls.end_of(run.id)}"),
         )
+
+    @classmethod
+    def end_of(cls, run: int) -> int:
+        """The line of the ledger that tells of a run's end."""
+        return next(x.id for x in cls.windbreak.ledger() if x.run == run and x.came is not None)
 
     def test_no_page_breaks_a_rule_or_scrolls_sideways(self) -> None:
         axe = AXE.read_text()

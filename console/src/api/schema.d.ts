@@ -1021,6 +1021,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/ledger.csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Export Ledger
+         * @description All of the ledger that is wanted, as CSV.
+         */
+        get: operations["export_ledger_api_v1_ledger_csv_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/ledger/summary": {
         parameters: {
             query?: never;
@@ -13892,6 +13912,86 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["LedgerLine"][];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    export_ledger_api_v1_ledger_csv_get: {
+        parameters: {
+            query?: {
+                /** @description a site, product, feed or licence */
+                subject?: string | null;
+                /** @description its sites */
+                client?: string | null;
+                /** @description who decided or did it, by name */
+                person?: string | null;
+                /** @description by people, or by itself */
+                part?: ("decisions" | "acts") | null;
+                since?: string | null;
+                until?: string | null;
+                /** @description in the line or a name */
+                words?: string;
+                /** @description runs that did not end well */
+                wrong?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/csv": string;
                 };
             };
             /** @description That can't be read */

@@ -63,6 +63,13 @@ export function LedgerPage() {
             {told.wanted} of {plural(told.lines, "entry", "entries")}
           </span>
         )}
+        <a
+          className="btn"
+          download="ledger.csv"
+          href={`/api/v1/ledger.csv?${new URLSearchParams(Object.entries(wanted).map(([key, value]) => [key, String(value)]))}`}
+        >
+          Export as CSV
+        </a>
       </div>
       <div className="cols">
         <section aria-label="Entries">

@@ -31,6 +31,7 @@ from windbreak.core.values.accounts import Principal
 from windbreak.core.values.advisories import KnownAdvisory
 from windbreak.core.values.basics import WORST_FIRST, Value
 from windbreak.core.values.inventories import Inventory
+from windbreak.core.values.ledger import LedgerAsked
 from windbreak.core.values.sites import NewSite, Weekday, Window
 from windbreak.core.versions.ranges import parse_range
 from windbreak.core.versions.vers import to_vers
@@ -51,6 +52,7 @@ COLUMNS = (
     *("id", "label", "address", "client", "host", "environment", "twin_of", "tags", "timezone"),
     "windows",
 )
+LEDGER_COLUMNS = ("id", "at", "who", "what", "subject", "why", "result", "run", "came")
 LOST_COLUMNS = ("at", "kind", "name", "text", "amount")
 MOST_CSV = 4 * 2**20
 METRICS_TYPE = CONTENT_TYPE_LATEST
@@ -76,6 +78,19 @@ def sites_csv(context: Context) -> str:
             row["tags"] = " ".join(site.tags)
             row["windows"] = "; ".join(map(windows_text, site.windows))
             writer.writerow({name: _safe(str(value)) for name, value in row.items()})
+    return out.getvalue()
+
+
+def ledger_csv(context: Context, wanted: LedgerAsked) -> str:
+    """Every line of the ledger that is wanted, newest first, as CSV with a head (RFC 4180).
+    Reads.
+    """
+    out = io.StringIO(newline="")
+    writer = csv.DictWriter(out, LEDGER_COLUMNS, lineterminator="\r\n")
+    writer.writeheader()
+    for entry in context.store.ledger.asked(wanted, limit=-1):
+        row = {**entry.model_dump(), "at": entry.at.isoformat()}
+        writer.writerow({name: _safe(str(row[name] or "")) for name in LEDGER_COLUMNS})
     return out.getvalue()
 
 

@@ -10,8 +10,10 @@ from fastapi.responses import PlainTextResponse
 from windbreak.core.values.basics import Instant
 from windbreak.core.values.ledger import LedgerAsked, LedgerPart
 from windbreak.documents.ledger import ClientReport, LedgerLine, LedgerSummary
+from windbreak.operations.administration import exports
 from windbreak.operations.views import ledger, reports
 from windbreak.service.paging import After, page
+from windbreak.service.routers.outward import CSV
 from windbreak.service.signin import Ctx, Limit, Who
 
 router = APIRouter(tags=["ledger"])
@@ -64,6 +66,12 @@ def show_ledger(
         return ledger.lines(context, wanted, after=after, limit=count)
 
     return page(request, response, limit, read, lambda line: line.id)
+
+
+@router.get("/ledger.csv", response_class=Response, responses=CSV)
+def export_ledger(context: Ctx, who: Who, wanted: Asked) -> Response:
+    """All of the ledger that is wanted, as CSV."""
+    return Response(exports.ledger_csv(context, wanted), media_type="text/csv; charset=utf-8")
 
 
 @router.get("/ledger/summary")

@@ -5,9 +5,11 @@ import sqlite3
 import tempfile
 import unittest
 from contextlib import closing
+from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
+from windbreak.core.values.ledger import LedgerAsked
 from windbreak.store import migrations
 from windbreak.store.errors import NewerDatabase
 from windbreak.store.store import Store
@@ -159,6 +161,21 @@ class WithRows(Migrating):
 
 
 class FromTheFirstShape(Migrating):
+    def test_lines_of_an_old_ledger_are_asked_by_time_and_by_who(self) -> None:
+        before_columns(self.path, NAMES.index("m0016_ledger_asked"))
+        times = ("2026-11-01T09:00:00Z", "2026-11-01T10:30:00.250000+01:00", "2026-11-02T00:00:00Z")
+        with closing(sqlite3.connect(self.path)) as db, db:
+            for n, at in enumerate(times, start=1):
+                line = {"id": n, "at": at, "who": f"P{n}", "what": "x", "subject": "tarnsey"}
+                db.execute("INSERT INTO ledger VALUES (?, 'tarnsey', ?)", [n, json.dumps(line)])
+        ledger = self.opened().ledger
+        since = datetime(2026, 11, 1, 9, 15, tzinfo=UTC)
+        self.assertEqual([x.id for x in ledger.asked(LedgerAsked(since=since))], [3, 2])
+        until = datetime(2026, 11, 1, 9, 30, tzinfo=UTC)
+        self.assertEqual([x.id for x in ledger.asked(LedgerAsked(until=until))], [1])
+        self.assertEqual([x.id for x in ledger.asked(LedgerAsked(who="P2"))], [2])
+        self.assertEqual(ledger.people(), ["P1", "P2", "P3"])
+
     def test_what_a_site_was_licensed_for_is_a_licence_with_one_seat(self) -> None:
         licence = {"product": "theme/breakwater", "site": "tarnsey", "expires": "2027-01-31"}
         before_columns(self.path, 1)

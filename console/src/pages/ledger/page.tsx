@@ -45,7 +45,7 @@ export function LedgerPage() {
           </p>
         </Belt>
       )}
-      <main id="main" className="page ledger">
+      <main id="main" className="page">
       <title>Ledger · Windbreak</title>
       <div className="head">
         <h1>Ledger</h1>
@@ -71,7 +71,7 @@ export function LedgerPage() {
           Export as CSV
         </a>
       </div>
-      <div className="cols">
+      <div className="cols with-paper">
         <section aria-label="Entries">
           <div className="words flex-wrap pb-2">
             <span>since</span>

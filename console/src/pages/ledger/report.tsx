@@ -62,7 +62,7 @@ export function Report({ clients, first, since }: { clients: string[]; first: st
 
 function Paper({ report }: { report: Schemas["ClientReport"] }) {
   return (
-    <article className="pap paper-report">
+    <article className="pap">
       <h3>{report.client}</h3>
       <span className="qq">
         {day(`${report.first}T12:00:00`)} to {day(`${report.last}T12:00:00`)}

@@ -196,6 +196,17 @@ function RunWord({ story }: { story: RunStory }) {
   );
 }
 
+/** When something began, and how long it took or takes by now. */
+function times(from: string | null | undefined, to: string | null | undefined) {
+  if (!from) return "";
+  return (
+    <>
+      {clock(from)}
+      <span className="inline-block w-[44px]">{took(from, to)}</span>
+    </>
+  );
+}
+
 function items(story: RunStory): RailItem[] {
   const { run, steps } = story;
   const begun = run.phase !== "before" && run.phase !== "prepare";
@@ -205,7 +216,7 @@ function items(story: RunStory): RailItem[] {
       key: "before",
       mark: { kind: "guard", done: begun },
       content: <p className="m">Before and prepare</p>,
-      aside: clock(run.started_at),
+      aside: times(run.started_at, steps[0]?.started_at ?? run.ended_at),
     },
     ...steps.map((step): RailItem => {
       return {
@@ -228,7 +239,7 @@ function items(story: RunStory): RailItem[] {
             )}
           </>
         ),
-        aside: took(step.started_at, step.ended_at),
+        aside: times(step.started_at, step.ended_at),
         arms: step.happened.map((line) => ({
           key: `${line.at} ${line.text}`,
           kind: line.kind,
@@ -242,10 +253,14 @@ function items(story: RunStory): RailItem[] {
       later: !ended,
       mark: { kind: "guard", done: ended },
       content: <p className="m">Everything as it was, purge, last probe</p>,
-      aside: story.owed.length > 0 && ended ? "owed" : run.ended_at ? clock(run.ended_at) : "",
+      aside: story.owed.length > 0 && ended ? "owed" : times(endOfSteps(story), run.ended_at),
     },
   ];
 }
+
+/** When the last step that was begun was over; none while the run is at its steps. */
+const endOfSteps = ({ run, steps }: RunStory) =>
+  run.phase === "after" || run.phase === "ended" ? steps.findLast((step) => step.ended_at)?.ended_at : null;
 
 function Probe({ story }: { story: RunStory }) {
   const after = story.seen_after ? `after step ${story.seen_after}` : "at the end";

@@ -1,11 +1,11 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
-import { api, asked, queries, type SitePlan, told } from "../../api/client";
+import { api, asked, queries, type Schemas, type SitePlan, told } from "../../api/client";
 import { Belt } from "../../belt/belt";
 import { Ask } from "../../pieces/dialog";
 import { Load } from "../../pieces/load";
-import { plural } from "../../pieces/time";
+import { clock, day, plural } from "../../pieces/time";
 import { Rail } from "../../rail/rail";
 import { Charts } from "../../chart/chart";
 import { itemsOf } from "./items";
@@ -165,7 +165,7 @@ function Planned({
         )}
         </div>
       </div>
-      {plan.plan.steps.length > 0 && <Bar plan={plan} label={label} byHand={sheet.data?.by_hand ?? []} />}
+      {plan.plan.steps.length > 0 && <Bar plan={plan} label={label} sheet={sheet.data} />}
     </>
   );
 }
@@ -176,7 +176,9 @@ const CHANGED = [
 ] as const;
 
 /** What approving means, and the next act. */
-function Bar({ plan, label, byHand }: { plan: SitePlan; label: string; byHand: readonly string[] }) {
+function Bar({ plan, label, sheet }: { plan: SitePlan; label: string; sheet: Schemas["PlanSheet"] | undefined }) {
+  const byHand = sheet?.by_hand ?? [];
+  const booked = sheet?.starts_at;
   const [changed, setChanged] = useState<"carry-over" | "set-aside" | null>(null);
   const [asking, setAsking] = useState<"approve" | "run" | null>(null);
   const go = useNavigate();
@@ -219,15 +221,24 @@ function Bar({ plan, label, byHand }: { plan: SitePlan; label: string; byHand: r
       ) : (
         <>
           <p>
-            <b>Approved</b> by {plan.approval?.by}. When it is booked, it runs where the timetable has a place for it.
+            <b>Approved</b> by {plan.approval?.by}.{" "}
+            {booked
+              ? `Booked for ${day(booked)}, ${clock(booked)}: it runs then by itself.`
+              : "When it is booked, it runs where the timetable has a place for it."}
             {book.isError && <span className="text-alarm"> {book.error.message}</span>}
           </p>
           <button className="btn big" onClick={() => setAsking("run")}>
             Run it now…
           </button>
-          <button className="btn go big" disabled={book.isPending} onClick={() => book.mutate()}>
-            Book it
-          </button>
+          {booked ? (
+            <Link className="btn big" to="/calendar">
+              See the calendar
+            </Link>
+          ) : (
+            <button className="btn go big" disabled={book.isPending || !sheet} onClick={() => book.mutate()}>
+              Book it
+            </button>
+          )}
         </>
       )}
       <Ask

@@ -30,6 +30,14 @@ export function span(at: string | null | undefined, from = now()): string {
   return `${Math.floor(seconds / 86400)} days`;
 }
 
+/** How many days from today until a day, by the reader's calendar; below 0 once it has passed. */
+export function daysTo(at: string, from = now()): number {
+  const midnight = (when: Date) => new Date(when.getFullYear(), when.getMonth(), when.getDate()).getTime();
+  // A day by itself is that day wherever one reads it.
+  const then = at.length === 10 ? new Date(`${at}T00:00:00`) : new Date(at);
+  return Math.round((midnight(then) - midnight(new Date(from))) / 86_400_000);
+}
+
 /**
  * A booking's why then, where its time stands beside it: without the time it begins with. Where it
  * is another hour at the site, that is told.

@@ -1,5 +1,5 @@
 import { describe, expect, test } from "vitest";
-import { clock, plural, reasonOf, span } from "../../src/pieces/time";
+import { clock, daysTo, plural, reasonOf, span } from "../../src/pieces/time";
 import { STATES, WORST_FIRST } from "../../src/states/states";
 
 describe("ages", () => {
@@ -39,4 +39,15 @@ test("every state has a shape and a word of its own, worst first", () => {
   const words = WORST_FIRST.map((state) => STATES[state].word);
   expect(new Set(words).size).toBe(words.length);
   expect(new Set(WORST_FIRST.map((state) => JSON.stringify(STATES[state].draw))).size).toBe(words.length);
+});
+
+describe("days to a day", () => {
+  const evening = new Date("2026-11-28T22:30:00").getTime();
+  test("are those of the calendar, whatever the hour", () => {
+    expect(daysTo("2026-12-04", evening)).toBe(6);
+    expect(daysTo("2026-12-04T00:10:00", evening)).toBe(6);
+    expect(daysTo("2026-11-28", evening)).toBe(0);
+    expect(daysTo("2026-11-29T00:05:00", evening)).toBe(1);
+    expect(daysTo("2026-11-27", evening)).toBe(-1);
+  });
 });

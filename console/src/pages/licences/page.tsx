@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { asked, type Schemas } from "../../api/client";
 import { Belt } from "../../belt/belt";
 import { Load } from "../../pieces/load";
-import { day, plural } from "../../pieces/time";
+import { day, daysTo, plural } from "../../pieces/time";
 import { Glyph } from "../../states/states";
 import { Credentials } from "./credentials";
 import { Feeds } from "./feeds";
@@ -202,7 +202,7 @@ const DAYS_DRAWN = 10;
 
 /** One tick a day, gone ones low and grey, a stroke where it stops. */
 function Grace({ seat }: { seat: Seat }) {
-  const left = Math.max(0, Math.round((Date.parse(seat.until ?? "") - now()) / 86_400_000) + 1);
+  const left = seat.until ? Math.max(0, daysTo(seat.until)) : 0;
   return (
     <p className="gr">
       <svg width="82" height="15" role="img" aria-label={`${left} of ${DAYS_DRAWN} days left`}>

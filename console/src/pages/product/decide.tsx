@@ -11,6 +11,9 @@ type View = Schemas["ProductView"];
 /** What a person decides of a product: which package is right, a hold, what is not taken. */
 export function Decide({ view }: { view: View }) {
   const undecided = view.releases.find((one) => one.republished && !one.republished.decided);
+  const products = useQuery(asked.products());
+  const nameOf = (id: string) =>
+    products.data?.find((row) => row.product.id === id)?.product.name ?? id.split("/")[1];
   return (
     <aside className="side dec">
       {undecided && <Twice product={view.row.product.id} release={undecided} />}
@@ -35,7 +38,7 @@ export function Decide({ view }: { view: View }) {
           <h2>Own or carried</h2>
           {view.lags.map((lag) => (
             <p key={lag.theme} className="q pt-2 text-[13px]">
-              Carried by {lag.theme.split("/")[1]}, it comes{" "}
+              Carried by {nameOf(lag.theme)}, it comes{" "}
               <b className="text-ink">{plural(lag.days ?? 0, "day")}</b> later, going by{" "}
               {plural(lag.releases, "release")}. An own licence costs money and no wait.
             </p>

@@ -121,6 +121,8 @@ function Head({ view }: { view: View }) {
   );
 }
 
+const TWIN = /, twin$/; // what tells two names apart is not cut off
+
 /** Each site stands on the version it runs; below, what lies between it and the newest. */
 function Picture({ view }: { view: View }) {
   const { row } = view;
@@ -143,10 +145,11 @@ function Picture({ view }: { view: View }) {
                 {here.length === 0 && <li className="qq">on no site yet</li>}
                 {here.length > MOST_NAMES && <li className="qq">and {here.length - MOST_NAMES} more</li>}
                 {here.slice(0, MOST_NAMES).map((one) => (
-                  <li key={one.site} className="truncate text-[12px] leading-5" title={one.text}>
-                    <Glyph state={one.state} />{" "}
-                    <Link to={`/sites/${one.site}`} className="tap hover:underline">
-                      {one.label}
+                  <li key={one.site} className="flex items-baseline gap-1 text-[12px] leading-5" title={one.text}>
+                    <Glyph state={one.state} />
+                    <Link to={`/sites/${one.site}`} className="tap flex min-w-0 hover:underline">
+                      <span className="truncate">{one.label.replace(TWIN, "")}</span>
+                      {TWIN.test(one.label) && <span className="flex-none">, twin</span>}
                     </Link>
                     <span className="sr-only">, {STATES[one.state].word}</span>
                   </li>

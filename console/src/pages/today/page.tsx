@@ -6,12 +6,11 @@ import { Belt } from "../../belt/belt";
 
 import { Tally } from "../../belt/tally";
 import { Load } from "../../pieces/load";
-import { clock, day, plural } from "../../pieces/time";
+import { clock, day, daysTo, plural } from "../../pieces/time";
 import { Age, Sentence } from "../../pieces/words";
 import { Glyph, StateWord } from "../../states/states";
 import { ApproveReady } from "../rollout/approve-button";
 import { Asleep, Snooze } from "./snooze";
-import { now } from "../../pieces/now";
 
 type Told = Schemas["Today"];
 
@@ -136,7 +135,7 @@ function Row({ finding, first }: { finding: Finding; first: boolean }) {
 
 /** "6 days left" while it is near, the day else; what has passed says so. */
 function due(at: string): string {
-  const left = Math.ceil((Date.parse(at) - now()) / 86_400_000);
+  const left = daysTo(at);
   if (left < 0) return `since ${day(at).slice(4)}`;
   if (left === 0) return "today";
   return left <= 14 ? `${plural(left, "day")} left` : day(at).slice(4);

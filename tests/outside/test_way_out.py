@@ -7,6 +7,7 @@ import time
 import unittest
 from collections import Counter
 from collections.abc import Callable
+from unittest import mock
 
 import httpx
 from hypothesis import given
@@ -15,6 +16,7 @@ from hypothesis import strategies as st
 from windbreak.feeds.errors import FeedUnreachable
 from windbreak.feeds.fetching import Credential, fetch, good_for, origin
 from windbreak.feeds.signin import signed_in
+from windbreak.outside import way_out
 from windbreak.outside.at_once import at_once
 from windbreak.outside.way_out import client, is_private, networks, only_makers
 
@@ -85,6 +87,74 @@ class Networks(unittest.TestCase):
             self.assertTrue(is_private(host), host)
         for host in ("maker.example", "93.184.216.34", "local.example"):
             self.assertFalse(is_private(host), host)
+
+
+class _Counted(http.server.BaseHTTPRequestHandler):
+    """Keeps its connections, and counts those that were opened and those that ended."""
+
+    protocol_version = "HTTP/1.1"
+    opened: Counter[int] = Counter()
+    ended: Counter[int] = Counter()
+
+    def setup(self) -> None:
+        super().setup()
+        self.opened[self.server.server_address[1]] += 1
+
+    def finish(self) -> None:
+        super().finish()
+        self.ended[self.server.server_address[1]] += 1
+
+    def do_GET(self) -> None:
+        self.send_response(200)
+        self.send_header("content-length", "5")
+        self.end_headers()
+        self.wfile.write(b"hello")
+
+    def log_message(self, *args: object) -> None:
+        pass
+
+
+class Connections(unittest.TestCase):
+    def setUp(self) -> None:
+        self.ports = []
+        for _ in range(2):
+            server = http.server.ThreadingHTTPServer(("127.0.0.1", 0), _Counted)
+            server.daemon_threads = True
+            threading.Thread(target=server.serve_forever, daemon=True).start()
+            self.addCleanup(server.server_close)
+            self.addCleanup(server.shutdown)
+            self.ports.append(server.server_port)
+        self.out = self.enterContext(client(only_makers(networks("127.0.0.0/8"))))
+
+    def ask(self, port: int) -> None:
+        self.assertEqual(fetch(self.out, f"http://127.0.0.1:{port}/feed").body, b"hello")
+
+    def test_one_serves_many_asks_of_its_origin_and_of_no_other(self) -> None:
+        for _ in range(3):
+            for port in self.ports:
+                self.ask(port)
+        self.assertEqual([_Counted.opened[port] for port in self.ports], [1, 1])
+
+    def test_one_that_nobody_asks_for_any_more_is_let_go(self) -> None:
+        self.enterContext(mock.patch.object(way_out, "_KEPT", 0.05))
+        gone, asked = self.ports
+        self.ask(gone)
+        end = time.monotonic() + 10
+        while not _Counted.ended[gone]:
+            self.assertLess(time.monotonic(), end, "it is kept")
+            time.sleep(0.06)
+            self.ask(asked)
+        self.ask(gone)  # and it can be asked again
+        self.assertEqual(_Counted.opened[gone], 2)
+
+    def test_one_that_is_in_use_is_not_let_go(self) -> None:
+        self.enterContext(mock.patch.object(way_out, "_KEPT", 0.05))
+        used, asked = self.ports
+        with self.out.stream("GET", f"http://127.0.0.1:{used}/feed") as response:
+            for _ in range(5):
+                time.sleep(0.06)
+                self.ask(asked)
+            self.assertEqual(response.read(), b"hello")
 
 
 class Dripping(unittest.TestCase):

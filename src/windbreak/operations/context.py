@@ -150,7 +150,7 @@ def open_context(
         store=store,
         sealer=Sealer(data / "seal.key"),
         shelf=Shelf(data / "shelf", store),
-        http=way_out.client(way_out.only_sites(own_ports), limits=way_out.MANY),
+        http=way_out.client(way_out.only_sites(own_ports)),
         out=way_out.client(way_out.only_makers(allowed)),
         own_ports=own_ports,
         allowed=allowed,

@@ -23,9 +23,10 @@ import httpcore
 import httpx
 
 TIMEOUT = httpx.Timeout(10, read=20, pool=60)
-LIMITS = httpx.Limits(max_connections=64, max_keepalive_connections=16)
-MANY = httpx.Limits(max_connections=1000, max_keepalive_connections=40)  # for sites in runs
+_AT_ONCE, _IDLE = 16, 8  # connections of one origin, and those of them that nobody uses
+_KEPT = 5.0  # seconds for which one that nobody uses is kept
 
+_Origin = tuple[bytes, bytes, int | None]
 Network = ipaddress.IPv4Network | ipaddress.IPv6Network
 Address = ipaddress.IPv4Address | ipaddress.IPv6Address
 
@@ -193,24 +194,81 @@ def _address(text: str) -> Address:
     return getattr(ip, "ipv4_mapped", None) or ip
 
 
+class _Pools(httpcore.ConnectionPool):
+    """Connections, in a pool of their own for each origin: whoever wants one goes through all of
+    a pool, so that one for everybody costs more with each of whom much is asked at once.
+
+    A pool that was not asked for a while, and whose connections are all idle, is let go.
+    """
+
+    def __init__(self, make: Callable[[], httpcore.ConnectionPool]) -> None:
+        self._make = make
+        self._guard = threading.Lock()
+        self._pools: dict[_Origin, httpcore.ConnectionPool] = {}
+        self._asked: dict[_Origin, float] = {}
+        self._swept = time.monotonic()
+
+    def handle_request(self, request: httpcore.Request) -> httpcore.Response:
+        url = request.url
+        return self._pool_of((url.scheme, url.host, url.port)).handle_request(request)
+
+    def _pool_of(self, origin: _Origin) -> httpcore.ConnectionPool:
+        now = time.monotonic()
+        with self._guard:
+            idle = self._idle(now) if now - self._swept > _KEPT else []
+            pool = self._pools.get(origin)
+            if pool is None:
+                pool = self._pools[origin] = self._make()
+            self._asked[origin] = now
+        for one in idle:
+            one.close()
+        return pool
+
+    def _idle(self, now: float) -> list[httpcore.ConnectionPool]:
+        """The pools that are let go."""
+        self._swept = now
+        gone = [
+            origin
+            for origin, pool in self._pools.items()
+            if now - self._asked[origin] > 2 * _KEPT
+            and all([connection.is_idle() for connection in pool.connections])
+        ]
+        for origin in gone:
+            del self._asked[origin]
+        return [self._pools.pop(origin) for origin in gone]
+
+    def close(self) -> None:
+        with self._guard:
+            pools = list(self._pools.values())
+            self._pools.clear()
+            self._asked.clear()
+        for pool in pools:
+            pool.close()
+
+
 class _Transport(httpx.HTTPTransport):
     """The usual transport over connections that are guarded."""
 
-    def __init__(self, rule: Rule, limits: httpx.Limits) -> None:
-        super().__init__(trust_env=False, limits=limits)
-        self._pool = httpcore.ConnectionPool(
-            ssl_context=httpx.create_ssl_context(trust_env=False),
-            max_connections=limits.max_connections,
-            max_keepalive_connections=limits.max_keepalive_connections,
-            keepalive_expiry=5.0,
-            network_backend=_Guarded(rule),
-        )
+    def __init__(self, rule: Rule) -> None:
+        super().__init__(trust_env=False)
+        context, guarded = httpx.create_ssl_context(trust_env=False), _Guarded(rule)
+
+        def pool() -> httpcore.ConnectionPool:
+            return httpcore.ConnectionPool(
+                ssl_context=context,
+                max_connections=_AT_ONCE,
+                max_keepalive_connections=_IDLE,
+                keepalive_expiry=_KEPT,
+                network_backend=guarded,
+            )
+
+        self._pool = _Pools(pool)
 
 
-def client(rule: Rule, *, limits: httpx.Limits = LIMITS) -> httpx.Client:
+def client(rule: Rule) -> httpx.Client:
     """A client that asks the world: guarded, without cookies, without proxies."""
     return httpx.Client(
-        transport=_Transport(rule, limits),
+        transport=_Transport(rule),
         timeout=TIMEOUT,
         trust_env=False,
         cookies=CookieJar(DefaultCookiePolicy(allowed_domains=[])),

@@ -131,7 +131,8 @@ def _read(
 ) -> Answer:
     status = response.status_code
     if status == httpx.codes.NOT_MODIFIED:
-        response.read()  # it has no body; read to its end, the connection serves the next one
+        for _ in response.iter_raw():  # it has no body
+            pass  # read to its end, the connection serves the next one
         return Answer(at, b"", response.headers, unchanged=True)
     if status in (401, 403):
         if credential is None:

@@ -79,6 +79,16 @@ class Deaths(WithState):
                 self.nothing_is_left()
 
 
+    def test_a_swap_that_an_older_agent_began_is_undone(self) -> None:
+        aside = self.state / "kept/c-9-older"
+        (self.state / "swap.json").write_text(
+            json.dumps({"target": str(self.plugin), "aside": str(aside)})
+        )
+        self.plugin.rename(aside)
+        self.assertEqual(self.version(), "1.0")
+        self.nothing_is_left()
+
+
 class AnotherDisk(WithState):
     """The agent's state on a disk of its own: nothing can be renamed from there to the site."""
 

@@ -230,7 +230,9 @@ final class Packages {
 		if ( null === $note || null === ( $lock = $memory->lock() ) ) {
 			return; // nothing was being swapped, or it is right now
 		}
-		if ( ! $note['done'] ) {
+		if ( ! isset( $note['done'] ) ) { // as agents up to 1.2 wrote it: the old folder went aside at once
+			is_dir( $note['target'] ) || ! is_dir( $note['aside'] ) || Folders::move( $note['aside'], $note['target'] );
+		} elseif ( ! $note['done'] ) {
 			self::undone( $note );
 		} elseif ( is_dir( $note['old'] ) ) {
 			Folders::clear( $note['aside'] ); // it was half there, at the most

@@ -37,7 +37,8 @@ def hold(context: Context, new: NewHold, by: Principal) -> StandingHold:
             )
         )
         where = f"on {context.store.sites.get(new.site).label}" if new.site else "everywhere"
-        what = f"{_name(context, new.product)} {new.range} held {where}".replace(" * ", " ")
+        which = "" if new.range.strip() == "*" else f" {new.range}"
+        what = f"{_name(context, new.product)}{which} held {where}"
         context.record(by.name, what, new.product, why=new.reason)
     context.tell("hold", new.product, f"held {where}")
     return kept

@@ -78,6 +78,17 @@ class Deaths(WithState):
                 self.assertIn(f"Version: {other}", (others / "tide-forms.php").read_text())
                 self.nothing_is_left()
 
+    def test_what_a_change_that_died_had_laid_out_goes_with_the_next_change(self) -> None:
+        staging = self.state / "staging"
+        (staging / "c-8-dead/tide-forms").mkdir(parents=True)
+        (staging / "c-8-dead/tide-forms/half.php").write_text("<?php")
+        (staging / "c-8-dead.sql").write_text("half")
+        (staging / f"held-{'0' * 64}").write_text("a part of a package")
+        agent = sites.agent_for(self.context, SITE)
+        agent.inventory(SITE, self.context.clock())
+        self.assertTrue((staging / "c-8-dead.sql").exists())  # it may be under way
+        agent.do("switch", "c-8-next", product=FORMS, on=True)
+        self.assertEqual([path.name for path in staging.iterdir()], [f"held-{'0' * 64}"])
 
     def test_a_swap_that_an_older_agent_began_is_undone(self) -> None:
         aside = self.state / "kept/c-9-older"

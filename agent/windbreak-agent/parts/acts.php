@@ -55,6 +55,9 @@ final class Acts {
 			throw new Failed( 'busy', 'another change is under way' );
 		}
 		set_time_limit( 0 );
+		foreach ( (array) glob( "{$this->memory->place}/staging/*" ) as $left ) { // of a change that died: nobody else is at work
+			0 === strpos( basename( $left ), 'held-' ) || Folders::clear( $left );
+		}
 		$this->change = $id;
 		$this->memory->begin( $id, $call );
 		if ( in_array( $call, self::LONG, true ) || 'bare' === self::needs( $call, $args ) ) {

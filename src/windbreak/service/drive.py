@@ -95,6 +95,7 @@ class Driver:
         self._visiting: threading.Thread | None = None
         self.projector = Projector(context)
         self._next: dict[str, tuple[int, datetime | None]] = {}
+        self._again: dict[str, float] = {}  # not before is it worked out anew
         self._mail_after = datetime.min.replace(tzinfo=UTC)
         self._broken: list[Callable[[], object]] = []
         self._tasks: set[int] = set()
@@ -451,7 +452,9 @@ class Driver:
         change, so that a second in which nothing changed costs next to nothing.
         """
         generation = self.context.store.database.generation(*kinds)
-        known = self._next.get(name)
-        if known is None or known[0] != generation:
+        known, began = self._next.get(name), time.monotonic()
+        if known is None or (known[0] != generation and began >= self._again.get(name, 0.0)):
             known = self._next[name] = (generation, earliest())
+            # While much changes, it is worked out anew for a twentieth of the time at the most.
+            self._again[name] = began + 20 * (time.monotonic() - began)
         return known[1] is not None and known[1] <= self.context.clock()

@@ -18,8 +18,6 @@ from windbreak.service.app import JsonLines, create_app
 from windbreak.service.drive import Lease
 from windbreak.service.settings import SettingRefused, Settings
 
-_TURN = 0.001  # seconds that a thread may compute before another one is let in
-
 
 def serve(data: Path, settings: Settings) -> int:
     """Serve until stopped. Raises LeaseTaken when another service drives the directory."""
@@ -73,9 +71,6 @@ def serve(data: Path, settings: Settings) -> int:
     instance.settle(context)
     address = f"http://{settings.host}:{port}"
     _greet(context, settings, address, first=first)
-    # A page that is asked for while many runs are at work waits for its turn several times: short
-    # turns let it through.
-    sys.setswitchinterval(_TURN)
     config = uvicorn.Config(app, log_config=None, access_log=False, timeout_graceful_shutdown=3)
     uvicorn.Server(config).run(sockets=[listening])
     lease.end()

@@ -115,6 +115,10 @@ class Sites(Documents[Site]):
         """The ids of the sites that are not retired. Reads."""
         return ids(self.database.ask("SELECT id FROM site WHERE NOT retired ORDER BY id"))
 
+    def ids_on(self, host: str | None) -> set[str]:
+        """The ids of the sites on a host, retired ones too; None: of those on no host. Reads."""
+        return set(ids(self.database.ask("SELECT id FROM site WHERE host IS ?", [host])))
+
     def at(self, address: str) -> Site | None:
         """The site at an address that is not retired. Reads."""
         sites = self.all(address=address, retired=False)

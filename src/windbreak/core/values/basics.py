@@ -6,6 +6,7 @@ aware and in UTC; ``None`` for an instant means that it has not happened.
 
 from __future__ import annotations
 
+import re
 from datetime import date, datetime
 from functools import lru_cache
 from typing import Annotated, Final, Literal
@@ -131,16 +132,19 @@ def example(**fields: JsonValue) -> ConfigDict:
     return ConfigDict(json_schema_extra={"examples": [dict(fields)]})
 
 
+_SLUG = re.compile(r"-*[a-z0-9][a-z0-9-]*")
+_ADDRESS = re.compile(r"https?://\S*")
+
+
 def _is_slug(text: str) -> str:
-    bare = text.replace("-", "")
-    if not bare.isascii() or not bare.isalnum() or text != text.lower() or len(text) > 80:
+    if len(text) > 80 or _SLUG.fullmatch(text) is None:
         raise ValueError(f"{text!r} is not an id; use small letters, digits and hyphens")
     return text
 
 
 def _is_address(text: str) -> str:
     bare = text.strip().rstrip("/")
-    if not bare.startswith(("http://", "https://")) or any(c.isspace() for c in bare):
+    if _ADDRESS.fullmatch(bare) is None:
         raise ValueError(f"{text!r} is not an address; write it as https://tarnsey-harbour.example")
     return bare
 

@@ -25,7 +25,7 @@ def kind_of(act: str) -> str:
 
 def usual(context: Context, host: str | None) -> dict[str, float]:
     """Seconds by kind of act, as seen in the last runs on a host. Reads."""
-    sites = {site.id for site in context.store.sites.all() if site.host == host}
+    sites = context.store.sites.ids_on(host)
     ended = [
         run
         for run in context.store.runs.all(newest_first=True, limit=_RUNS * 5, state="done")

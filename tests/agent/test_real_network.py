@@ -91,6 +91,7 @@ class Network(WithReal):
 
     def test_what_is_refused_by_hand_stays_on_for_all(self) -> None:
         agent = self.linked()
+        agent.do("purge", "c-2-over")  # no run is at work
         archive = catalogue.archive(workshop.release("plugin/tide-forms", "1.0"))
         main = "dune-dock/dune-dock.php"
         code, why = real_hands.upgraded_by_hand(self.real, main, "1.1", archive)

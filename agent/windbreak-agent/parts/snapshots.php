@@ -30,14 +30,22 @@ final class Snapshots {
 			throw new Failed( 'not-writable', 'a snapshot can’t be written' );
 		}
 		$root  = rtrim( ABSPATH, '/' );
+		$links = array();
 		$count = 0;
-		foreach ( self::walk( $root ) as $path ) {
-			$name = 'files/' . substr( $path, strlen( $root ) + 1 );
-			if ( is_dir( $path ) ) {
-				$zip->addEmptyDir( $name );
+		foreach ( Folders::every( $root ) as $entry ) {
+			$path = $entry->getPathname();
+			$name = substr( $path, strlen( $root ) + 1 );
+			if ( $entry->isLink() ) {
+				$links[ $name ] = readlink( $path );
+				continue;
+			}
+			if ( $entry->isFile() ) {
+				$zip->addFile( $path, "files/$name" );
+				$zip->setCompressionIndex( $count, \ZipArchive::CM_STORE ); // time counts here more than room
+			} elseif ( $entry->isDir() && ! ( new \FilesystemIterator( $path ) )->valid() ) {
+				$zip->addEmptyDir( "files/$name" );
 			} else {
-				$zip->addFile( $path, $name );
-				$zip->setCompressionName( $name, \ZipArchive::CM_STORE ); // time counts here more than room
+				continue; // what it holds is met by itself
 			}
 			if ( 0 === ++$count % 500 ) {
 				( $this->sign )( 'files', $count, 0 );
@@ -45,7 +53,7 @@ final class Snapshots {
 		}
 		$zip->addFile( $sql, 'database.sql' );
 		$zip->setCompressionName( 'database.sql', \ZipArchive::CM_STORE );
-		$zip->addFromString( 'site.json', (string) json_encode( self::site( $root ) + $beside, JSON_UNESCAPED_SLASHES | JSON_INVALID_UTF8_SUBSTITUTE ) );
+		$zip->addFromString( 'site.json', (string) json_encode( self::site( $root, $links ) + $beside, JSON_UNESCAPED_SLASHES | JSON_INVALID_UTF8_SUBSTITUTE ) );
 		( $this->sign )( 'packing', $count, $count );
 		if ( method_exists( $zip, 'registerProgressCallback' ) ) {
 			$zip->registerProgressCallback(
@@ -80,27 +88,9 @@ final class Snapshots {
 	}
 
 	/** What a restore has to know of the site beside its files: where they lay, and where links lead. */
-	private static function site( string $root ): array {
+	private static function site( string $root, array $links ): array {
 		global $wpdb;
-		$links = array();
-		foreach ( Folders::every( $root ) as $file ) {
-			if ( $file->isLink() ) {
-				$links[ substr( $file->getPathname(), strlen( $root ) + 1 ) ] = readlink( $file->getPathname() );
-			}
-		}
 		return array( 'root' => $root, 'prefix' => $wpdb->prefix, 'links' => (object) $links );
-	}
-
-	/** Files, and folders with nothing in them; links are told apart. */
-	private static function walk( string $root ): \Generator {
-		foreach ( Folders::every( $root ) as $file ) {
-			if ( $file->isLink() ) {
-				continue;
-			}
-			if ( $file->isFile() || ( $file->isDir() && ! ( new \FilesystemIterator( $file->getPathname() ) )->valid() ) ) {
-				yield $file->getPathname();
-			}
-		}
 	}
 
 	// Carried to the twin in parts.

@@ -6,8 +6,13 @@ from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
 
 
+def names(context: Context) -> list[str]:
+    """The clients that have a site, or had one, in order. Reads."""
+    return sorted({note.client for note in context.store.sites.notes().values() if note.client})
+
+
 def check(context: Context, client: str | None) -> None:
     """Raise Refused for a client nobody has, with those there are. Reads."""
-    clients = sorted({site.client for site in context.store.sites.all() if site.client})
+    clients = names(context)
     if client is not None and client not in clients:
         raise Refused("unknown-client", f"no site is of {client!r}; clients: {', '.join(clients)}")

@@ -7,6 +7,7 @@ from datetime import datetime
 from windbreak.core.values.ledger import LedgerAsked, LedgerEntry, LedgerPart
 from windbreak.documents.ledger import LedgerAbout, LedgerLine, LedgerSummary
 from windbreak.operations.context import Context
+from windbreak.operations.sites import clients
 
 
 def asked(
@@ -58,13 +59,12 @@ def summary(context: Context, wanted: LedgerAsked) -> LedgerSummary:
     """How much of it is wanted, and what it can be narrowed by. Reads."""
     ledger = context.store.ledger
     first = ledger.all(limit=1)
-    notes = context.store.sites.notes().values()
     return LedgerSummary(
         lines=ledger.count(),
         wanted=ledger.how_many(wanted),
         wrong=ledger.how_many(wanted.model_copy(update={"wrong": True})),
         people=tuple(ledger.people()),
-        clients=tuple(sorted({note.client for note in notes if note.client})),
+        clients=tuple(clients.names(context)),
         since=first[0].at if first else None,
     )
 

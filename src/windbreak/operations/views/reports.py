@@ -16,23 +16,19 @@ from windbreak.documents.ledger import ClientReport, ReportLine, SiteReport
 from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
 from windbreak.operations.runs.course import course
+from windbreak.operations.sites import clients
 from windbreak.wording import reports
 from windbreak.wording.words import day, listed
-
-
-def clients(context: Context) -> list[str]:
-    """The clients that have a site, or had one. Reads."""
-    return sorted({note.client for note in context.store.sites.notes().values() if note.client})
 
 
 def report(context: Context, client: str, month: str, *, looks: bool = False) -> ClientReport:
     """A client's month. Reads. Raises Refused for a client that has no site, and for a month that
     is none, or has not begun.
     """
-    known = clients(context)
-    if client not in known:
+    served = clients.names(context)
+    if client not in served:
         of_site = [s.client for s in context.store.sites.named(client) if s.client]
-        near = of_site or get_close_matches(client, known, 3, 0.4)
+        near = of_site or get_close_matches(client, served, 3, 0.4)
         hint = f"; it may be {listed([repr(name) for name in near])}" if near else ""
         raise Refused("no-client", f"no site is of a client {client!r}{hint}")
     first, last = _month(context, month)

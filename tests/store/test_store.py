@@ -9,6 +9,7 @@ from windbreak.core.values.ledger import LedgerEntry
 from windbreak.core.values.releases import KnownRelease
 from windbreak.core.values.runs import Run
 from windbreak.core.values.sites import Site
+from windbreak.store.database import CHANGES_KEPT
 from windbreak.store.errors import AlreadyThere, NotFound
 from windbreak.store.sealing import SealBroken, Sealer, masked, trimmed
 from windbreak.store.store import Store
@@ -146,6 +147,40 @@ class Documents(WithStore):
         self.assertEqual([s.id for s in self.store.sites.live()], ["skerry-light"])
         self.assertEqual([s.id for s in self.store.sites.all(host="mole")], ["gannet-rock"])
         self.assertEqual(self.store.sites.count(retired=True), 1)
+
+
+class Changes(WithStore):
+    def changed(self, kind: str, subject: str) -> int:
+        database = self.store.database
+        with database.transaction():
+            database.mark([(kind, subject)])
+            coming = database.coming_generation()
+        self.assertEqual(coming, database.generation())
+        return coming
+
+    def test_what_did_not_change_is_told_apart(self) -> None:
+        unchanged_since = self.store.database.unchanged_since
+        first = self.changed("product", "plugin/lee")
+        self.changed("site", "plugin/lee")
+        self.assertTrue(unchanged_since(first, "product", {"plugin/lee", "plugin/oarlock"}))
+        self.changed("product", "plugin/oarlock")
+        self.assertFalse(unchanged_since(first, "product", {"plugin/lee", "plugin/oarlock"}))
+        self.assertTrue(unchanged_since(first, "product", {"plugin/lee"}))
+
+    def test_a_change_of_everything_and_changes_of_long_ago_leave_nothing_unchanged(self) -> None:
+        first = self.changed("product", "plugin/lee")
+        last = self.changed("everything", "")
+        self.assertFalse(self.store.database.unchanged_since(first, "product", {"plugin/lee"}))
+        self.assertTrue(self.store.database.unchanged_since(last, "product", {"plugin/lee"}))
+        for _ in range(CHANGES_KEPT + 1):
+            self.changed("host", "mole")
+        self.assertFalse(self.store.database.unchanged_since(last, "product", {"plugin/lee"}))
+
+    def test_nothing_marked_is_no_change(self) -> None:
+        with self.store.database.transaction():
+            before = self.store.database.generation()
+            self.assertEqual(self.store.database.coming_generation(), before)
+        self.assertEqual(self.store.database.generation(), before)
 
 
 class Sealing(WithStore):

@@ -47,7 +47,7 @@ class Announced(Value):
         )
 
 
-Items = dict[str, tuple[object, Announcement]]  # as it was listed, and as it was read
+Items = dict[str, tuple[bytes, Announcement]]  # as it was listed, as JSON, and as it was read
 
 
 @dataclass(frozen=True)

@@ -6,10 +6,12 @@ costs that item only; a document that is no JSON Feed at all is refused.
 
 from __future__ import annotations
 
+from datetime import date
 from typing import Any
 from urllib.parse import urljoin
 
 from pydantic import TypeAdapter, ValidationError
+from pydantic_core import to_json
 
 from windbreak.core.values.releases import (
     Announcement,
@@ -44,9 +46,10 @@ def read(asked: Asked) -> Announced:
     announcements, faults, unread = [], [], []
     for index, item in enumerate(document["items"]):
         key = str(item.get("id") or index) if isinstance(item, dict) else str(index)
-        listed, announcement = asked.before.get(key, (None, None))
+        listed, announcement = asked.before.get(key, (b"", None))
+        as_listed = to_json(item)
         try:
-            if announcement is None or listed != item:
+            if announcement is None or listed != as_listed:
                 announcement = _item(item, answer.url)
         except ValidationError as error:
             faults += [f"items[{index}]{_place(e['loc'])}: {e['msg']}" for e in error.errors()]
@@ -57,7 +60,7 @@ def read(asked: Asked) -> Announced:
         else:
             if announcement is not None:
                 announcements.append(announcement)
-                asked.items[key] = (item, announcement)
+                asked.items[key] = (as_listed, announcement)
     return Announced(
         maker=str(document.get("title") or "")[:120] or None,
         announcements=tuple(announcements),
@@ -113,17 +116,20 @@ def _item(item: object, url: str) -> Announcement | None:
     if "_release" not in item:
         return None
     told = ReleaseFacts.model_validate(_without_private(item["_release"]))
-    published = item.get("date_published")
-    if not isinstance(published, str) or len(published) < 10:
-        raise ValueError("date_published is required, as 2026-11-14T09:00:00Z")
-    fields: dict[str, Any] = told.model_dump(by_alias=False)
-    return Announcement(
-        **fields,
+    return Announcement.model_construct(
+        **dict(told),
         title=str(item.get("title") or f"{told.product} {told.version}")[:300],
         text=str(item.get("content_text") or "")[:LONGEST],
-        published=published[:10],
+        published=_day(item.get("date_published")),
         package=_attachment(item.get("attachments"), url),
     )
+
+
+def _day(published: object) -> date:
+    try:
+        return date.fromisoformat(published[:10] if isinstance(published, str) else "")
+    except ValueError:
+        raise ValueError("date_published is required, as 2026-11-14T09:00:00Z") from None
 
 
 def _without_private(said: object) -> object:

@@ -16,7 +16,6 @@ import threading
 import time
 from collections.abc import Callable, Container, Iterable, Iterator
 from contextlib import contextmanager
-from http.cookiejar import CookieJar, DefaultCookiePolicy
 from typing import Any
 
 import httpcore
@@ -265,12 +264,33 @@ class _Transport(httpx.HTTPTransport):
         self._pool = _Pools(pool)
 
 
+class _NoCookies(httpx.Cookies):
+    """Takes none and sends none."""
+
+    def extract_cookies(self, response: httpx.Response) -> None:
+        pass
+
+    def set_cookie_header(self, request: httpx.Request) -> None:
+        pass
+
+
+class _Client(httpx.Client):
+    _none = _NoCookies()
+
+    @property
+    def cookies(self) -> httpx.Cookies:
+        return self._none
+
+    @cookies.setter
+    def cookies(self, cookies: object) -> None:
+        raise TypeError("this client has no cookies")
+
+
 def client(rule: Rule) -> httpx.Client:
     """A client that asks the world: guarded, without cookies, without proxies."""
-    return httpx.Client(
+    return _Client(
         transport=_Transport(rule),
         timeout=TIMEOUT,
         trust_env=False,
-        cookies=CookieJar(DefaultCookiePolicy(allowed_domains=[])),
         headers={"user-agent": "windbreak"},
     )

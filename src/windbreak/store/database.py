@@ -19,6 +19,7 @@ import peewee
 from windbreak.store.migrations import migrate
 
 Mark = tuple[str, str]  # kind, subject
+CHANGES_KEPT = 1000  # generations whose changes stay listed at least
 
 
 class Database:
@@ -66,15 +67,14 @@ class Database:
         self._marks.update(dict.fromkeys(marks))
 
     def _number_changes(self) -> None:
+        generation = self.coming_generation()
         marks, self._marks = list(self._marks), {}
-        generation = self.generation() + 1
         kinds = {"": None, **dict.fromkeys(kind for kind, _ in marks)}
-        for kind in kinds:
-            self.peewee.execute_sql(
-                "INSERT INTO newest_change VALUES (?, ?) "
-                "ON CONFLICT(kind) DO UPDATE SET generation = excluded.generation",
-                (kind, generation),
-            )
+        self.peewee.execute_sql(
+            f"INSERT INTO newest_change VALUES {', '.join(['(?, ?)'] * len(kinds))} "
+            "ON CONFLICT(kind) DO UPDATE SET generation = excluded.generation",
+            tuple([cell for kind in kinds for cell in (kind, generation)]),
+        )
         self.peewee.connection().executemany(
             "INSERT INTO change VALUES (?, ?, ?)",
             [(generation, kind, subject) for kind, subject in marks],
@@ -90,6 +90,12 @@ class Database:
         )
         return int(rows[0][0])
 
+    def coming_generation(self) -> int:
+        """The generation of which the transaction under way will be, if it ends now. Within
+        ``transaction`` only.
+        """
+        return self.generation() + bool(self._marks)
+
     def changes_after(self, generation: int, kind: str | None = None) -> list[tuple[int, Mark]]:
         """What changed after a generation, oldest first. Reads."""
         where, given = ("AND kind = ?", [kind]) if kind is not None else ("", [])
@@ -100,16 +106,22 @@ class Database:
         )
         return [(int(number), (str(k), str(subject))) for number, k, subject in rows]
 
-    def changed_after(self, generation: int, kind: str, subjects: Iterable[str]) -> bool:
-        """Whether one of some subjects changed after a generation. Reads."""
+    def unchanged_since(self, generation: int, kind: str, subjects: Iterable[str]) -> bool:
+        """Whether none of some subjects changed after a generation, and that can be told: the
+        changes of long ago are no longer listed. Reads.
+        """
+        newest = dict(self.ask("SELECT kind, generation FROM newest_change"))
+        if (
+            newest.get("everything", 0) > generation
+            or newest.get("", 0) - generation > CHANGES_KEPT
+        ):
+            return False
         some = sorted(subjects)
         marks = ", ".join("?" * len(some))
-        return bool(
-            self.ask(
-                f"SELECT 1 FROM change WHERE kind = ? AND subject IN ({marks}) "
-                "AND generation > ? LIMIT 1",
-                [kind, *some, generation],
-            )
+        return not self.ask(
+            f"SELECT 1 FROM change WHERE kind = ? AND subject IN ({marks}) "
+            "AND generation > ? LIMIT 1",
+            [kind, *some, generation],
         )
 
     def next_number(self, table: str) -> int:

@@ -15,7 +15,7 @@ from datetime import datetime
 from windbreak.core.values.basics import WORST_FIRST
 from windbreak.documents.products import Standing
 from windbreak.documents.sites import SiteSummary
-from windbreak.store.database import Database
+from windbreak.store.database import CHANGES_KEPT, Database
 
 # Of a row: whether anything can be moved there now.
 _REACHED = "link = 'linked' AND json_extract(body, '$.fault') IS NULL"
@@ -70,7 +70,9 @@ class Views:
             self.database.tell(
                 "UPDATE projection SET generation = ?, as_of = ?", [generation, now.isoformat()]
             )
-            self.database.tell("DELETE FROM change WHERE generation <= ?", [generation - 1000])
+            spare = 100  # for whoever reads meanwhile
+            oldest = generation - CHANGES_KEPT - spare
+            self.database.tell("DELETE FROM change WHERE generation <= ?", [oldest])
 
     # The timetable.
 

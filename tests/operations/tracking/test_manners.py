@@ -171,3 +171,19 @@ class Manners(unittest.TestCase):
         self.assertEqual({r.state for r in results}, {"fresh"})
         self.assertEqual(len(context.store.releases.all()), 1)
         self.assertEqual(len(context.store.releases.get("plugin/lee@5.5").routes), 30)
+
+    def test_a_feed_dropped_while_it_is_asked_keeps_nothing_back(self) -> None:
+        context = self.context()
+        good = f"http://127.0.0.1:{self.server.server_port}/marked"
+        for n in range(3):
+            feeds.register(context, NewFeed(id=f"good-{n}", label="Good", url=good), RHONA)
+        results = {}
+        for result in polling.poll_many(context, context.store.feeds.all()):
+            results[result.feed] = result
+            if len(results) == 1:  # the others may be asked, and are not taken in
+                gone = next(feed.id for feed in context.store.feeds.all() if feed.id not in results)
+                feeds.drop(context, gone, RHONA)
+        self.assertEqual(len(results), 3)
+        self.assertEqual(results.pop(gone).state, "failing")
+        self.assertEqual({result.state for result in results.values()}, {"fresh"})
+        self.assertNotIn(gone, context.store.releases.get("plugin/lee@5.5").routes)

@@ -25,6 +25,7 @@ from windbreak.core.values.releases import BY_HAND, KnownRelease
 from windbreak.core.values.sites import Site
 from windbreak.core.versions.version import parse_version
 from windbreak.operations.context import Context
+from windbreak.store.database import CHANGES_KEPT
 
 KINDS = ("everything", "product", "tie")  # the changes that it hangs on
 _MOST_CHANGED = 500  # products changed at once beyond which it is read as a whole
@@ -159,7 +160,7 @@ def _changed(context: Context, before: KnownCatalogue | None) -> set[str] | None
     if before is None:
         return None
     database = context.store.database
-    if database.generation() - before.generation > 900:
+    if database.generation() - before.generation > CHANGES_KEPT:
         return None  # changes of long ago are no longer listed
     found = set()
     for _, (kind, subject) in database.changes_after(before.generation):

@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 
 from windbreak.core.values.feeds import Feed
 from windbreak.feeds.announced import Announced, Items
-from windbreak.feeds.fetching import FEED_LIMIT, Answer, Credential, fetch, origin
+from windbreak.feeds.fetching import Answer, Credential, fetch, origin
 from windbreak.operations.context import Context
 
 
@@ -23,7 +23,7 @@ def secret_of(context: Context, feed: str) -> str | None:
 
 def credential_of(context: Context, feed: Feed) -> Credential | None:
     """A feed's credential with the origins it may go to. Reads."""
-    secret = secret_of(context, feed.id)
+    secret = secret_of(context, feed.id) if feed.credential else None
     if secret is None:
         return None
     home = frozenset(origin(url) for url in (feed.url, *feed.origins))
@@ -31,7 +31,12 @@ def credential_of(context: Context, feed: Feed) -> Credential | None:
 
 
 def ask(
-    context: Context, feed: Feed, url: str, *, conditional: bool = False, limit: int = FEED_LIMIT
+    context: Context,
+    feed: Feed,
+    url: str,
+    credential: Credential | None,
+    *,
+    conditional: bool = False,
 ) -> Answer:
     """What a feed answers at an address; ``conditional``: only if it is another than at the last
     look. Raises FeedError.
@@ -43,8 +48,7 @@ def ask(
         headers["if-modified-since"] = feed.last_modified
     if not conditional:
         headers["cache-control"] = "no-cache"
-    credential = credential_of(context, feed)
-    return fetch(context.out, url, credential=credential, headers=headers, limit=limit)
+    return fetch(context.out, url, credential=credential, headers=headers)
 
 
 @dataclass(frozen=True)

@@ -61,7 +61,7 @@ class _Intake:
     ids: list[str] = field(default_factory=list)
     faults: list[str] = field(default_factory=list)
     again: list[str] = field(default_factory=list)
-    met: set[str] = field(default_factory=set)
+    settled: set[str] = field(default_factory=set)  # products of which no more is to be learnt
     noted: bool = False
 
     def versions(self, product: str) -> dict[Version, str]:
@@ -76,8 +76,9 @@ class _Intake:
         id = self.versions(product).get(version)
         return self.context.store.releases.find(id) if id else None
 
-    def keep(self, release: KnownRelease) -> None:
-        self.context.store.releases.put(release)
+    def keep(self, release: KnownRelease, *, new: bool = False) -> None:
+        releases = self.context.store.releases
+        (releases.add if new else releases.put)(release)
         self.versions(release.product)[parse_version(release.version)] = release.id
         self.noted = True
 
@@ -97,6 +98,7 @@ def take_in(
     same = {id(a) for a in before.announcements} if before else set()
     maker = announced.maker or feed.label
     intake = _Intake(context, feed, now, maker, faults=list(announced.faults))
+    intake.settled |= {a.product for a in before.announcements} if before else set()
     with context.store.transaction():
         listed: dict[str, set[Version]] = defaultdict(set)
         for announcement in announced.announcements:
@@ -112,7 +114,7 @@ def take_in(
                 _take(intake, announcement, version)
         for advisory in announced.advisories:
             _take_advisory(intake, advisory)
-        if announced.whole and feed.kind != "advisories":
+        if announced.whole and feed.kind != "advisories" and not _all_still(announced, before):
             _find_vanished(intake, listed, announced, before)
         elif announced.advisories and not announced.faults:
             _drop_advisories(intake, announced)
@@ -140,19 +142,20 @@ def refuse_emptied(context: Context, feed: Feed, announced: Announced) -> None:
 
 
 def _take(intake: _Intake, announcement: Announcement, version: Version) -> None:
-    if announcement.product not in intake.met:
-        intake.met.add(announcement.product)
+    if announcement.product not in intake.settled:
+        intake.settled.add(announcement.product)
         _know_product(intake, announcement)
     known = intake.find(announcement.product, version)
     if known is None:
-        release = KnownRelease(
-            **announcement.model_dump(by_alias=False),
+        # Every field was looked at when the announcement was read.
+        release = KnownRelease.model_construct(
+            **dict(announcement),
             id=f"{announcement.product}@{announcement.version}",
             feed=intake.feed.id,
             routes=(intake.feed.id,),
             taken_at=intake.now,
         )
-        intake.keep(release)
+        intake.keep(release, new=True)
         intake.ids.append(release.id)
         return
     changed = _revised(intake, known, announcement)
@@ -232,6 +235,17 @@ def _drop_advisories(intake: _Intake, announced: Announced) -> None:
         if advisory.key not in kept:
             intake.context.store.advisories.drop(advisory.key)
             intake.noted = True
+
+
+def _all_still(announced: Announced, before: Announced | None) -> bool:
+    """Whether a whole look lists all that the one before it listed, and withdraws the same."""
+    return (
+        before is not None
+        and before.whole
+        and (before.withdrawn, before.unread) == (announced.withdrawn, announced.unread)
+        and {(a.product, a.version) for a in before.announcements}
+        <= {(a.product, a.version) for a in announced.announcements}
+    )
 
 
 def _find_vanished(

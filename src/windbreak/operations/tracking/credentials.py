@@ -111,7 +111,7 @@ def _asked_of_maker(context: Context, feed: Feed) -> CredentialCheck:
         )
         return CredentialCheck(at=now, valid=True, text=text)
     try:
-        said = json.loads(asking.ask(context, feed, feed.check_url).body)
+        said = json.loads(asking.ask(context, feed, feed.check_url, credential).body)
         has = tuple(str(p) for p in said.get("permissions", ()))
     except FeedRefused as error:
         text = f"Refused: {error}."

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import random
 from collections.abc import Iterator
+from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 
 from pydantic import ValidationError
@@ -11,7 +12,7 @@ from pydantic import ValidationError
 from windbreak.core.values.feeds import Feed, PollResult
 from windbreak.feeds.announced import Announced, Asked, Items
 from windbreak.feeds.errors import FeedError, FeedRefused, FeedUnreachable, FeedUnreadable
-from windbreak.feeds.fetching import Answer, good_for, host_of
+from windbreak.feeds.fetching import Answer, Credential, good_for, host_of
 from windbreak.feeds.formats import FORMATS
 from windbreak.operations.administration import outward
 from windbreak.operations.context import Context
@@ -43,17 +44,19 @@ def next_due(context: Context) -> datetime | None:
 def poll_many(context: Context, feeds: list[Feed], *, fresh: bool = False) -> Iterator[PollResult]:
     """Look at many feeds at once, at few of one host at a time, each as it is ready. Writes.
 
-    A feed that hangs keeps back only the others of its host.
+    A feed that hangs keeps back only the others of its host. Many threads ask and read; what they
+    bring is taken in by the caller's alone, so that none waits for another with the database.
     """
-
-    yield from at_once(
-        feeds,
-        lambda feed: poll(context, feed.id, fresh=fresh),
-        place=lambda f: host_of(f.url),
+    asked = [(feed, asking.credential_of(context, feed)) for feed in feeds]
+    for look in at_once(
+        asked,
+        lambda pair: _looked(context, *pair, fresh=fresh),
+        place=lambda pair: host_of(pair[0].url),
         most=AT_ONCE,
         per_place=context.per_host,
-        finish=context.store.close,  # each thread's own connection
-    )
+        finish=context.store.close,  # a thread that read a recipe has a connection
+    ):
+        yield _taken_in(context, look)
 
 
 def poll(context: Context, feed: str, *, fresh: bool = False) -> PollResult:
@@ -61,52 +64,94 @@ def poll(context: Context, feed: str, *, fresh: bool = False) -> PollResult:
 
     Never raises for a feed that fails: its state then says why.
     """
-    known = context.store.feeds.get(feed)
+    listed = context.store.feeds.get(feed)
+    credential = asking.credential_of(context, listed)
+    return _taken_in(context, _looked(context, listed, credential, fresh=fresh))
+
+
+@dataclass(frozen=True)
+class _Look:
+    """What a look at a feed brought: news and its items, or nothing new (no ``announced``), or an
+    error. ``last`` is the good look before it.
+    """
+
+    feed: Feed
+    at: datetime
+    answer: Answer | None = None
+    announced: Announced | None = None
+    items: Items = field(default_factory=dict)
+    last: asking.LastLook = field(default_factory=asking.LastLook)
+    error: FeedError | None = None
+
+
+def _looked(context: Context, feed: Feed, credential: Credential | None, *, fresh: bool) -> _Look:
+    """Ask a feed and read what it answers. Writes nothing."""
     now = context.clock()
     try:
-        answer = asking.ask(context, known, known.url, conditional=not fresh)
+        answer = asking.ask(context, feed, feed.url, credential, conditional=not fresh)
         if answer.unchanged:
-            _note(context, known, now, answer)
-            text = f"{known.label}: nothing new."
-            return PollResult(feed=feed, at=now, state="fresh", unchanged=True, text=text)
-        last = asking.last_looks(context).get(feed, asking.LastLook())
-        announced, items = _read(context, known, answer, last.items)
-        catalogue.refuse_emptied(context, known, announced)
+            return _Look(feed, now, answer)
+        last = asking.last_looks(context).get(feed.id, asking.LastLook())
+        announced, items = _read(context, feed, credential, answer, last.items)
+        return _Look(feed, now, answer, announced, items, last)
     except FeedError as error:
-        return _failed(context, known, now, error)
+        return _Look(feed, now, error=error)
+
+
+def _taken_in(context: Context, look: _Look) -> PollResult:
+    """Take in what a look brought. Writes."""
     with context.store.transaction():
-        before = last.announced if _untouched_since(context, last) else None
-        taken = catalogue.take_in(context, known, announced, now, before)
-        _note(
-            context,
-            known,
-            now,
-            answer,
-            **({"changed_at": now} if taken.ids else {}),  # another look may have set it meanwhile
-            check_url=announced.check_url,
-            needs=announced.needs,
-            faults=taken.faults,
-            products=taken.products,
-            disagreements=catalogue.disagreements(context, known, announced),
-        )
-        result = _told(context, known, now, announced, taken)
-    look = asking.LastLook(items, announced, context.store.database.generation())
-    asking.last_looks(context)[feed] = look
+        result, news = _take_in(context, look)
+    if news is not None:
+        asking.last_looks(context)[look.feed.id] = news
     context.wake()
     return result
+
+
+def _take_in(context: Context, look: _Look) -> tuple[PollResult, asking.LastLook | None]:
+    """Take in what a look brought, and what is kept of it where it has news. Within a
+    transaction.
+    """
+    feed, now, answer, announced = look.feed, look.at, look.answer, look.announced
+    if context.store.feeds.find(feed.id) is None:
+        text = f"{feed.label}: it was dropped while it was asked; nothing was taken in."
+        return PollResult(feed=feed.id, at=now, state="failing", text=text), None
+    if answer is None:
+        assert look.error is not None  # a look brings an answer or an error
+        return _failed(context, feed, now, look.error), None
+    if announced is None:
+        _note(context, feed, now, answer)
+        text = f"{feed.label}: nothing new."
+        return PollResult(feed=feed.id, at=now, state="fresh", unchanged=True, text=text), None
+    try:
+        catalogue.refuse_emptied(context, feed, announced)
+    except FeedError as error:
+        return _failed(context, feed, now, error), None
+    before = look.last.announced if _untouched_since(context, look.last) else None
+    taken = catalogue.take_in(context, feed, announced, now, before)
+    _note(
+        context,
+        feed,
+        now,
+        answer,
+        **({"changed_at": now} if taken.ids else {}),  # another look may have set it meanwhile
+        check_url=announced.check_url,
+        needs=announced.needs,
+        faults=taken.faults,
+        products=taken.products,
+        disagreements=catalogue.disagreements(context, feed, announced),
+    )
+    generation = context.store.database.coming_generation()
+    news = asking.LastLook(look.items, announced, generation)
+    return _told(context, feed, now, announced, taken), news
 
 
 def _untouched_since(context: Context, last: asking.LastLook) -> bool:
     """Whether nothing was written of the products that a look listed since it was taken in."""
     if last.announced is None:
         return False
-    database = context.store.database
-    if database.generation("everything") > last.generation:
-        return False
-    if database.generation() - last.generation > 900:
-        return False  # changes of long ago are no longer listed
     own = {a.product for a in last.announced.announcements}
-    return not database.changed_after(last.generation, "product", own)
+    return context.store.database.unchanged_since(last.generation, "product", own)
 
 
 def _told(
@@ -126,7 +171,7 @@ def _told(
     if taken.ids:
         outward.tell(context, "release", {"feed": feed.id, "taken": taken.ids, "text": text})
     if taken.ids or taken.noted:
-        context.tell("release", feed.id, text)
+        context.note("release", feed.id, text)
     return PollResult(
         feed=feed.id,
         at=now,
@@ -138,7 +183,9 @@ def _told(
     )
 
 
-def _read(context: Context, feed: Feed, answer: Answer, before: Items) -> tuple[Announced, Items]:
+def _read(
+    context: Context, feed: Feed, credential: Credential | None, answer: Answer, before: Items
+) -> tuple[Announced, Items]:
     """A feed's answer and the pages it goes on to, as announcements; and its items. Raises
     FeedError.
     """
@@ -168,7 +215,8 @@ def _read(context: Context, feed: Feed, answer: Answer, before: Items) -> tuple[
             cut = {"next_url": None, "whole": False, "faults": (*announced.faults, fault)}
             return announced.model_copy(update=cut), items
         seen.add(announced.next_url)
-        announced = announced.and_more(read(asking.ask(context, feed, announced.next_url)))
+        page = asking.ask(context, feed, announced.next_url, credential)
+        announced = announced.and_more(read(page))
     return announced, items
 
 
@@ -208,7 +256,7 @@ def _failed(context: Context, feed: Feed, now: datetime, error: FeedError) -> Po
         failures=failures,
         next_poll_at=now + wait,
     )
-    context.tell("feed", feed.id, reason)
+    context.note("feed", feed.id, reason)
     return PollResult(
         feed=feed.id,
         at=now,

@@ -46,7 +46,7 @@ class Constraints(unittest.TestCase):
 
     @given(SEEDS)
     @settings(max_examples=300, deadline=None, derandomize=True)
-    def test_options_that_it_tells_apart_by_no_distinction_are_alike_to_it(self, seed: int) -> None:
+    def test_options_that_are_in_all_the_same_advantages_are_alike_to_it(self, seed: int) -> None:
         r, sizes, domains = somewhere(seed)
         constraint = random_constraint(r, sizes)
         for v in constraint.scope:  # it is asked once nothing more can be dropped
@@ -55,7 +55,7 @@ class Constraints(unittest.TestCase):
         if not all(domains):
             return
         for v in constraint.scope:
-            sets = list(constraint.distinctions(domains, v))
+            sets = [these for these, _ in constraint.advantages(domains, v)]
             for i in bits(domains[v]):
                 for j in bits(domains[v]):
                     if any((one >> i ^ one >> j) & 1 for one in sets):

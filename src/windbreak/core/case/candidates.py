@@ -13,7 +13,7 @@ from datetime import date, timedelta
 
 from windbreak.core.bits import bits
 from windbreak.core.case.catalogue import OFF_LIST, Catalogue, Line
-from windbreak.core.case.situation import Case, Component, Hold, Release
+from windbreak.core.case.situation import Case, Component, Hold, Licence, Release
 from windbreak.core.values.reasons import (
     AccessExclusion,
     BundleExclusion,
@@ -196,12 +196,20 @@ class _Site:
     def __init__(self, case: Case, catalogue: Catalogue) -> None:
         self.case = case
         self.catalogue = catalogue
-        self.today = case.day.toordinal()
+        day = case.day
+        self.today = day.toordinal()
         self.themes: dict[str, Member] = {}  # those on the site, as far as they are known yet
         self.holds: dict[str, list[Hold]] = {}
         for hold in case.policy.holds:
-            if hold.until is None or case.day <= hold.until:
+            if hold.until is None or day <= hold.until:
                 self.holds.setdefault(hold.product, []).append(hold)
+        self.licences: dict[str, list[Licence]] = {}
+        for licence in case.site.licences:
+            if licence.expires is None or day <= licence.expires:
+                self.licences.setdefault(licence.product, []).append(licence)
+        self.shelf: dict[str, list[str]] = {}
+        for item in case.site.shelf:
+            self.shelf.setdefault(item.product, []).append(item.version)
 
     def wanted(self, components: Iterable[Member]) -> Iterator[Member]:
         """The plugins not on the site that candidates require, directly or through another."""
@@ -254,9 +262,8 @@ class _Site:
         public = line.listed if product.access == "public" else 0
         licensed = self.licensed(line) if product.access == "licensed" else 0
         shelf = host = 0
-        for item in self.case.site.shelf:
-            if item.product == product.id:
-                shelf |= 1 << line.number(parse_version(item.version))
+        for version in self.shelf.get(product.id, ()):
+            shelf |= 1 << line.number(parse_version(version))
         if line.is_runtime:
             for offered in self.case.site.offers.get(product.id, ()):
                 host |= 1 << line.number(parse_version(offered))
@@ -265,11 +272,7 @@ class _Site:
 
     def licensed(self, line: Line) -> int:
         covered = 0
-        for licence in self.case.site.licences:
-            if licence.product != line.product.id:
-                continue
-            if licence.expires is not None and self.case.day > licence.expires:
-                continue
+        for licence in self.licences.get(line.product.id, ()):
             mask = line.listed if licence.range == "*" else line.within(licence.range)
             if licence.covers_until is not None:
                 mask &= line.published_by(licence.covers_until.toordinal())

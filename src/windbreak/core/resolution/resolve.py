@@ -144,17 +144,16 @@ class Vector:
 
     def _price(self, v: int, i: int) -> int:
         member, domain = self.problem.members[v], self.problem.domains[v]
-        cost = self._broken * sum(mask >> i & 1 for mask in self._alone[v])
+        cost = 0 if i == member.start else self._moves
+        for shut in self._alone[v]:
+            cost += self._broken * (shut >> i & 1)
         if member.line.advisories:
             cost += self._exposure * member.line.exposure(member.version(i), i)
-        newer = (domain >> i + 1).bit_count()
         if self._runtime[v]:
-            cost += self._tie[v] * (domain & (1 << i) - 1).bit_count()
-        else:
-            cost += self._tie[v] * newer
-            late = lag(member, i)
-            cost += self._lag * late + (self._behind if late else 0)
-        return cost + (self._moves if i != member.start else 0)
+            return cost + self._tie[v] * (domain & (1 << i) - 1).bit_count()
+        cost += self._tie[v] * (domain >> i + 1).bit_count()
+        late = lag(member, i)
+        return cost + self._lag * late + self._behind if late else cost
 
     def pick(self, v: int, options: int) -> int:
         """The cheapest of some options that no mark tells apart."""

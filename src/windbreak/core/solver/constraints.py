@@ -95,7 +95,10 @@ class Relation:
 
     def forbids(self, own: int, there: int) -> bool:
         """Whether some pair of two domains does not go together."""
-        return any(mine & own and there & ~others for mine, others in self.classes)
+        for mine, others in self.classes:  # noqa: SIM110: nothing is asked as often
+            if mine & own and there & ~others:
+                return True
+        return False
 
 
 class Constraint(ABC):
@@ -119,21 +122,23 @@ class Constraint(ABC):
     def entailed(self, domains: Sequence[int]) -> bool:
         """Whether every choice among the domains meets it."""
 
-    @abstractmethod
     def open(self, domains: Sequence[int]) -> Iterable[int]:
         """The variables it still binds among these domains; none where it is entailed."""
+        return () if self.entailed(domains) else self.bound(domains)
+
+    @abstractmethod
+    def bound(self, domains: Sequence[int]) -> Iterable[int]:
+        """The variables that it binds among these domains, where it is not entailed."""
 
     def explain(self, u: int) -> tuple[int, ...]:
         """The variables by whose domains it drops options of u."""
         return tuple([v for v in self.scope if v != u])
 
     @abstractmethod
-    def distinctions(self, domains: Sequence[int], v: int) -> Iterable[int]:
-        """Sets of options of v that it tells from the others."""
-
-    @abstractmethod
     def advantages(self, domains: Sequence[int], v: int) -> Iterator[tuple[int, int]]:
-        """``(these, others)``: with some neighbour, these options of v are better off."""
+        """``(these, others)``: with some neighbour, these options of v are better off than the
+        others, which may be none. Options that are in all the same of ``these`` it treats alike.
+        """
 
 
 class Table(Constraint):
@@ -170,29 +175,18 @@ class Table(Constraint):
     def entailed(self, domains: Sequence[int]) -> bool:
         return not self.relation.forbids(domains[self.p], domains[self.q])
 
-    def open(self, domains: Sequence[int]) -> tuple[int, ...]:
-        return () if self.entailed(domains) else self.scope
-
-    def distinctions(self, domains: Sequence[int], v: int) -> Iterable[int]:
-        there = domains[self.q] if v == self.p else domains[self.p]
-        if not there & (there - 1):
-            return ()  # who is settled goes with every option that is left
-        classes = self.relation.classes
-        if v == self.p:
-            return alike(classes, domains[v], there, there).values()
-        return [others for own, others in classes if own & there]
+    def bound(self, domains: Sequence[int]) -> tuple[int, ...]:
+        return self.scope
 
     def advantages(self, domains: Sequence[int], v: int) -> Iterator[tuple[int, int]]:
         there = domains[self.q] if v == self.p else domains[self.p]
         if not there & (there - 1):
-            return
+            return  # who is settled goes with every option that is left
         if v == self.p:
             # An option is better off than one that lacks some of what goes with it.
             fit = alike(self.relation.classes, domains[v], there, there)
             for met, own in fit.items():
-                worse = sum(mask for other, mask in fit.items() if met & ~other)
-                if worse:
-                    yield own, worse
+                yield own, sum([mask for other, mask in fit.items() if met & ~other])
         else:
             for own, others in self.relation.classes:
                 if own & there:
@@ -230,13 +224,8 @@ class Clause(Constraint):
     def entailed(self, domains: Sequence[int]) -> bool:
         return any([not domains[u] & ~options for u, options in self.literals])
 
-    def open(self, domains: Sequence[int]) -> Iterable[int]:
-        if self.entailed(domains):
-            return ()
+    def bound(self, domains: Sequence[int]) -> list[int]:
         return [u for u, options in self.literals if domains[u] & options]
-
-    def distinctions(self, domains: Sequence[int], v: int) -> Iterable[int]:
-        return [options for u, options in self.literals if u == v]
 
     def advantages(self, domains: Sequence[int], v: int) -> Iterator[tuple[int, int]]:
         for u, options in self.literals:
@@ -281,19 +270,13 @@ class Cost:
                 paying |= own
         return paying
 
-    def distinctions(self, v: int) -> list[int]:
-        """Sets of options of v that it tells from the others."""
-        return [own if v == self.p else others for own, others in self.classes]
-
     def advantages(self, domains: Sequence[int], v: int) -> Iterator[tuple[int, int]]:
-        """``(these, others)``: with some neighbour, these options of v cost less."""
+        """``(these, others)``: with some neighbour, these options of v cost less than others."""
         there = domains[self.q] if v == self.p else domains[self.p]
         if v == self.p:
             cost = alike(self.classes, domains[v], there, 0)
             for met, own in cost.items():
-                worse = sum(mask for other, mask in cost.items() if other & ~met)
-                if worse:
-                    yield own, worse
+                yield own, sum([mask for other, mask in cost.items() if other & ~met])
         else:
             for own, others in self.classes:
                 if own & there:

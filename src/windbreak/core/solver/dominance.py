@@ -7,32 +7,23 @@ choice is among what stays.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Sequence
 
-from windbreak.core.bits import bits
 from windbreak.core.solver.constraints import Domains
 from windbreak.core.solver.network import Network, Prices
 
 # Where so much tells options apart, comparing them costs more than it saves the search.
-_WORTH_REDUCING = 100_000
+_WORTH_COMPARING = 100_000
 _MOST_RIVALS = 400
 
 
-def reduce(network: Network, prices: Prices, domains: Domains, group: list[int]) -> None:
-    """Drop dominated options until nothing changes."""
-    waiting = dict.fromkeys(v for v in group if domains[v] & (domains[v] - 1))
-    while waiting:
-        v = next(iter(waiting))
-        del waiting[v]
-        before = list(domains)
+def reduce(network: Network, prices: Prices, domains: Domains, group: Iterable[int]) -> None:
+    """Drop dominated options: of each variable once, those that bind the least first, since what
+    they keep tells fewer options of their neighbours apart.
+    """
+    free = [v for v in group if domains[v] & (domains[v] - 1)]
+    for v in sorted(free, key=lambda v: len(network.constraints[v])):
         domains[v] = _undominated(network, prices, domains, v)
-        if domains[v] != before[v]:
-            network.propagate(domains, (v,))
-            for u in group:
-                if domains[u] != before[u]:
-                    waiting |= dict.fromkeys(
-                        w for w in _neighbours(network, u) if domains[w] & (domains[w] - 1)
-                    )
 
 
 def split(options: int, masks: Iterable[int]) -> list[int]:
@@ -55,38 +46,20 @@ def split(options: int, masks: Iterable[int]) -> list[int]:
     return blocks
 
 
-def cheapest_alike(network: Network, prices: Prices, domains: Sequence[int], v: int) -> list[int]:
-    """The cheapest option of each set that prices and neighbours treat alike."""
-    masks = {*prices.marks(v)}
-    for constraint in network.constraints[v]:
-        masks.update(constraint.distinctions(domains, v))
-    for cost in network.costs[v]:
-        masks.update(cost.distinctions(v))
-    if len(masks) * domains[v].bit_count() > _WORTH_REDUCING:
-        return list(bits(domains[v]))
-    return [prices.pick(v, block) for block in split(domains[v], masks)]
-
-
-def _neighbours(network: Network, v: int) -> Iterator[int]:
-    for constraint in network.constraints[v]:
-        yield from constraint.scope
-    for cost in network.costs[v]:
-        yield cost.q if cost.p == v else cost.p
-
-
 def _undominated(network: Network, prices: Prices, domains: Sequence[int], v: int) -> int:
     """The options of v of which none other is at least as good whatever the neighbours do."""
-    candidates = cheapest_alike(network, prices, domains, v)
-    if len(candidates) == 1:
-        return 1 << candidates[0]
+    domain = domains[v]
+    pairs = [
+        *[pair for bond in network.constraints[v] for pair in bond.advantages(domains, v)],
+        *[pair for cost in network.costs[v] for pair in cost.advantages(domains, v)],
+    ]
+    advantages = {(these & domain, others & domain) for these, others in pairs}
+    masks = {*prices.marks(v), *[these for these, _ in advantages]}
+    if len(masks) * domain.bit_count() > _WORTH_COMPARING:
+        return domain
+    candidates = [prices.pick(v, block) for block in split(domain, masks)]
     if len(candidates) > _MOST_RIVALS:
-        return domains[v]
-    among = sum([1 << i for i in candidates])
-    advantages = {
-        (these & among, others & among)
-        for these, others in _advantages(network, domains, v)
-        if these & among and others & among
-    }
+        return domain
     kept = 0
     for _, i in sorted([(prices.price(v, i), i) for i in candidates]):
         rivals = kept  # all cheaper ones
@@ -98,10 +71,3 @@ def _undominated(network: Network, prices: Prices, domains: Sequence[int], v: in
         if not rivals:
             kept |= 1 << i
     return kept
-
-
-def _advantages(network: Network, domains: Sequence[int], v: int) -> Iterator[tuple[int, int]]:
-    for constraint in network.constraints[v]:
-        yield from constraint.advantages(domains, v)
-    for cost in network.costs[v]:
-        yield from cost.advantages(domains, v)

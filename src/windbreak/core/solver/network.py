@@ -105,16 +105,21 @@ class Network:
                         left.charge(cost)
         return left, paid
 
-    def components(self, domains: Sequence[int], variables: Sequence[int]) -> list[list[int]]:
-        """The variables in groups that nothing still open joins."""
+    def components(
+        self, domains: Sequence[int], variables: Sequence[int], *, simplified: bool = False
+    ) -> list[list[int]]:
+        """The variables in groups that nothing still open joins; of a network that was just
+        simplified for these domains everything is.
+        """
         edges: list[Iterable[int]] = []
         inside = set(variables)
         for v in variables:
             for constraint in self.constraints[v]:
                 if _first(constraint, inside) == v:
-                    edges.append(constraint.open(domains))
+                    still = constraint.bound if simplified else constraint.open
+                    edges.append(still(domains))
             for cost in self.costs[v]:
-                if cost.p == v and cost.bounds(domains)[0]:
+                if cost.p == v and (simplified or cost.bounds(domains)[0]):
                     edges.append((v, cost.q))
         return components(variables, edges)
 

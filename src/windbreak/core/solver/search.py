@@ -22,7 +22,7 @@ from dataclasses import dataclass
 
 from windbreak.core.bits import bits
 from windbreak.core.solver.constraints import Cost, Domains
-from windbreak.core.solver.dominance import cheapest_alike, reduce, split
+from windbreak.core.solver.dominance import reduce, split
 from windbreak.core.solver.network import Network, Prices
 
 Rows = dict[int, dict[int, int]]  # by variable, what each of its options costs by now
@@ -68,7 +68,7 @@ def cheapest(network: Network, prices: Prices) -> Optimum | None:
         return None
     left, paid = network.simplified(domains)
     solved = []
-    for group in left.components(domains, range(len(domains))):
+    for group in left.components(domains, range(len(domains)), simplified=True):
         component = _solved(left, prices, domains, group)
         if component is None:
             return None
@@ -193,10 +193,6 @@ def _solved(
     network: Network, prices: Prices, domains: Sequence[int], group: list[int]
 ) -> Component | None:
     """The best of one component; None where there is none."""
-    if len(group) == 1 and not network.costs[group[0]]:
-        (v,) = group
-        least = min((prices.price(v, i), i) for i in cheapest_alike(network, prices, domains, v))
-        return Component((v,), least[0], {v: least[1]})
     choice = {v: _cheapest_alone(prices, domains, v) for v in group}
     component = choice.keys()
     # Variables of other components stand for whatever is left of them.
@@ -221,7 +217,10 @@ def _solved(
 
 def _cheapest_alone(prices: Prices, domains: Sequence[int], v: int) -> int:
     """The option of v that costs least, its neighbours left out of account."""
-    blocks = split(domains[v], prices.marks(v))
+    marks = prices.marks(v)
+    if not marks:
+        return prices.pick(v, domains[v])
+    blocks = split(domains[v], marks)
     return min((prices.price(v, i), i) for i in (prices.pick(v, block) for block in blocks))[1]
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from tests.agent.test_real import SITE, WithReal
+from windbreak.links.errors import CallFailed
 from windbreak.operations.sites import sites
 
 # Orders and their lines, tied by a key with a name of its own; one that is numbered 0; what the
@@ -47,8 +48,61 @@ DROP VIEW IF EXISTS wp_a_view, wp_tide_large; DROP TABLE IF EXISTS wp_tide_lines
 wp_tide_counts;
 """
 
+# Values of every kind that are easily written wrongly.
+_VALUES = r"""
+CREATE TABLE wp_tide_values (
+  id INT PRIMARY KEY, flags BIT(10), sure BIT(1), near FLOAT, far DOUBLE, price DECIMAL(20,6),
+  kind ENUM('ebb', 'flood''s'), days SET('mon', 'tue'), day DATE, hour TIME, stamp DATETIME(6),
+  fixed BINARY(4), loose VARBINARY(20), old VARCHAR(20) CHARACTER SET latin1,
+  words TEXT CHARACTER SET utf8mb4, large LONGBLOB
+);
+INSERT INTO wp_tide_values VALUES
+  (1, b'1000000101', b'1', 0.1, 0.1, 12345678901234.123456, 'flood''s', 'mon,tue', '2026-03-29',
+   '-12:30:01', '2026-10-25 01:30:00.123456', x'00', x'5C27221A0A0D00', 'caf\u00e9', 'NULL', ''),
+  (2, NULL, NULL, NULL, NULL, NULL, NULL, NULL, NULL, NULL, NULL, NULL, NULL, NULL, NULL, NULL),
+  (3, 0, 0, -1e30, 1.7976931348623157e308, -0.000001, '', '', '0000-00-00', '00:00:00', NULL,
+   x'FFFFFFFF', x'C328', '\\''"', 'a\\b''c"d\n-- next\n\u00e9 \u6f6e', x'FF');
+INSERT INTO wp_tide_values (id, large)
+  SELECT 10 + seq, REPEAT(x'27005C61', 150000) FROM seq_1_to_40;
+"""
+_VALUES_TOLD = """
+SELECT id, HEX(flags), HEX(sure), near, far, price, HEX(kind), days, day, hour, stamp,
+  HEX(fixed), HEX(loose), HEX(old), HEX(words), MD5(large), LENGTH(large)
+FROM wp_tide_values ORDER BY id
+"""
+
 
 class Database(WithReal):
+    def test_values_of_every_kind_come_back_and_more_of_them_than_one_statement_may_hold(
+        self,
+    ) -> None:
+        agent = self.linked()
+        # Forty values of 600 kB are 24 MB, and a statement may be of 16.
+        self.assertLess(int(self.sql("SELECT @@max_allowed_packet").split()[-1]), 24_000_000)
+        self.sql(f"SET sql_mode = ''; SET NAMES utf8mb4; {_VALUES}")
+        self.addCleanup(self.sql, "DROP TABLE IF EXISTS wp_tide_values")
+        before = self.sql(_VALUES_TOLD)
+        self.assertIn("205\t1\t0.1", before)
+        made = self.done(agent, "snapshot", "c-42-a")
+        self.sql("DROP TABLE wp_tide_values")
+        back = self.done(agent, "restore", "c-42-b", snapshot=made["snapshot"])
+        self.assertEqual(back["left"], [])
+        self.assertEqual(self.sql(_VALUES_TOLD), before)
+
+    def test_a_value_larger_than_the_database_lets_be_asked_for_makes_no_snapshot(self) -> None:
+        agent = self.linked()
+        self.sql("CREATE TABLE wp_tide_large_value (words LONGBLOB)")
+        self.addCleanup(self.sql, "DROP TABLE IF EXISTS wp_tide_large_value")
+        self.sql("INSERT INTO wp_tide_large_value VALUES (REPEAT(x'27', 9000000))")  # quoted, twice
+        with self.assertRaisesRegex(CallFailed, "wp_tide_large_value is larger .*max_allowed"):
+            self.done(agent, "snapshot", "c-43-a")
+        self.sql("UPDATE wp_tide_large_value SET words = REPEAT('a', 9000000)")
+        made = self.done(agent, "snapshot", "c-43-b")
+        self.sql("UPDATE wp_tide_large_value SET words = ''")
+        self.done(agent, "restore", "c-43-c", snapshot=made["snapshot"])
+        told = self.sql("SELECT LENGTH(words) FROM wp_tide_large_value").split()
+        self.assertEqual(told[-1], "9000000")
+
     def test_all_that_a_plugin_may_have_made_in_it_comes_back(self) -> None:
         agent = self.linked()
         self.sql(_MADE)

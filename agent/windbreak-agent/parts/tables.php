@@ -8,7 +8,7 @@
 namespace Windbreak;
 
 final class Tables {
-	const ROWS = 500;              // of a table in one statement
+	const BYTES = 524288;          // of the rows in one statement, unless one alone is larger
 	const NEXT = "-- next\n";      // after each statement
 	const END  = "-- end\n";       // the last line of a database that is whole
 	const NEW  = 'windbreak_new_'; // tables of a restore before they are in place
@@ -65,24 +65,24 @@ final class Tables {
 			$made = mysqli_fetch_row( self::asked( "SHOW CREATE TABLE `$table`" ) );
 			self::put( $out, "{$made[1]};\n" . self::NEXT );
 			$columns = self::columns( $table );
-			$rows    = self::asked( "SELECT $columns FROM `$table`", MYSQLI_USE_RESULT );
-			$some    = array();
+			$begin   = "INSERT INTO `$table` (" . implode( ',', $columns ) . ') VALUES ';
+			$rows    = self::asked( 'SELECT ' . implode( ',', array_map( array( self::class, 'quoted' ), $columns ) ) . " FROM `$table`", MYSQLI_USE_RESULT );
+			$some    = '';
 			while ( is_array( $row = mysqli_fetch_row( $rows ) ) ) {
-				$cells = array();
-				foreach ( $row as $cell ) {
-					$cells[] = null === $cell ? 'NULL' : "'" . mysqli_real_escape_string( $wpdb->dbh, $cell ) . "'";
+				if ( in_array( null, $row, true ) ) {
+					throw new Failed( 'unknown', "the database: a value in $table is larger than it lets be asked for (max_allowed_packet)" );
 				}
-				$some[] = '(' . implode( ',', $cells ) . ')';
-				if ( self::ROWS === count( $some ) ) {
-					self::put( $out, self::insert( $table, $columns, $some ) );
-					$some = array();
+				$some .= ( '' === $some ? '(' : ',(' ) . implode( ',', $row ) . ')';
+				if ( strlen( $some ) >= self::BYTES ) {
+					self::put( $out, $begin . $some . ";\n" . self::NEXT );
+					$some = '';
 				}
 			}
 			if ( mysqli_errno( $wpdb->dbh ) ) {
 				throw new Failed( 'unknown', "the database, in mid-table $table: " . mysqli_error( $wpdb->dbh ) );
 			}
 			mysqli_free_result( $rows );
-			self::put( $out, $some ? self::insert( $table, $columns, $some ) : '' );
+			self::put( $out, '' === $some ? '' : $begin . $some . ";\n" . self::NEXT );
 		}
 		$beside = array( 'triggers' => self::triggers( $tables ), 'views' => self::views() );
 		self::asked( 'COMMIT' );
@@ -94,18 +94,19 @@ final class Tables {
 	}
 
 	/** The columns of a table that hold something of their own: what the database reckons itself can't be given to it. */
-	private static function columns( string $table ): string {
+	private static function columns( string $table ): array {
 		$names = array();
 		foreach ( mysqli_fetch_all( self::asked( "SHOW COLUMNS FROM `$table`" ), MYSQLI_ASSOC ) as $column ) {
 			if ( false === stripos( $column['Extra'], 'generated' ) || false !== stripos( $column['Extra'], 'default_generated' ) ) {
 				$names[] = "`{$column['Field']}`";
 			}
 		}
-		return implode( ',', $names );
+		return $names;
 	}
 
-	private static function insert( string $table, string $columns, array $rows ): string {
-		return "INSERT INTO `$table` ($columns) VALUES " . implode( ',', $rows ) . ";\n" . self::NEXT;
+	/** A column as the database itself writes it into a statement: NULL as a word, bits as bits; a line's end as `\n`, so that no value looks like the end of a statement. */
+	private static function quoted( string $column ): string {
+		return "REPLACE(QUOTE($column), _utf8mb4 x'0A', _utf8mb4 x'5C6E')";
 	}
 
 	private static function put( $out, string $text ): void {

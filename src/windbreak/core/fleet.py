@@ -117,7 +117,7 @@ def spread(
     catalogue yet says so, and is given it with its task.
     """
     batches = _Batches(catalogue, work, executor)
-    with _undisturbed():
+    with undisturbed():
         for key, case in cases.items():
             batches.add(key, case)
         return batches.done()
@@ -171,9 +171,10 @@ class _Batches(Generic[T]):
 
 
 @contextmanager
-def _undisturbed() -> Iterator[None]:
+def undisturbed() -> Iterator[None]:
     """Without the collector looking through what is being made: nothing of it is waste yet, and
-    reasoning leaves no rings behind (counted: none in 500 situations).
+    reasoning leaves no rings behind (counted: none in 500 situations). Not for a generator to be
+    in while others work with what it gave them.
     """
     was = gc.isenabled()
     gc.disable()
@@ -196,7 +197,7 @@ def by_situation(
     alike: dict[tuple[object, ...], int] = {}  # what holds for many sites, numbered
     shared: dict[tuple[int, ...], int] = {}  # the same, by the very same parts of cases
     listed = []
-    with _undisturbed():
+    with undisturbed():
         for case in cases:
             parts = (case.policy, case.products, case.releases, case.advisories)
             same = tuple([id(part) for part in (*parts, case.lockstep, case.clashes)])
@@ -233,7 +234,7 @@ def _carry_out(
             return None
         _compiled.clear()
         catalogue = _compiled[mark] = Catalogue(*pickle.loads(source))
-    with _undisturbed():
+    with undisturbed():
         results = [work(case, catalogue) for case in pickle.loads(cases)]
         return pickle.dumps(results, protocol=pickle.HIGHEST_PROTOCOL)
 

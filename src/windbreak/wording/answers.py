@@ -14,7 +14,7 @@ from functools import partial
 from windbreak.core.case.catalogue import Catalogue
 from windbreak.core.case.situation import Case
 from windbreak.core.explanation.explain import Blocking, Fate, explain
-from windbreak.core.fleet import by_situation
+from windbreak.core.fleet import by_situation, undisturbed
 from windbreak.core.ordering.order import Order, order
 from windbreak.core.resolution.resolve import Resolution, resolve
 from windbreak.core.values.reasons import Conflict
@@ -68,9 +68,17 @@ def answers(
 ) -> Iterator[tuple[Case, Answer]]:
     """The answer of each case, in their order; equal situations are reasoned about once."""
     work = partial(answered, asked=Asked(acts=acts))
-    for case, told in by_situation(catalogue, cases, work, executor):
-        same = told.answer.site == case.site.id
-        yield case, told.answer if same else told.answer.model_copy(update={"site": case.site.id})
+    with undisturbed():
+        rows = [
+            (case, _for_site(told.answer, case.site.id))
+            for case, told in by_situation(catalogue, cases, work, executor)
+        ]
+    yield from rows
+
+
+def _for_site(alike: Answer, site: str) -> Answer:
+    """The answer of another site in the same situation."""
+    return alike if alike.site == site else alike.model_copy(update={"site": site})
 
 
 def answer(resolution: Resolution, *, acts: bool = True) -> Answer:

@@ -158,16 +158,16 @@ def follow(windbreak: Any, task: int, *, quiet: bool = False) -> Task:
     """A task once it has ended; told on the way where somebody looks. Raises Refusal on Ctrl-C."""
     from windbreak.cli.output import Refusal
 
-    told, live = "", sys.stderr.isatty() and not quiet
+    last_line, live = "", sys.stderr.isatty() and not quiet
     try:
         while True:
             now: Task = windbreak.task(task)
             text = f"{now.kind}: {len(now.ended)} of {len(now.sites)} {now.phase}"
-            if live and text != told:
+            if live and text != last_line:
                 print(f"\r\033[K{text}", end="", file=sys.stderr, flush=True)
-                told = text
+                last_line = text
             if now.state != "running":
-                if told:
+                if last_line:
                     print("\r\033[K", end="", file=sys.stderr)
                 return now
             time.sleep(0.2)

@@ -101,11 +101,11 @@ _STATES = {"fresh": "clear", "stale": "unknown", "failing": "blocked", "refused"
 
 def _list(args: argparse.Namespace) -> None:
     with connect(args) as windbreak:
-        found = windbreak.feeds()
+        feeds = windbreak.feeds()
     if args.json:
-        return dump(found)
+        return dump(feeds)
     if args.quiet:
-        return print("\n".join(f.id for f in found))
+        return print("\n".join(f.id for f in feeds))
     table(
         ["state", "feed", "label", "kind", "read", "next", "credential", "what it says"],
         (
@@ -119,7 +119,7 @@ def _list(args: argparse.Namespace) -> None:
                 f.credential or "none",
                 f.check.text if f.check and f.state == "fresh" and not f.faults else _said(f),
             )
-            for f in found
+            for f in feeds
         ),
         "No feed is registered. Add one: windbreak feed add ID LABEL ADDRESS",
     )
@@ -157,12 +157,12 @@ def _show(args: argparse.Namespace) -> None:
     by = f", set up by {feed.set_up_by}" if feed.set_up_by else ""
     say(f"Credential {feed.credential or 'none'}{by}.")
     if feed.check:
-        known = f" Account {feed.check.account}." if feed.check.account else ""
+        account = f" Account {feed.check.account}." if feed.check.account else ""
         sure = "" if feed.check.sure else " Not sure yet: it is looked at again."
-        say(f"{feed.check.text}{known}{sure} Checked {age(feed.check.at)}.")
+        say(f"{feed.check.text}{account}{sure} Checked {age(feed.check.at)}.")
     say(f"Products: {', '.join(feed.products) or 'none yet'}.")
-    for told in feed.disagreements:
-        say(f"  disagrees: {told.text}")
+    for disagreement in feed.disagreements:
+        say(f"  disagrees: {disagreement.text}")
     for fault in feed.faults:
         say(f"  passed over: {fault}")
     return None
@@ -280,8 +280,8 @@ def _check(args: argparse.Namespace) -> int:
 
 def _credential(args: argparse.Namespace) -> None:
     with connect(args) as windbreak:
-        said = secret("Credential: ")
-        feed = windbreak.replace_credential(args.feed, said, args.everywhere)
+        credential = secret("Credential: ")
+        feed = windbreak.replace_credential(args.feed, credential, args.everywhere)
         check = windbreak.check_feed(args.feed)
         last = windbreak.ledger(args.feed, 1)
     say(f"**{feed.label}** has the credential {feed.credential} now. {check.text}")
@@ -299,10 +299,10 @@ def _try(args: argparse.Namespace) -> int:
     else:
         say(f"asked    {tried['asked']}")
         say(f"came     {tried['came']}")
-        for found in tried["found"]:
-            changes = len(found["changes"])
-            package = "a package" if found["package"] else "no package"
-            line = f"{found['product']} {found['version']}, {found['published']}"
+        for items in tried["found"]:
+            changes = len(items["changes"])
+            package = "a package" if items["package"] else "no package"
+            line = f"{items['product']} {items['version']}, {items['published']}"
             say(f"read     {line}: {changes} changes, {package}")
         for missing in tried["missing"]:
             say(f"missing  {missing}")

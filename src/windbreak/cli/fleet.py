@@ -186,7 +186,7 @@ def _add_more(verbs: Any, common: argparse.ArgumentParser) -> None:
 
 def _list(args: argparse.Namespace) -> None:
     with connect(args) as windbreak:
-        found = windbreak.sites(
+        sites = windbreak.sites(
             client=args.client,
             host=args.host,
             text=args.text,
@@ -195,9 +195,9 @@ def _list(args: argparse.Namespace) -> None:
             runs=args.runs,
         )
     if args.json:
-        return dump(found)
+        return dump(sites)
     if args.quiet:
-        return print("\n".join(s.id for s in found))
+        return print("\n".join(s.id for s in sites))
     table(
         ["state", "site", "host", "moves", "held", "worst reason", "facts"],
         (
@@ -210,7 +210,7 @@ def _list(args: argparse.Namespace) -> None:
                 s.text,
                 age(s.facts_at),
             )
-            for s in found
+            for s in sites
         ),
         "No site matches. Every one: windbreak site list; a new one: windbreak site add",
     )
@@ -363,9 +363,9 @@ def _note(args: argparse.Namespace) -> None:
         site = windbreak.write_note(id, "client" if args.client else "us", args.text)
     if args.json:
         return dump(site)
-    said = "written" if args.text.strip() else "taken away"
+    did = "written" if args.text.strip() else "taken away"
     whom = "its client" if args.client else "us"
-    say(f"The note for {whom} on **{site.label}** is {said}.")
+    say(f"The note for {whom} on **{site.label}** is {did}.")
     return None
 
 
@@ -384,8 +384,8 @@ def _by_hand(args: argparse.Namespace) -> None:
             site = windbreak.look_after(id, product, new)
     if args.json:
         return dump(site)
-    said = "no longer looked after" if args.no_more else f"looked after until {args.until}"
-    say(f"{product} on **{site.label}** is {said} by hand.")
+    did = "no longer looked after" if args.no_more else f"looked after until {args.until}"
+    say(f"{product} on **{site.label}** is {did} by hand.")
     return None
 
 
@@ -396,8 +396,8 @@ def _mark_own(args: argparse.Namespace) -> None:
         site = windbreak.mark_own(id, product, not args.not_own)
     if args.json:
         return dump(site)
-    said = "no longer marked as" if args.not_own else "marked as"
-    say(f"{product} on **{site.label}** is {said} made for it.")
+    did = "no longer marked as" if args.not_own else "marked as"
+    say(f"{product} on **{site.label}** is {did} made for it.")
     return None
 
 
@@ -427,8 +427,8 @@ def _export(args: argparse.Namespace) -> None:
 def _import(args: argparse.Namespace) -> None:
     text = args.file.read_text(encoding="utf-8-sig")
     with connect(args) as windbreak:
-        found = windbreak.import_sites(text)
-    dump(found) if args.json else say(found["text"])
+        imported = windbreak.import_sites(text)
+    dump(imported) if args.json else say(imported["text"])
 
 
 def _window(args: argparse.Namespace) -> None:

@@ -60,18 +60,18 @@ def add(commands: Any, common: argparse.ArgumentParser) -> None:
 
 def _hosts(args: argparse.Namespace) -> None:
     with connect(args) as windbreak:
-        found = windbreak.hosts()
+        hosts = windbreak.hosts()
     if args.json:
-        return dump(found)
+        return dump(hosts)
     if args.quiet:
-        return print("\n".join(host.id for host in found))
+        return print("\n".join(host.id for host in hosts))
     offered = [
         "; ".join(f"{p.partition('/')[2]} {', '.join(vs)}" for p, vs in h.offers.items())
-        for h in found
+        for h in hosts
     ]
     table(
         ["host", "name", "at once", "offers"],
-        ((h.id, h.name, h.at_once, o) for h, o in zip(found, offered, strict=True)),
+        ((h.id, h.name, h.at_once, o) for h, o in zip(hosts, offered, strict=True)),
         "No host is registered. Add one: windbreak host add ID NAME",
     )
     return None

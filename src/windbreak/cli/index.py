@@ -33,15 +33,15 @@ def index() -> str:
 
 def _words(parser: argparse.ArgumentParser, line: str) -> dict[str, list[str]]:
     """For each command line so far, the words that may follow."""
-    found: dict[str, list[str]] = {}
+    lists: dict[str, list[str]] = {}
     words: list[str] = []
     for action in parser._actions:
         words += [option for option in action.option_strings if option.startswith("--")]
         if isinstance(action, argparse._SubParsersAction):
             for name, sub in action.choices.items():
                 words.append(name)
-                found |= _words(sub, f"{line} {name}")
-    return {line: words, **found}
+                lists |= _words(sub, f"{line} {name}")
+    return {line: words, **lists}
 
 
 if __name__ == "__main__":

@@ -128,14 +128,14 @@ def _add_facts(one: argparse.ArgumentParser) -> None:
 
 def _list(args: argparse.Namespace) -> None:
     with connect(args) as windbreak:
-        found = windbreak.licences()
+        licences = windbreak.licences()
         site = pick_site(windbreak, args.site) if args.site else None
     if site:
-        found = [v for v in found if site in v.reaches or site in v.without]
+        licences = [v for v in licences if site in v.reaches or site in v.without]
     if args.json:
-        return dump(found)
+        return dump(licences)
     if args.quiet:
-        return print("\n".join(v.licence.id for v in found))
+        return print("\n".join(v.licence.id for v in licences))
     table(
         ["licence", "label", "form", "seats", "ends", "how it stands"],
         (
@@ -147,7 +147,7 @@ def _list(args: argparse.Namespace) -> None:
                 v.licence.expires or v.licence.covers_until or "–",
                 v.text,
             )
-            for v in found
+            for v in licences
         ),
         "No licence is entered. Enter one: windbreak licence add ID LABEL FORM",
     )
@@ -366,12 +366,12 @@ def _renew(args: argparse.Namespace) -> None:
     from windbreak.core.values.licences import LicenceChange
 
     with connect(args) as windbreak:
-        known = windbreak.licence(args.licence).licence
-        until = args.until or _new_end(known)
-        dated = "expires" if known.expires is not None else "covers_until"
+        licence = windbreak.licence(args.licence).licence
+        until = args.until or _new_end(licence)
+        dated = "expires" if licence.expires is not None else "covers_until"
         windbreak.change_licence(args.licence, LicenceChange.model_validate({dated: until}))
         view = windbreak.licence(args.licence)
-    dump(view) if args.json else say(f"**{known.label}**: {view.text}")
+    dump(view) if args.json else say(f"**{licence.label}**: {view.text}")
 
 
 def _new_end(licence: Licence) -> str:
@@ -385,12 +385,12 @@ def _new_end(licence: Licence) -> str:
 
 def _forecast(args: argparse.Namespace) -> None:
     with connect(args) as windbreak:
-        found = windbreak.forecasts()
+        forecasts = windbreak.forecasts()
     if args.json:
-        return dump(found)
-    for told in found:
-        say(told.text)
-        say(f"  {', '.join(told.sites)}")
-    if not found:
+        return dump(forecasts)
+    for forecast in forecasts:
+        say(forecast.text)
+        say(f"  {', '.join(forecast.sites)}")
+    if not forecasts:
         say("No known release changes the form of a licence on a site of ours.")
     return None

@@ -70,10 +70,10 @@ class _Parser(argparse.ArgumentParser):
         return super()._add_action(action)
 
     def parse_known_args(self, args: Any = None, namespace: Any = None) -> Any:
-        found, unknown = super().parse_known_args(args, namespace)
+        parsed, unknown = super().parse_known_args(args, namespace)
         if unknown and " " in self.prog:
             self.error(f"unrecognized arguments: {' '.join(unknown)}")
-        return found, unknown
+        return parsed, unknown
 
 
 def parser(only: str | None = None) -> argparse.ArgumentParser:
@@ -141,12 +141,12 @@ def _sentence(error: Exception) -> str:
     from pydantic import ValidationError
 
     if isinstance(error, ValidationError):
-        said = []
+        parts = []
         for one in error.errors():
             place = ".".join(str(part) for part in one["loc"])
             text = one["msg"].removeprefix("Value error, ")
-            said.append(f"{place}: {text}" if place else text)
-        return "; ".join(said)
+            parts.append(f"{place}: {text}" if place else text)
+        return "; ".join(parts)
     if isinstance(error, OSError) and error.filename is not None and error.strerror:
         return f"{error.filename}: {error.strerror.lower()}"
     return str(error)

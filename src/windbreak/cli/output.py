@@ -62,14 +62,14 @@ def table(heads: Sequence[str], rows: Iterable[Sequence[object]], empty: str) ->
     from rich.console import Console
     from rich.table import Table
 
-    found = [list(row) for row in rows]
-    if not found:
+    cells = [list(row) for row in rows]
+    if not cells:
         print(empty)
         return
     wide = shutil.get_terminal_size().columns if sys.stdout.isatty() else 200
     shown = Table(box=None, padding=(0, 2, 0, 0), header_style="bright_black", pad_edge=False)
-    for index, (head, width) in enumerate(zip(heads, _widths(heads, found, wide), strict=True)):
-        number = all(isinstance(row[index], int) for row in found)
+    for index, (head, width) in enumerate(zip(heads, _widths(heads, cells, wide), strict=True)):
+        number = all(isinstance(row[index], int) for row in cells)
         shown.add_column(
             head,
             justify="right" if number else "left",
@@ -77,7 +77,7 @@ def table(heads: Sequence[str], rows: Iterable[Sequence[object]], empty: str) ->
             no_wrap=True,
             width=width,
         )
-    for row in found:
+    for row in cells:
         shown.add_row(*(str(cell) for cell in row))
     Console(width=wide, highlight=False, soft_wrap=False).print(shown)
 
@@ -132,13 +132,13 @@ def secret(prompt: str) -> str:
     return sys.stdin.read()
 
 
-def why(told: str | None) -> str:
+def why(reason: str | None) -> str:
     """Why something is done, for the ledger: as it was told, else asked for. Raises Refusal."""
-    if not told and sys.stdin.isatty():
-        told = input("Why? It is kept in the ledger: ")
-    if not told or not told.strip():
+    if not reason and sys.stdin.isatty():
+        reason = input("Why? It is kept in the ledger: ")
+    if not reason or not reason.strip():
         raise Refusal("say why: --why TEXT; it is kept in the ledger", 2)
-    return told
+    return reason
 
 
 def plain(text: str) -> str:
@@ -192,12 +192,12 @@ def each_file(args: argparse.Namespace, answer: Any, tell: Any) -> int:
 
 def instant(text: str) -> datetime:
     try:
-        found = datetime.fromisoformat(text)
+        moment = datetime.fromisoformat(text)
     except ValueError:
         raise argparse.ArgumentTypeError(
             f"{text!r} is not a time; write it as 2026-11-24T01:10"
         ) from None
-    return found.astimezone() if found.tzinfo is None else found
+    return moment.astimezone() if moment.tzinfo is None else moment
 
 
 def a_day(text: str) -> date:

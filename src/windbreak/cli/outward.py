@@ -64,12 +64,12 @@ def add(commands: Any, common: argparse.ArgumentParser) -> None:
 
 def _hooks(args: argparse.Namespace) -> None:
     with connect(args) as windbreak:
-        found = windbreak.hooks()
+        hooks = windbreak.hooks()
     if args.json:
-        return dump(found)
+        return dump(hooks)
     table(
         ["hook", "address", "news", "state", "what it says"],
-        ((h.id, h.url, ", ".join(h.news), h.state, h.text) for h in found),
+        ((h.id, h.url, ", ".join(h.news), h.state, h.text) for h in hooks),
         "No web hook is registered. Add one: windbreak hook add ID ADDRESS",
     )
     return None
@@ -96,12 +96,12 @@ def _drop_hook(args: argparse.Namespace) -> None:
 
 def _sent(args: argparse.Namespace) -> None:
     with connect(args) as windbreak:
-        found = windbreak.deliveries(args.hook)
+        deliveries = windbreak.deliveries(args.hook)
     if args.json:
-        return dump(found)
+        return dump(deliveries)
     table(
         ["id", "news", "made", "state", "tries", "said"],
-        ((d.id, d.news, local(d.made_at), d.state, d.tries, d.text) for d in found),
+        ((d.id, d.news, local(d.made_at), d.state, d.tries, d.text) for d in deliveries),
         "Nothing has been sent yet.",
     )
     return None
@@ -129,12 +129,12 @@ def _calendar(args: argparse.Namespace) -> None:
 
 def _accounts(args: argparse.Namespace) -> None:
     with connect(args) as windbreak:
-        found = windbreak.accounts()
+        accounts = windbreak.accounts()
     if args.json:
-        return dump(found)
+        return dump(accounts)
     table(
         ["account", "name", "closed"],
-        ((a.id, a.name, local(a.closed_at) if a.closed_at else "–") for a in found),
+        ((a.id, a.name, local(a.closed_at) if a.closed_at else "–") for a in accounts),
         "There is no account.",
     )
     return None

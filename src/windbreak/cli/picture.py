@@ -147,5 +147,5 @@ def _hours(scale: _Scale, zone: tzinfo) -> str:
     """The hours over the columns: "01    02    03"."""
     wide = int(timedelta(hours=1) / scale.each)
     count = scale.columns // wide
-    told = [(scale.start + timedelta(hours=n)).astimezone(zone) for n in range(count)]
-    return "".join(f"{hour:%H}".ljust(wide) for hour in told)
+    hours = [(scale.start + timedelta(hours=n)).astimezone(zone) for n in range(count)]
+    return "".join(f"{hour:%H}".ljust(wide) for hour in hours)

@@ -69,14 +69,14 @@ def _watched(text: str | None) -> tuple[str, ...] | None:
 
 def _list(args: argparse.Namespace) -> None:
     with connect(args) as windbreak:
-        found = windbreak.rules()
+        rules = windbreak.rules()
     if args.json:
-        return dump(found)
+        return dump(rules)
     table(
         ["rule", "for", "says", "until", "review", "by", "why"],
         [
             [r.id, r.where, _says(r), r.until or "", r.review or "", r.author, r.reason]
-            for r in found
+            for r in rules
         ],
         "there is no rule; everything is asked",
     )
@@ -84,12 +84,12 @@ def _list(args: argparse.Namespace) -> None:
 
 
 def _says(rule: Any) -> str:
-    said = [f"soak {kind} {days}" for kind, days in rule.soak.items()]
-    said += [f"channels {', '.join(rule.channels)}"] if rule.channels is not None else []
+    parts = [f"soak {kind} {days}" for kind, days in rule.soak.items()]
+    parts += [f"channels {', '.join(rule.channels)}"] if rule.channels is not None else []
     far = f", no further than a {rule.jump}" if rule.jump else ""
-    said += [f"take {rule.take}{far}"] if rule.take else []
-    said += [f"watch {', '.join(rule.watch) or 'none'}"] if rule.watch is not None else []
-    return "; ".join(said)
+    parts += [f"take {rule.take}{far}"] if rule.take else []
+    parts += [f"watch {', '.join(rule.watch) or 'none'}"] if rule.watch is not None else []
+    return "; ".join(parts)
 
 
 def _set(args: argparse.Namespace) -> None:
@@ -125,9 +125,9 @@ def _drop(args: argparse.Namespace) -> None:
 
 def _show(args: argparse.Namespace) -> None:
     with connect(args) as windbreak:
-        found = windbreak.policy(pick_site(windbreak, args.site))
+        policy = windbreak.policy(pick_site(windbreak, args.site))
     if args.json:
-        return dump(found)
+        return dump(policy)
     table(
         ["product", "soak (major/minor/patch/security)", "channels", "take", "by the rule for"],
         [
@@ -138,7 +138,7 @@ def _show(args: argparse.Namespace) -> None:
                 one.take,
                 "; ".join(sorted({*one.soak_by.values(), one.channels_by, one.take_by} - {""})),
             ]
-            for one in found
+            for one in policy
         ],
         "nothing is known of this site",
     )

@@ -111,16 +111,18 @@ def _add_holds(verbs: Any, common: argparse.ArgumentParser) -> None:
 
 def _list(args: argparse.Namespace) -> None:
     with connect(args) as windbreak:
-        found = windbreak.products()
+        products = windbreak.products()
     if args.text:
         low = args.text.lower()
-        found = [
-            r for r in found if low in f"{r.product.name} {r.product.maker} {r.product.id}".lower()
+        products = [
+            r
+            for r in products
+            if low in f"{r.product.name} {r.product.maker} {r.product.id}".lower()
         ]
     if args.json:
-        return dump(found)
+        return dump(products)
     if args.quiet:
-        return print("\n".join(r.product.id for r in found))
+        return print("\n".join(r.product.id for r in products))
     table(
         [
             "state",
@@ -147,7 +149,7 @@ def _list(args: argparse.Namespace) -> None:
                 r.decided,
                 r.origin,
             )
-            for r in found
+            for r in products
         ),
         "No product is known. Register a feed: windbreak feed add ID LABEL ADDRESS",
     )
@@ -270,8 +272,8 @@ def _set(args: argparse.Namespace) -> None:
         id = pick_product(windbreak, args.product)
         folders = None
         if args.folder:
-            known = windbreak.product(id).row.product.folders
-            folders = tuple(dict.fromkeys((*known, *args.folder)))
+            folders_now = windbreak.product(id).row.product.folders
+            folders = tuple(dict.fromkeys((*folders_now, *args.folder)))
         helps = None
         if args.helps is not None:
             named = [one for one in args.helps if one != "none"]
@@ -318,8 +320,8 @@ def _skip(args: argparse.Namespace) -> None:
 
     with connect(args) as windbreak:
         product = pick_product(windbreak, args.product)
-        known = {r.version for r in windbreak.product(product).releases}
-        if args.version not in known:
+        versions = {r.version for r in windbreak.product(product).releases}
+        if args.version not in versions:
             raise Refusal(f"no feed tells of {product} {args.version}")
         hold = windbreak.make_hold(
             NewHold(
@@ -330,20 +332,20 @@ def _skip(args: argparse.Namespace) -> None:
             )
         )
     where = hold.site or "everywhere"
-    said = f"**{product}** {args.version} is skipped {where}: hold {hold.id}."
-    dump(hold) if args.json else say(said)
+    line = f"**{product}** {args.version} is skipped {where}: hold {hold.id}."
+    dump(hold) if args.json else say(line)
 
 
 def _holds(args: argparse.Namespace) -> None:
     with connect(args) as windbreak:
-        found = windbreak.holds()
+        holds = windbreak.holds()
     if args.json:
-        return dump(found)
+        return dump(holds)
     table(
         ["hold", "product", "range", "where", "until", "by", "why"],
         (
             (h.id, h.product, h.range, h.site or "everywhere", h.until or "–", h.author, h.reason)
-            for h in found
+            for h in holds
         ),
         "Nothing is held.",
     )
@@ -419,17 +421,23 @@ def _show_both(args: argparse.Namespace) -> None:
 
 def _coverage(args: argparse.Namespace) -> None:
     with connect(args) as windbreak:
-        found = windbreak.coverage()
+        coverage = windbreak.coverage()
     if args.json:
-        return dump(found)
-    left = found.components - found.covered
-    say(f"{found.covered} of {found.components} components have a feed; of {left} nobody tells us.")
+        return dump(coverage)
+    left = coverage.components - coverage.covered
+    say(
+        f"{coverage.covered} of {coverage.components} components have a feed; "
+        f"of {left} nobody tells us."
+    )
     table(
         ["component", "where", "version", "why"],
-        ((u.product, ", ".join(u.labels), ", ".join(u.versions), u.text) for u in found.uncovered),
+        (
+            (u.product, ", ".join(u.labels), ", ".join(u.versions), u.text)
+            for u in coverage.uncovered
+        ),
         "Every component has a feed.",
     )
-    gaps = [s for s in found.sites if s.covered < s.components]
+    gaps = [s for s in coverage.sites if s.covered < s.components]
     for site in gaps:
         say(f"  {site.label}: {site.covered} of {site.components}")
     return None
@@ -437,12 +445,15 @@ def _coverage(args: argparse.Namespace) -> None:
 
 def _advisories(args: argparse.Namespace) -> None:
     with connect(args) as windbreak:
-        found = windbreak.advisories()
+        advisories = windbreak.advisories()
     if args.json:
-        return dump(found)
+        return dump(advisories)
     table(
         ["advisory", "product", "severity", "affected", "published", "what"],
-        ((a.id, a.product, a.severity, a.affected, a.published or "–", a.summary) for a in found),
+        (
+            (a.id, a.product, a.severity, a.affected, a.published or "–", a.summary)
+            for a in advisories
+        ),
         "No advisory is known.",
     )
     return None

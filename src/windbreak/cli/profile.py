@@ -75,22 +75,22 @@ def same_service(one: str, other: str) -> bool:
 
 def pick_site(windbreak: Windbreak, text: str) -> str:
     """The id of a site from its id, or from a part of its name that only one has."""
-    found = windbreak.named("site", text)
-    if len(found) == 1:
-        return found[0].id
-    if not found:
+    fitting = windbreak.named("site", text)
+    if len(fitting) == 1:
+        return fitting[0].id
+    if not fitting:
         raise Refusal(f"there is no site {text!r}; see `windbreak site list`")
-    names = ", ".join(one.id for one in found[:6])
+    names = ", ".join(one.id for one in fitting[:6])
     raise Refusal(f"{text!r} fits several sites: {names}", 2)
 
 
 def pick_product(windbreak: Windbreak, text: str) -> str:
     """The id of a product from its id, its slug, its name or a folder it lies in."""
-    found = windbreak.named("product", text)
-    if len(found) == 1:
-        return found[0].id
-    if found:
-        names = ", ".join(one.id for one in found[:6])
+    fitting = windbreak.named("product", text)
+    if len(fitting) == 1:
+        return fitting[0].id
+    if fitting:
+        names = ", ".join(one.id for one in fitting[:6])
         raise Refusal(f"{text!r} fits several products: {names}", 2)
     if "/" in text:
         return text.lower()

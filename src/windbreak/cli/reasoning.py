@@ -62,16 +62,16 @@ def add(commands: Any, common: argparse.ArgumentParser) -> None:
     one.set_defaults(do=_plan)
 
 
-def _supposed(found: Outlook) -> None:
+def _supposed(outlook: Outlook) -> None:
     """Say what was taken as done, and what would be otherwise."""
-    if not found.supposed:
+    if not outlook.supposed:
         return
-    for one in found.supposed:
+    for one in outlook.supposed:
         here = "" if one.here else "  (does not touch this site)"
         say(f"If: **{one.text}**{here}")
-    for change in found.changes:
+    for change in outlook.changes:
         say(f"  {change.text}")
-    if not found.changes:
+    if not outlook.changes:
         say("  It would change nothing here.")
     say("Nothing was changed; this is how it would be.")
     say("")
@@ -79,17 +79,17 @@ def _supposed(found: Outlook) -> None:
 
 def _resolve(args: argparse.Namespace) -> None:
     with connect(args) as windbreak:
-        found = windbreak.outlook(pick_site(windbreak, args.site), args.suppose)
+        outlook = windbreak.outlook(pick_site(windbreak, args.site), args.suppose)
         names = {r.product.id: r.product.name for r in windbreak.products()}
     if args.json:
-        return dump(found)
-    _supposed(found)
-    rows = [_row(v, names) for v in found.answer.verdicts]
+        return dump(outlook)
+    _supposed(outlook)
+    rows = [_row(v, names) for v in outlook.answer.verdicts]
     table(["product", "now", "to", "newest", "outcome"], rows, "nothing is installed")
-    for verdict in found.answer.verdicts:
+    for verdict in outlook.answer.verdicts:
         if verdict.blocked:
             say(f"  {verdict.blocked.text}")
-    say(f"Reasoned {age(found.reasoned_at)}; situation {found.situation[:8]}")
+    say(f"Reasoned {age(outlook.reasoned_at)}; situation {outlook.situation[:8]}")
     return None
 
 
@@ -108,8 +108,8 @@ def _why(args: argparse.Namespace) -> None:
     with connect(args) as windbreak:
         id = pick_site(windbreak, args.site)
         product = pick_product(windbreak, args.product)
-        found = windbreak.outlook(id, args.suppose)
-        verdict = next((v for v in found.answer.verdicts if v.product == product), None)
+        outlook = windbreak.outlook(id, args.suppose)
+        verdict = next((v for v in outlook.answer.verdicts if v.product == product), None)
         if verdict is None:
             raise Refusal(f"{product} is not on {id}")
         blocked = verdict.blocked
@@ -117,16 +117,16 @@ def _why(args: argparse.Namespace) -> None:
         rows = windbreak.acts(args.suppose) if blocked and blocked.unblock else []
     if args.json:
         return dump(verdict)
-    _supposed(found)
+    _supposed(outlook)
     if blocked is None:
         shown = next((c for c in view.components if c.product == product), None)
         name = shown.name if shown else product
         if verdict.outcome == "current" and shown is not None and not args.suppose:
-            return say(f"**{name}** stays at {verdict.from_} on {found.label}. {shown.text}")
+            return say(f"**{name}** stays at {verdict.from_} on {outlook.label}. {shown.text}")
         words = {"move": "goes to", "add": "joins at", "current": "stays at"}
-        said = words.get(verdict.outcome, verdict.outcome)
-        return say(f"**{name}** {said} {verdict.to or 'absent'} on {found.label}.")
-    say(f"On **{found.label}**: {blocked.text}")
+        word = words.get(verdict.outcome, verdict.outcome)
+        return say(f"**{name}** {word} {verdict.to or 'absent'} on {outlook.label}.")
+    say(f"On **{outlook.label}**: {blocked.text}")
     if blocked.unblock:
         say("What would change it")
         for number, acts in enumerate(blocked.unblock, start=1):
@@ -259,12 +259,12 @@ def _plan(args: argparse.Namespace) -> None:
     with connect(args) as windbreak:
         names = {r.product.id: r.product.name for r in windbreak.products()}
         if args.suppose:
-            found = windbreak.outlook(pick_site(windbreak, args.site), args.suppose)
+            outlook = windbreak.outlook(pick_site(windbreak, args.site), args.suppose)
             if args.json:
-                return dump(found)
-            _supposed(found)
-            say(f"**A plan for {found.label}**, as it would be")
-            return show_steps(found.plan, names)
+                return dump(outlook)
+            _supposed(outlook)
+            say(f"**A plan for {outlook.label}**, as it would be")
+            return show_steps(outlook.plan, names)
         if args.site.isdigit():
             plan = windbreak.plan(int(args.site))
         elif args.remove:

@@ -63,13 +63,13 @@ def add(commands: Any, common: argparse.ArgumentParser) -> None:
 
 def _list(args: argparse.Namespace) -> None:
     with connect(args) as windbreak:
-        found = windbreak.runs(site=args.site)
+        runs = windbreak.runs(site=args.site)
     if args.json:
-        return dump(found)
+        return dump(runs)
     table(
         ["run", "site", "state", "step", "begun", "how it stands"],
         ((r.id, r.site, r.state, f"{r.step}/{r.steps}", local(r.started_at), r.text)
-         for r in found),
+         for r in runs),
         "Nothing has run yet.",
     )  # fmt: skip
     return None

@@ -236,8 +236,8 @@ def _link(args: argparse.Namespace) -> None:
         raise Refusal(f"there is no account {account!r}; accounts that are open: {named}")
     if account not in usable:
         raise Refusal(f"the account {account!r} is closed; accounts that are open: {named}")
-    told = args.data / "address"  # the service writes it where it serves
-    address = args.at or (told.read_text().strip() if told.exists() else "")
+    file = args.data / "address"  # the service writes it where it serves
+    address = args.at or (file.read_text().strip() if file.exists() else "")
     if not address:
         raise Refusal(
             f"no service runs over {args.data}, so its address is not known; give it: --at", 2
@@ -255,12 +255,12 @@ def _password(args: argparse.Namespace) -> None:
 
 def _tokens(args: argparse.Namespace) -> None:
     with connect(args) as windbreak:
-        found = windbreak.tokens()
+        tokens = windbreak.tokens()
     if args.json:
-        return dump(found)
+        return dump(tokens)
     table(
         ["id", "label", "ends in", "made"],
-        ((t.id, t.label, t.last4, local(t.made_at)) for t in found),
+        ((t.id, t.label, t.last4, local(t.made_at)) for t in tokens),
         "There is no token.",
     )
     return None

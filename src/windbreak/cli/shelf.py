@@ -57,11 +57,11 @@ def add(commands: Any, common: argparse.ArgumentParser) -> None:
 
 def _list(args: argparse.Namespace) -> None:
     with connect(args) as windbreak:
-        found = windbreak.shelf()
+        shelf = windbreak.shelf()
     if args.json:
-        return dump(found)
+        return dump(shelf)
     if args.quiet:
-        return print("\n".join(p.id for p in found))
+        return print("\n".join(p.id for p in shelf))
     table(
         ["package", "product", "version", "bytes", "from", "kept"],
         (
@@ -73,7 +73,7 @@ def _list(args: argparse.Namespace) -> None:
                 f"{p.source}, inside as {p.inner}" if p.inner else p.source,
                 age(p.kept_at),
             )
-            for p in found
+            for p in shelf
         ),
         "The shelf is empty; packages are fetched when a run needs them.",
     )
@@ -96,11 +96,11 @@ def _add(args: argparse.Namespace) -> None:
 
 
 def _pick(windbreak: Any, text: str) -> str:
-    found = [p.id for p in windbreak.shelf() if p.id.startswith(text.lower())]
-    if len(found) != 1:
-        said = "no package" if not found else f"{len(found)} packages"
-        raise Refusal(f"{text!r} begins the id of {said}; see `windbreak shelf list`", 2)
-    return str(found[0])
+    fitting = [p.id for p in windbreak.shelf() if p.id.startswith(text.lower())]
+    if len(fitting) != 1:
+        what = "no package" if not fitting else f"{len(fitting)} packages"
+        raise Refusal(f"{text!r} begins the id of {what}; see `windbreak shelf list`", 2)
+    return str(fitting[0])
 
 
 def _give(args: argparse.Namespace) -> None:
@@ -130,10 +130,10 @@ def _backup(args: argparse.Namespace) -> None:
     from windbreak.operations.errors import Refused
 
     try:
-        said = backup.backup(args.data, args.file, secret("Passphrase: ").strip(), _now())
+        line = backup.backup(args.data, args.file, secret("Passphrase: ").strip(), _now())
     except Refused as error:
         raise Refusal(str(error)) from None
-    say(said)
+    say(line)
     say("Keep the passphrase apart from it: without it no secret in the copy can be opened.")
 
 
@@ -142,10 +142,10 @@ def _restore(args: argparse.Namespace) -> None:
     from windbreak.operations.errors import Refused
 
     try:
-        said = backup.restore(args.file, args.data, secret("Passphrase: ").strip(), _now())
+        line = backup.restore(args.file, args.data, secret("Passphrase: ").strip(), _now())
     except Refused as error:
         raise Refusal(str(error)) from None
-    say(said)
+    say(line)
 
 
 def _take_over(args: argparse.Namespace) -> None:
@@ -155,5 +155,5 @@ def _take_over(args: argparse.Namespace) -> None:
             "from is stopped: two would do the same work twice.",
             yes=args.yes,
         )
-        found = windbreak.take_over(why(args.why))
-    dump(found) if args.json else say(found.text)
+        outcome = windbreak.take_over(why(args.why))
+    dump(outcome) if args.json else say(outcome.text)

@@ -62,12 +62,15 @@ def _list_locksteps(args: argparse.Namespace) -> None:
     from windbreak.wording.words import match_in_words
 
     with connect(args) as windbreak:
-        found = windbreak.locksteps()
+        locksteps = windbreak.locksteps()
     if args.json:
-        return dump(found)
+        return dump(locksteps)
     table(
         ["lockstep", "products", "must", "by", "why"],
-        [[g.id, ", ".join(g.products), match_in_words(g.match), g.author, g.reason] for g in found],
+        [
+            [g.id, ", ".join(g.products), match_in_words(g.match), g.author, g.reason]
+            for g in locksteps
+        ],
         "nothing has to match but what releases say",
     )
     return None
@@ -83,8 +86,8 @@ def _set_lockstep(args: argparse.Namespace) -> None:
             NewLockstep(products=products, match=args.match, reason=args.why)
         )
     names = ", ".join(made.products)
-    said = f"**{names}** must {match_in_words(made.match)}: lockstep {made.id}."
-    dump(made) if args.json else say(said)
+    line = f"**{names}** must {match_in_words(made.match)}: lockstep {made.id}."
+    dump(made) if args.json else say(line)
 
 
 def _drop_lockstep(args: argparse.Namespace) -> None:
@@ -95,14 +98,14 @@ def _drop_lockstep(args: argparse.Namespace) -> None:
 
 def _list_clashes(args: argparse.Namespace) -> None:
     with connect(args) as windbreak:
-        found = windbreak.clashes()
+        clashes = windbreak.clashes()
     if args.json:
-        return dump(found)
+        return dump(clashes)
     table(
         ["clash", "one", "other", "by", "what happens"],
         [
             [c.id, f"{c.a.product} {c.a.range}", f"{c.b.product} {c.b.range}", c.author, c.reason]
-            for c in found
+            for c in clashes
         ],
         "no clash is known",
     )
@@ -123,8 +126,8 @@ def _add_clash(args: argparse.Namespace) -> None:
             )
         )
     here, there = versions_in_words(args.a_range), versions_in_words(args.b_range)
-    said = f"**{a}** ({here}) and **{b}** ({there}) clash: clash {made.id}."
-    dump(made) if args.json else say(said)
+    line = f"**{a}** ({here}) and **{b}** ({there}) clash: clash {made.id}."
+    dump(made) if args.json else say(line)
 
 
 def _drop_clash(args: argparse.Namespace) -> None:

@@ -142,11 +142,11 @@ def _due(deadline: datetime) -> str:
 
 def _findings(args: argparse.Namespace) -> None:
     with connect(args) as windbreak:
-        found = windbreak.findings(args.snoozed)
+        findings = windbreak.findings(args.snoozed)
     if args.json:
-        return dump(found)
+        return dump(findings)
     if args.quiet:
-        return print("\n".join(f.id for f in found))
+        return print("\n".join(f.id for f in findings))
     table(
         ["state", "finding", "by", "what", "next act"],
         (
@@ -158,7 +158,7 @@ def _findings(args: argparse.Namespace) -> None:
                 + (f" (put aside to {f.snoozed.until})" if f.snoozed else ""),
                 command(f.act),
             )
-            for f in found
+            for f in findings
         ),
         "Nothing wants attention.",
     )
@@ -168,29 +168,29 @@ def _findings(args: argparse.Namespace) -> None:
 def _pick_finding(windbreak: Any, text: str) -> Any:
     """A finding by its id, or by a part of it that only one has."""
     every = windbreak.findings(True)
-    found = [f for f in every if f.id == text] or [f for f in every if text in f.id]
-    if len(found) == 1:
-        return found[0]
-    said = "there is no finding" if not found else f"{len(found)} findings fit"
-    raise Refusal(f"{said} {text!r}; see `windbreak finding list`", 1 if not found else 2)
+    fitting = [f for f in every if f.id == text] or [f for f in every if text in f.id]
+    if len(fitting) == 1:
+        return fitting[0]
+    what = "there is no finding" if not fitting else f"{len(fitting)} findings fit"
+    raise Refusal(f"{what} {text!r}; see `windbreak finding list`", 1 if not fitting else 2)
 
 
 def _finding(args: argparse.Namespace) -> None:
     with connect(args) as windbreak:
-        found = _pick_finding(windbreak, args.finding)
+        finding = _pick_finding(windbreak, args.finding)
     if args.json:
-        return dump(found)
-    text = plain(found.headline.replace("**", "").replace("`", ""))
-    styled(f"{state(found.state)}  [bold]{text}[/]")
-    say(found.text.replace("`", ""))
-    say(f"Weight {found.weight}, open since {local(found.opened_at)}.")
-    if found.deadline:
-        due = _due(found.deadline)
+        return dump(finding)
+    text = plain(finding.headline.replace("**", "").replace("`", ""))
+    styled(f"{state(finding.state)}  [bold]{text}[/]")
+    say(finding.text.replace("`", ""))
+    say(f"Weight {finding.weight}, open since {local(finding.opened_at)}.")
+    if finding.deadline:
+        due = _due(finding.deadline)
         say(f"{due[:1].upper()}{due[1:]}.")
-    if found.snoozed:
-        said = found.snoozed
-        say(f"Put aside to {said.until} by {said.by}: {said.why}")
-    say(f"{found.act.label}: {command(found.act)}")
+    if finding.snoozed:
+        snoozed = finding.snoozed
+        say(f"Put aside to {snoozed.until} by {snoozed.by}: {snoozed.why}")
+    say(f"{finding.act.label}: {command(finding.act)}")
     return None
 
 
@@ -199,16 +199,16 @@ def _snooze(args: argparse.Namespace) -> None:
 
     with connect(args) as windbreak:
         id = _pick_finding(windbreak, args.finding).id
-        found = windbreak.snooze_finding(id, SnoozeFinding(until=args.until, why=args.why))
-    dump(found) if args.json else say(
+        finding = windbreak.snooze_finding(id, SnoozeFinding(until=args.until, why=args.why))
+    dump(finding) if args.json else say(
         f"It is put aside to {args.until}, and comes back then unless its cause is gone."
     )
 
 
 def _wake(args: argparse.Namespace) -> None:
     with connect(args) as windbreak:
-        found = windbreak.wake_finding(_pick_finding(windbreak, args.finding).id)
-    dump(found) if args.json else say("It is back among what wants attention.")
+        finding = windbreak.wake_finding(_pick_finding(windbreak, args.finding).id)
+    dump(finding) if args.json else say("It is back among what wants attention.")
 
 
 def _approve(args: argparse.Namespace) -> None:

@@ -195,12 +195,12 @@ def _send(method: str, path: str, body: Any = None, **params: object) -> Call[An
 
 def _plain(body: BaseModel) -> Any:
     """A value as JSON; a secret goes out as it is."""
-    said = body.model_dump(mode="json", by_alias=True)
+    plain = body.model_dump(mode="json", by_alias=True)
     for name in type(body).model_fields:
         value = getattr(body, name)
         if hasattr(value, "get_secret_value"):
-            said[name] = value.get_secret_value()
-    return said
+            plain[name] = value.get_secret_value()
+    return plain
 
 
 def who_am_i() -> Call[Principal]:
@@ -319,8 +319,8 @@ def set_windows_of(where: WindowsOf) -> Call[list[Site]]:
 
 def set_windows(id: str, windows: list[Window], timezone: str) -> Call[Site]:
     """Set the hours in which a site may be worked on."""
-    said = {"windows": [_plain(w) for w in windows], "timezone": timezone}
-    return _send("PUT", _at("/sites/{}/windows", id), said)
+    body = {"windows": [_plain(w) for w in windows], "timezone": timezone}
+    return _send("PUT", _at("/sites/{}/windows", id), body)
 
 
 def link_line(id: str) -> Call[LinkCode]:
@@ -482,13 +482,13 @@ def approve_plan(
     patches_until: date | None = None,
 ) -> Call[SitePlan]:
     """Let a plan go: exactly its targets, or up to a day patch releases of them too."""
-    said = {
+    body = {
         "why": why,
         "restore_anyway": restore_anyway,
         "changed_files": changed_files,
         "patches_until": patches_until.isoformat() if patches_until else None,
     }
-    return _send("POST", _at("/plans/{}/approval", id), said)
+    return _send("POST", _at("/plans/{}/approval", id), body)
 
 
 def book_plan(id: int, at: datetime | None = None, outside_window: bool = False) -> Call[Booking]:
@@ -738,15 +738,15 @@ def check_feed(id: str) -> Call[CredentialCheck]:
 
 def replace_credential(id: str, credential: str, everywhere: bool = False) -> Call[Feed]:
     """Replace the feed's credential; ``everywhere`` also where the old one is used else."""
-    said = {"credential": credential}
+    body = {"credential": credential}
     wide = "true" if everywhere else None
-    return _send("PUT", _at("/feeds/{}/credential", id), said, everywhere=wide)
+    return _send("PUT", _at("/feeds/{}/credential", id), body, everywhere=wide)
 
 
 def try_recipe(text: str, credential: str | None = None) -> Call[dict[str, Any]]:
     """Ask by a recipe and read by it; nothing is kept."""
-    said = {"text": text, "credential": credential}
-    return _send("POST", "/recipes/try", said)
+    body = {"text": text, "credential": credential}
+    return _send("POST", "/recipes/try", body)
 
 
 def put_recipe(name: str, text: str) -> Call[dict[str, Any]]:
@@ -945,9 +945,9 @@ def findings(snoozed: bool = False) -> Call[list[Finding]]:
     return _get("/findings", snoozed="true" if snoozed else None)
 
 
-def snooze_finding(id: str, said: SnoozeFinding) -> Call[Finding]:
+def snooze_finding(id: str, snooze: SnoozeFinding) -> Call[Finding]:
     """Put a finding aside until a day; dismissed is not solved."""
-    return _send("PUT", _at("/findings/{}/snooze", id), said)
+    return _send("PUT", _at("/findings/{}/snooze", id), snooze)
 
 
 def wake_finding(id: str) -> Call[Finding]:

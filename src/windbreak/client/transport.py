@@ -35,17 +35,17 @@ def request_of(
         headers["authorization"] = f"Bearer {token}"
     if written and call.method == "GET":
         headers["at-least-generation"] = str(written)
-    found: dict[str, Any] = {
+    parts: dict[str, Any] = {
         "method": call.method,
         "url": f"{address.rstrip('/')}/api/v1{call.path}",
         "params": call.params,
         "headers": headers,
     }
     if call.content is not None:
-        found["content"] = call.content
+        parts["content"] = call.content
     elif call.body is not None:
-        found["json"] = call.body
-    return found
+        parts["json"] = call.body
+    return parts
 
 
 def read(call: Call[T], response: httpx.Response) -> T:
@@ -64,8 +64,8 @@ def read(call: Call[T], response: httpx.Response) -> T:
 
 def generation_of(response: httpx.Response) -> int:
     """The generation that an answer to a write stands for; 0 where it tells none."""
-    told = response.headers.get("generation", "")
-    return int(told) if told.isdigit() else 0
+    generation = response.headers.get("generation", "")
+    return int(generation) if generation.isdigit() else 0
 
 
 def may_retry(call: Call[Any], tried: int) -> bool:

@@ -55,13 +55,13 @@ def read(asked: Asked) -> Announced:
 def _advisory(one: Any, reading: Reading, feed: str) -> list[KnownAdvisory]:
     if not isinstance(one, dict) or not isinstance(one.get("id"), str):
         raise ValueError("an advisory is an object with an id")
-    found = []
+    ranges = []
     for affected in one.get("affected", ()):
         name = str(affected.get("package", {}).get("name", ""))
         product = reading.packages.get(name, name)
         if not product.startswith(("core/", "theme/", "plugin/", "runtime/")):
             continue
-        found.append(
+        ranges.append(
             KnownAdvisory.model_validate(
                 {
                     "id": one["id"],
@@ -76,17 +76,17 @@ def _advisory(one: Any, reading: Reading, feed: str) -> list[KnownAdvisory]:
                 }
             )
         )
-    return found
+    return ranges
 
 
 def _range(affected: dict[str, Any]) -> str:
     """The affected versions as a range of ours: ">=1.0,<2.3 || =2.5"."""
     parts = []
-    for told in affected.get("ranges", ()):
-        if told.get("type") == "GIT":
+    for part in affected.get("ranges", ()):
+        if part.get("type") == "GIT":
             continue
         start: str | None = None
-        for event in told.get("events", ()):
+        for event in part.get("events", ()):
             if "introduced" in event:
                 start = str(event["introduced"])
             elif "fixed" in event and start is not None:
@@ -111,15 +111,15 @@ def _between(start: str, end: str) -> str:
 
 def _severity(one: dict[str, Any], affected: dict[str, Any]) -> Severity:
     """Its weight by the database's word, else by its CVSS vector; high where neither is told."""
-    for said in (affected.get("database_specific"), one.get("database_specific")):
-        word = str(said.get("severity", "")).lower() if isinstance(said, dict) else ""
+    for level in (affected.get("database_specific"), one.get("database_specific")):
+        word = str(level.get("severity", "")).lower() if isinstance(level, dict) else ""
         if word in _WORDS:
             return _WORDS[word]
-    for told in (*affected.get("severity", ()), *one.get("severity", ())):
-        read = _VECTORS.get(str(told.get("type")))
+    for rating in (*affected.get("severity", ()), *one.get("severity", ())):
+        read = _VECTORS.get(str(rating.get("type")))
         if read is not None:
             try:
-                word = str(read(str(told.get("score"))).severities()[0]).lower()
+                word = str(read(str(rating.get("score"))).severities()[0]).lower()
             except CVSSError:
                 continue
             return _WORDS.get(word, "low")

@@ -95,5 +95,5 @@ def _entry(entry: Any, reading: Reading, url: str) -> Announcement:
 
 
 def _size(enclosure: Any) -> int | None:
-    said = str(enclosure.get("length", ""))
-    return int(said) if said.isdigit() and len(said) < 13 and int(said) > 0 else None
+    length = str(enclosure.get("length", ""))
+    return int(length) if length.isdigit() and len(length) < 13 and int(length) > 0 else None

@@ -43,7 +43,7 @@ def found(ready: regex.Pattern[str], text: str) -> regex.Match[str] | None:
 
 def entries(text: str, patterns: Mapping[ChangeKind, str]) -> tuple[Change, ...]:
     """The changes a text tells of; a line that no pattern finds is a fix."""
-    ready = [(kind, pattern(told)) for kind, told in (patterns or USUAL).items()]
+    ready = [(kind, pattern(words)) for kind, words in (patterns or USUAL).items()]
     return tuple(_changes(_lines(text), ready))
 
 
@@ -52,8 +52,8 @@ def _changes(
 ) -> Iterable[Change]:
     for line in lines:
         kind: ChangeKind = "fix"
-        for one, told in ready:
-            match = found(told, line)
+        for one, words in ready:
+            match = found(words, line)
             if match is not None:
                 kind = one
                 if match.start() == 0 and match.group().endswith(":"):
@@ -67,5 +67,5 @@ def _lines(text: str) -> list[str]:
     """The lines of a plain or marked-up text, without marks of lists and of markup."""
     broken = regex.sub(r"(?i)<(?:li|p|br|div|h\d)\b[^>]*>", "\n", text[: 2**18])
     bare = html.unescape(regex.sub(r"<[^>]*>", "", broken))
-    found = (line.strip(" \t\r*-•–") for line in bare.splitlines())
-    return [line[:LONGEST] for line in found if line][:MOST_LINES]
+    lines = (line.strip(" \t\r*-•–") for line in bare.splitlines())
+    return [line[:LONGEST] for line in lines if line][:MOST_LINES]

@@ -163,11 +163,11 @@ def _read(
 
 
 def _retry(response: httpx.Response) -> float | None:
-    said = response.headers.get("retry-after", "").strip()
-    if said.isdigit():
-        return float(min(int(said[:9]), 10**9))
+    retry_after = response.headers.get("retry-after", "").strip()
+    if retry_after.isdigit():
+        return float(min(int(retry_after[:9]), 10**9))
     try:
-        return max(0.0, (parsedate_to_datetime(said) - datetime.now(UTC)).total_seconds())
+        return max(0.0, (parsedate_to_datetime(retry_after) - datetime.now(UTC)).total_seconds())
     except (ValueError, TypeError, IndexError, OverflowError):
         return None
 

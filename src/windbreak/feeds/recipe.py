@@ -11,12 +11,14 @@ def read(asked: Asked) -> Announced:
     """Read a feed's answer. Raises FeedUnreadable, also when the recipe is not there."""
     if asked.recipe is None:
         raise FeedUnreadable(f"its recipe {asked.reading.recipe!r} is not there")
-    found = recipes.apply(asked.recipe, asked.answer.body, asked.answer.url)
-    if not found.announcements:
-        raise FeedUnreadable(f"none of its {found.items} releases could be read; {found.faults[0]}")
+    outcome = recipes.apply(asked.recipe, asked.answer.body, asked.answer.url)
+    if not outcome.announcements:
+        raise FeedUnreadable(
+            f"none of its {outcome.items} releases could be read; {outcome.faults[0]}"
+        )
     return Announced(
         maker=asked.recipe.label,
-        announcements=found.announcements,
-        faults=found.faults,
-        whole=not found.faults,
+        announcements=outcome.announcements,
+        faults=outcome.faults,
+        whole=not outcome.faults,
     )

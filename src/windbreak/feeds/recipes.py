@@ -196,33 +196,33 @@ def _version(convert: Convert, text: str) -> str:
 
 
 def _product(recipe: Recipe, item: Any) -> str:
-    said = _at(item, recipe.fields.product)
-    if said is None:
+    product = _at(item, recipe.fields.product)
+    if product is None:
         if recipe.product is None:
             raise ValueError("neither the release nor the recipe says what product it is")
         return recipe.product
-    return recipe.convert.product.get(str(said), str(said))
+    return recipe.convert.product.get(str(product), str(product))
 
 
-def _day(form: str, said: Any) -> str:
+def _day(form: str, value: Any) -> str:
     try:
         if form in ("seconds", "milliseconds"):
-            seconds = float(said) / (1000 if form == "milliseconds" else 1)
+            seconds = float(value) / (1000 if form == "milliseconds" else 1)
             return datetime.fromtimestamp(seconds, UTC).date().isoformat()
         if form == "iso":
-            return datetime.fromisoformat(str(said)).date().isoformat()
-        return datetime.strptime(str(said), form).date().isoformat()
+            return datetime.fromisoformat(str(value)).date().isoformat()
+        return datetime.strptime(str(value), form).date().isoformat()
     except (ValueError, OverflowError, OSError, TypeError):
-        raise ValueError(f"{str(said)[:40]!r} is not a date written as {form}") from None
+        raise ValueError(f"{str(value)[:40]!r} is not a date written as {form}") from None
 
 
-def _changes(recipe: Recipe, said: Any) -> list[dict[str, Any]]:
+def _changes(recipe: Recipe, value: Any) -> list[dict[str, Any]]:
     """Changes from text, from a list of lines, or from objects with ``kind`` and ``text``."""
-    if isinstance(said, list):
-        if all(isinstance(one, dict) for one in said):
-            return said
-        said = "\n".join(str(one) for one in said)
-    return [c.model_dump() for c in entries(str(said), recipe.convert.changes)] if said else []
+    if isinstance(value, list):
+        if all(isinstance(one, dict) for one in value):
+            return value
+        value = "\n".join(str(one) for one in value)
+    return [c.model_dump() for c in entries(str(value), recipe.convert.changes)] if value else []
 
 
 def _by_product(item: Any, paths: dict[str, str]) -> Iterator[tuple[str, str]]:

@@ -75,38 +75,38 @@ def read(asked: Asked) -> Announced:
     )
 
 
-def _joined(url: str, said: object) -> str | None:
+def _joined(url: str, address: object) -> str | None:
     """An address beside the document's own; None for what is none."""
     try:
-        return urljoin(url, said) if isinstance(said, str) else None
+        return urljoin(url, address) if isinstance(address, str) else None
     except ValueError:
         return None
 
 
-def _object(said: object) -> dict[str, Any]:
-    return said if isinstance(said, dict) else {}
+def _object(value: object) -> dict[str, Any]:
+    return value if isinstance(value, dict) else {}
 
 
-def _listed(said: object) -> object:
+def _listed(products: object) -> object:
     """Products by themselves count as products with nothing said of them."""
-    return dict.fromkeys(map(str, said), "") if isinstance(said, list) else said
+    return dict.fromkeys(map(str, products), "") if isinstance(products, list) else products
 
 
-def _by_product(said: object, kind: TypeAdapter[str]) -> dict[str, str]:
+def _by_product(value_by_product: object, kind: TypeAdapter[str]) -> dict[str, str]:
     """What is said product by product; what names no product or says nothing is passed by."""
-    found = {}
-    for product, value in _object(said).items():
+    texts = {}
+    for product, value in _object(value_by_product).items():
         try:
-            found[_PRODUCT.validate_python(product)] = kind.validate_python(value)
+            texts[_PRODUCT.validate_python(product)] = kind.validate_python(value)
         except ValidationError:
             continue
-    return found
+    return texts
 
 
 def _product_of(item: object) -> str | None:
     """The product of an item that can't be read otherwise; None where not even that is told."""
-    said = _object(_object(item).get("_release")).get("product")
-    return said if isinstance(said, str) else None
+    product = _object(_object(item).get("_release")).get("product")
+    return product if isinstance(product, str) else None
 
 
 def _item(item: object, url: str) -> Announcement | None:
@@ -115,10 +115,10 @@ def _item(item: object, url: str) -> Announcement | None:
         raise ValueError("an item is an object")
     if "_release" not in item:
         return None
-    told = ReleaseFacts.model_validate(_without_private(item["_release"]))
+    facts = ReleaseFacts.model_validate(_without_private(item["_release"]))
     return Announcement.model_construct(
-        **dict(told),
-        title=str(item.get("title") or f"{told.product} {told.version}")[:300],
+        **dict(facts),
+        title=str(item.get("title") or f"{facts.product} {facts.version}")[:300],
         text=str(item.get("content_text") or "")[:LONGEST],
         published=_day(item.get("date_published")),
         package=_attachment(item.get("attachments"), url),
@@ -132,13 +132,13 @@ def _day(published: object) -> date:
         raise ValueError("date_published is required, as 2026-11-14T09:00:00Z") from None
 
 
-def _without_private(said: object) -> object:
+def _without_private(value: object) -> object:
     """Without keys that begin with "_": those are the maker's own, by the rule of JSON Feed."""
-    if isinstance(said, dict):
-        return {k: _without_private(v) for k, v in said.items() if not str(k).startswith("_")}
-    if isinstance(said, list):
-        return [_without_private(one) for one in said]
-    return said
+    if isinstance(value, dict):
+        return {k: _without_private(v) for k, v in value.items() if not str(k).startswith("_")}
+    if isinstance(value, list):
+        return [_without_private(one) for one in value]
+    return value
 
 
 def _attachment(attachments: object, url: str) -> Attachment | None:

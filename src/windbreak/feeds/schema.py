@@ -10,9 +10,9 @@ from windbreak.core.values.releases import ReleaseFacts
 
 def schema() -> dict[str, Any]:
     """A schema (2020-12) of a whole document; keys that are not named are JSON Feed's own."""
-    told = ReleaseFacts.model_json_schema(by_alias=True, ref_template="#/$defs/{model}")
-    parts = told.pop("$defs", {})
-    parts["ReleaseFacts"] = {**told, "patternProperties": {"^_": {}}}
+    document = ReleaseFacts.model_json_schema(by_alias=True, ref_template="#/$defs/{model}")
+    parts = document.pop("$defs", {})
+    parts["ReleaseFacts"] = {**document, "patternProperties": {"^_": {}}}
     text = {"type": "string"}
     return {
         "$schema": "https://json-schema.org/draft/2020-12/schema",

@@ -134,8 +134,8 @@ def compare(before: Probe, now: Probe, *, judged: bool = False) -> tuple[Seen, .
     With ``judged``, what was logged before this look began has been judged already: it stays in
     the log after the step that caused it was put back.
     """
-    known = now.earlier if judged else ()
-    return tuple(_compare(before, now, known))
+    earlier = now.earlier if judged else ()
+    return tuple(_compare(before, now, earlier))
 
 
 def compare_pages(before: Iterable[Look], now: Iterable[Look]) -> tuple[Seen, ...]:
@@ -158,7 +158,7 @@ def worse(seen: tuple[Seen, ...]) -> tuple[Seen, ...]:
     return tuple(one for one in seen if one.verdict == "worse")
 
 
-def _compare(before: Probe, now: Probe, known: tuple[str, ...]) -> Iterator[Seen]:
+def _compare(before: Probe, now: Probe, earlier: tuple[str, ...]) -> Iterator[Seen]:
     yield from compare_pages(before.looks, now.looks)
     if any(look.name == "Editor" for look in now.looks):
         yield _editor(before, now)
@@ -177,7 +177,7 @@ def _compare(before: Probe, now: Probe, known: tuple[str, ...]) -> Iterator[Seen
         now="as they were" if same else "changed",
         verdict="as before" if same else "differs",
     )
-    old_errors = {_bare(error) for error in (*before.errors, *known)}
+    old_errors = {_bare(error) for error in (*before.errors, *earlier)}
     fresh = [error for error in now.errors if _bare(error) not in old_errors]
     yield Seen(
         name="Error log",
@@ -212,11 +212,11 @@ def _editor(before: Probe, now: Probe) -> Seen:
     lost = _lost(before, now)
     bad = bool(lost) or ((was or 0) > 0 and (is_ or 0) == 0)
     verdict: Verdict = "worse" if bad else ("as before" if was == is_ else "differs")
-    told = say(is_)
+    answers = say(is_)
     if lost and is_:
         more = f", and {len(lost) - 1} more" if len(lost) > 1 else ""
-        told += f"; not shown: {lost[0]}{more}"
-    return Seen(name="Editor", before=say(was), now=told, verdict=verdict)
+        answers += f"; not shown: {lost[0]}{more}"
+    return Seen(name="Editor", before=say(was), now=answers, verdict=verdict)
 
 
 def _lost(before: Probe, now: Probe) -> list[str]:
@@ -243,7 +243,7 @@ def _lost(before: Probe, now: Probe) -> list[str]:
 def _say(look: Look) -> str:
     if look.status is None:
         return "no answer"
-    said = f"{look.status}, {look.seconds:.2f} s"
+    seen = f"{look.status}, {look.seconds:.2f} s"
     if not look.bytes:
         return f"{look.status}, empty"
-    return f"{said}, {look.faults[0]}" if look.faults else said
+    return f"{seen}, {look.faults[0]}" if look.faults else seen

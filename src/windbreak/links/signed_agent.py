@@ -94,8 +94,8 @@ class SignedAgent:
         )
 
     def inventory(self, site: str, at: datetime) -> Inventory:
-        said = self._call("inventory", {}, most=INVENTORY_BYTES)
-        return self._read(Inventory, {**said, "id": site, "at": at})
+        answer = self._call("inventory", {}, most=INVENTORY_BYTES)
+        return self._read(Inventory, {**answer, "id": site, "at": at})
 
     def health(self) -> Health:
         return self._read(Health, self._call("health", {}))
@@ -116,13 +116,13 @@ class SignedAgent:
         return self._call(call, {"change": change, **args})
 
     def own_files(self, product: str, pristine: Mapping[str, str]) -> tuple[OwnFile, ...]:
-        said = self._call("own-files", {"product": product, "pristine": dict(pristine)})
-        return self._read(OwnFiles, said).files
+        answer = self._call("own-files", {"product": product, "pristine": dict(pristine)})
+        return self._read(OwnFiles, answer).files
 
     def apply(
         self, change: str, package: Package, archive: bytes, site: str, carry: Sequence[str] = ()
     ) -> dict[str, Any]:
-        told = {
+        args = {
             "change": change,
             "site": site,
             "product": package.product,
@@ -134,9 +134,9 @@ class SignedAgent:
 
         def send(most: int) -> dict[str, Any]:
             if self._held(change, package, archive, most):
-                return self._call("apply", told)
+                return self._call("apply", args)
             whole = base64.b64encode(archive).decode()
-            return self._call("apply", {**told, "archive": whole})
+            return self._call("apply", {**args, "archive": whole})
 
         return self._in_parts(send)
 
@@ -175,8 +175,8 @@ class SignedAgent:
         return True
 
     def fetch(self, snapshot: str, offset: int) -> SnapshotPart:
-        told = self._call("fetch", {"snapshot": snapshot, "offset": offset})
-        return self._read(SnapshotPart, told)
+        part = self._call("fetch", {"snapshot": snapshot, "offset": offset})
+        return self._read(SnapshotPart, part)
 
     def bring(self, change: str, part: SentPart) -> dict[str, Any]:
         data = base64.b64decode(part.data)
@@ -185,8 +185,8 @@ class SignedAgent:
             have: dict[str, Any] = {}
             for n, start in enumerate(range(0, len(data) or 1, most)):
                 piece = base64.b64encode(data[start : start + most]).decode()
-                told = {**part.model_dump(), "offset": part.offset + start, "data": piece}
-                have = self._call("bring", {"change": f"{change}-{most}-{n}", **told})
+                args = {**part.model_dump(), "offset": part.offset + start, "data": piece}
+                have = self._call("bring", {"change": f"{change}-{most}-{n}", **args})
             return have
 
         return self._in_parts(send)
@@ -197,9 +197,9 @@ class SignedAgent:
     def goodbye(self) -> None:
         self._call("goodbye", {})
 
-    def _read(self, kind: type[T], said: dict[str, Any]) -> T:
+    def _read(self, kind: type[T], answer: dict[str, Any]) -> T:
         try:
-            return kind.model_validate(said)
+            return kind.model_validate(answer)
         except ValidationError as error:
             first = error.errors()[0]
             where = ".".join(map(str, first["loc"])) or "the whole"
@@ -208,16 +208,16 @@ class SignedAgent:
     def _call(self, call: str, args: dict[str, Any], *, most: int = ANSWER_BYTES) -> dict[str, Any]:
         caller, path = self.caller, f"/_windbreak/{call}"
         url, body = f"{self.site.address}{path}", json.dumps(args).encode()
-        told = {
+        fields = {
             FOR: self.id or NOBODY_YET,
             SERVICE: caller.instance,
             EPOCH: str(caller.epoch),
             "content-type": "application/json",
         }
         if self.public is not None:
-            told[EXPECTS] = signing.thumbprint(self.public)
+            fields[EXPECTS] = signing.thumbprint(self.public)
         headers = signing.sign_request(
-            caller.key, "POST", url, body, caller.clock(), "windbreak-agent", told
+            caller.key, "POST", url, body, caller.clock(), "windbreak-agent", fields
         )
         sent = signing.Request("POST", url, {k.lower(): v for k, v in headers.items()})
         visited = self.site.call(path, body, headers, most=most)
@@ -250,37 +250,37 @@ class SignedAgent:
 
     def _answer(self, visited: Visited, *, signed: bool) -> dict[str, Any]:
         try:
-            said = read_json(visited.body)
+            answer = read_json(visited.body)
         except ValueError as error:
-            said = error
+            answer = error
         if visited.status == 401:
-            raise self._refused(visited, said if isinstance(said, dict) else {}, signed=signed)
-        if isinstance(said, ValueError):
-            raise Unfit(f"its answer can't be read (status {visited.status}): {said}")
-        if not isinstance(said, dict):
+            raise self._refused(visited, answer if isinstance(answer, dict) else {}, signed=signed)
+        if isinstance(answer, ValueError):
+            raise Unfit(f"its answer can't be read (status {visited.status}): {answer}")
+        if not isinstance(answer, dict):
             raise Unfit(f"no agent's answer (status {visited.status})")
         if visited.status == 202:
             raise UnderWay("it is under way")
         if visited.status != 200:
-            code, detail = str(said.get("code", "unknown")), str(said.get("detail", ""))[:500]
+            code, detail = str(answer.get("code", "unknown")), str(answer.get("detail", ""))[:500]
             if code == "superseded":
                 if signed:
                     self.caller.superseded(detail)
                 raise Superseded(detail)
             raise CallFailed(code, detail)
-        return said
+        return answer
 
     def _refused(
-        self, visited: Visited, said: dict[str, Any], *, signed: bool
+        self, visited: Visited, answer: dict[str, Any], *, signed: bool
     ) -> KeyRefused | ClockOff:
         """Why a call was turned away. What is not signed is told, and not relied on."""
         ahead = self._ahead_by_date(visited)
         if ahead is not None and abs(ahead) >= _OFF:
             return ClockOff(ahead)
-        why = str(said.get("detail", ""))[:200]
-        told = f": {why}" if why and signed else _unsigned_word(visited.body)
+        why = str(answer.get("detail", ""))[:200]
+        words = f": {why}" if why and signed else _unsigned_word(visited.body)
         return KeyRefused(
-            f"the agent does not take our key; the owner may have ended the link{told}"
+            f"the agent does not take our key; the owner may have ended the link{words}"
         )
 
     def _ahead_by_date(self, visited: Visited) -> float | None:
@@ -294,10 +294,10 @@ class SignedAgent:
 def _unsigned_word(body: bytes) -> str:
     """What an answer says that nobody signed: told, and not relied on."""
     try:
-        said = read_json(body)
+        answer = read_json(body)
     except ValueError:
         return ""
-    detail = said.get("detail") if isinstance(said, dict) else None
+    detail = answer.get("detail") if isinstance(answer, dict) else None
     return f" (it says: {str(detail)[:200]})" if detail else ""
 
 

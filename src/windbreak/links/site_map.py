@@ -18,5 +18,5 @@ def locations(body: bytes) -> list[str]:
         raise ValueError(f"it is no site map ({error})") from error
     if root.tag != f"{_NAME}urlset":
         return []
-    found = (url.findtext(f"{_NAME}loc") for url in root[:MOST])
-    return [text.strip() for text in found if text and text.strip()]
+    addresses = (url.findtext(f"{_NAME}loc") for url in root[:MOST])
+    return [text.strip() for text in addresses if text and text.strip()]

@@ -36,17 +36,17 @@ class Cache:
 
     def kept(self, name: str, key: Hashable, make: Callable[[T | None], T]) -> T:
         """The value of a name; made anew where its key is another, from the one before it."""
-        found = self._values.get(name)
-        if found is not None and found[0] == key:
-            return cast(T, found[1])
+        value = self._values.get(name)
+        if value is not None and value[0] == key:
+            return cast(T, value[1])
         with self._guard:
             making = self._making.setdefault(name, threading.RLock())
         with making:
-            found = self._values.get(name)
-            if found is None or found[0] != key:
-                before = cast("T | None", found[1]) if found is not None else None
-                found = self._values[name] = (key, make(before))
-            return cast(T, found[1])
+            value = self._values.get(name)
+            if value is None or value[0] != key:
+                before = cast("T | None", value[1]) if value is not None else None
+                value = self._values[name] = (key, make(before))
+            return cast(T, value[1])
 
 
 @dataclass

@@ -16,6 +16,6 @@ def named(context: Context, kind: Kind, text: str) -> list[Named]:
 
 def _sites(context: Context, text: str) -> list[Site]:
     """A twin bears its site's name: the name alone means the site. Reads."""
-    found = context.store.sites.named(text)
-    ids = {site.id for site in found}
-    return [site for site in found if site.twin_of not in ids]
+    sites = context.store.sites.named(text)
+    ids = {site.id for site in sites}
+    return [site for site in sites if site.twin_of not in ids]

@@ -8,6 +8,6 @@ class PackageRefused(Exception):
 
     code = "package-refused"
 
-    def __init__(self, found: str, expected: str) -> None:
-        self.found, self.expected = found, expected
-        super().__init__(f"found {found}; expected {expected}")
+    def __init__(self, version: str, expected: str) -> None:
+        self.found, self.expected = version, expected
+        super().__init__(f"found {version}; expected {expected}")

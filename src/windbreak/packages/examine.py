@@ -61,22 +61,22 @@ def installable(
         inside = [e for e in entries if e.filename.lower().endswith(".zip")]
         if not inside:
             return Installable(archive)  # examining it says what is wrong with it
-        found: list[tuple[str, bytes, Header]] = []
+        headers: list[tuple[str, bytes, Header]] = []
         for entry in inside[:MOST_INNER]:
             try:
                 data = opened.read(entry)
-                found.append((entry.filename, data, examine(data).header))
+                headers.append((entry.filename, data, examine(data).header))
             except (PackageRefused, *_UNREADABLE):
                 continue
     wanted = [
         one
-        for one in found
+        for one in headers
         if (product is None or one[2].product == product)
         and (version is None or parse_version(one[2].version) == parse_version(version))
     ]
     if len(wanted) == 1:
         return Installable(wanted[0][1], wanted[0][0])
-    held = ", ".join(f"{name} ({h.product} {h.version})" for name, _, h in found) or "none"
+    held = ", ".join(f"{name} ({h.product} {h.version})" for name, _, h in headers) or "none"
     expected = f"{product} {version or ''}".strip() if product else "one installable archive"
     raise PackageRefused(
         f"a complete download with {len(inside)} archives inside; installable among them: {held}",

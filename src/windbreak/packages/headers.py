@@ -44,27 +44,27 @@ def read_header(opened: zipfile.ZipFile, root: str) -> Header:
     names = set(opened.namelist())
     if f"{root}/{MILLRACE}" in names:
         return _millrace(opened.read(f"{root}/{MILLRACE}"), root)
-    found = (
+    header = (
         _wordpress(opened, root, names)
         or _theme(opened, root, names)
         or _plugin(opened, root, names)
     )
-    if found is None:
+    if header is None:
         raise PackageRefused(
             f"no {MILLRACE} in {root}/, and no theme’s or plugin’s head",
             f"{root}/{MILLRACE}, or a head with its name and version",
         )
-    return found
+    return header
 
 
 def _millrace(data: bytes, folder: str) -> Header:
     try:
-        said = tomllib.loads(data.decode())
+        header = tomllib.loads(data.decode())
     except UnicodeDecodeError:
         raise PackageRefused(f"a {MILLRACE} that is no text", "UTF-8") from None
     except tomllib.TOMLDecodeError as error:
         raise PackageRefused(f"a {MILLRACE} that can't be read ({error})", "TOML") from None
-    kind, name, version = (str(said.get(key, "")) for key in ("kind", "name", "version"))
+    kind, name, version = (str(header.get(key, "")) for key in ("kind", "name", "version"))
     if kind not in ("core", "theme", "plugin"):
         raise PackageRefused(f"the kind {kind!r}", "core, theme or plugin")
     return _header(kind, folder, version, name or folder, folder)
@@ -74,8 +74,8 @@ def _wordpress(opened: zipfile.ZipFile, root: str, names: set[str]) -> Header | 
     file = f"{root}/wp-includes/version.php"
     if root != "wordpress" or file not in names:
         return None
-    found = re.search(r"\$wp_version\s*=\s*'([^']+)'", _head(opened, file))
-    return _header("core", root, found.group(1) if found else "", "WordPress", root)
+    match = re.search(r"\$wp_version\s*=\s*'([^']+)'", _head(opened, file))
+    return _header("core", root, match.group(1) if match else "", "WordPress", root)
 
 
 def _theme(opened: zipfile.ZipFile, root: str, names: set[str]) -> Header | None:
@@ -114,8 +114,8 @@ def _head(opened: zipfile.ZipFile, file: str) -> str:
 
 
 def _field(head: str, name: str) -> str:
-    found = re.search(rf"^[ \t/*#@]*{re.escape(name)}:(.*)$", head, re.MULTILINE | re.IGNORECASE)
-    return re.sub(r"\s*(?:\*/|\?>).*", "", found.group(1)).strip() if found else ""
+    match = re.search(rf"^[ \t/*#@]*{re.escape(name)}:(.*)$", head, re.MULTILINE | re.IGNORECASE)
+    return re.sub(r"\s*(?:\*/|\?>).*", "", match.group(1)).strip() if match else ""
 
 
 def _header(kind: str, id: str, version: str, name: str, folder: str) -> Header:

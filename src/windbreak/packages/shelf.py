@@ -40,16 +40,16 @@ class Shelf:
         for an archive of which it is not known yet what it holds. Raises PackageRefused; then
         nothing of it is kept.
         """
-        found = hashlib.sha256(archive).hexdigest()
-        if sha256 is not None and sha256.lower() != found:
-            raise PackageRefused(f"the SHA-256 {found}", sha256)
+        sum_of_all = hashlib.sha256(archive).hexdigest()
+        if sha256 is not None and sha256.lower() != sum_of_all:
+            raise PackageRefused(f"the SHA-256 {sum_of_all}", sha256)
         taken = installable(archive, product=product, version=version)
         archive = taken.archive
         whole = examine(archive, product=product, version=version)
-        told = announced(whole.header.product, whole.header.version) if announced else None
+        release = announced(whole.header.product, whole.header.version) if announced else None
         sum_ = hashlib.sha256(archive).hexdigest()
-        if told is not None and told.lower() != sum_:
-            raise PackageRefused(f"the SHA-256 {sum_}", f"{told}, as its maker told")
+        if release is not None and release.lower() != sum_:
+            raise PackageRefused(f"the SHA-256 {sum_}", f"{release}, as its maker told")
         inside = [(name, data, examine(data)) for name, data in whole.carried]
         with self.store.transaction():
             for name, data, examined in inside:
@@ -89,10 +89,10 @@ class Shelf:
         """The package of a release, when it is in hand; only the one of a sum, if given. Reads."""
         wanted = parse_version(version)
         kept = self.store.packages.all(product=product)
-        found = [p for p in kept if parse_version(p.version) == wanted]
+        packages = [p for p in kept if parse_version(p.version) == wanted]
         if sha256 is not None:
-            found = [p for p in found if p.id == sha256.lower()]
-        return max(found, key=lambda p: p.kept_at) if found else None
+            packages = [p for p in packages if p.id == sha256.lower()]
+        return max(packages, key=lambda p: p.kept_at) if packages else None
 
     def drop(self, package: Package) -> None:
         """Keep a package no longer. Writes."""

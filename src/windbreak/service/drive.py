@@ -452,9 +452,9 @@ class Driver:
         change, so that a second in which nothing changed costs next to nothing.
         """
         generation = self.context.store.database.generation(*kinds)
-        known, began = self._next.get(name), time.monotonic()
-        if known is None or (known[0] != generation and began >= self._again.get(name, 0.0)):
-            known = self._next[name] = (generation, earliest())
+        due, began = self._next.get(name), time.monotonic()
+        if due is None or (due[0] != generation and began >= self._again.get(name, 0.0)):
+            due = self._next[name] = (generation, earliest())
             # While much changes, it is worked out anew for a twentieth of the time at the most.
             self._again[name] = began + 20 * (time.monotonic() - began)
-        return known[1] is not None and known[1] <= self.context.clock()
+        return due[1] is not None and due[1] <= self.context.clock()

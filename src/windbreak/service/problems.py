@@ -75,8 +75,8 @@ async def _unreadable(request: Request, error: Exception) -> JSONResponse:
         {"path": ".".join(str(p) for p in one["loc"]), "reason": one["msg"]}
         for one in error.errors()
     ]
-    said = "; ".join(f"{f['path']}: {f['reason']}" for f in faults)
-    return problem(422, "unreadable", said, faults=faults)
+    reasons = "; ".join(f"{f['path']}: {f['reason']}" for f in faults)
+    return problem(422, "unreadable", reasons, faults=faults)
 
 
 async def _http(request: Request, error: Exception) -> JSONResponse:

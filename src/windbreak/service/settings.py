@@ -161,14 +161,14 @@ def read_settings(
 ) -> Settings:
     """The settings of a data directory. Raises SettingRefused with every fault at once."""
     path = data / "windbreak.toml"
-    told: dict[str, Any] = {}
+    given: dict[str, Any] = {}
     if path.exists():
         try:
-            told = tomllib.loads(path.read_text())
+            given = tomllib.loads(path.read_text())
         except tomllib.TOMLDecodeError as error:
             raise SettingRefused(f"{path}: {error}") from None
-    known = [s.name for s in SETTINGS]
-    faults = [_unknown(path, name, known) for name in sorted(told.keys() - set(known))]
+    names = [s.name for s in SETTINGS]
+    faults = [_unknown(path, name, names) for name in sorted(given.keys() - set(names))]
     values: dict[str, str | int] = {}
     for setting in SETTINGS:
         value, where = setting.default, ""
@@ -176,8 +176,8 @@ def read_settings(
             value, where = option, f"option {setting.option}"
         elif setting.variable in environment:
             value, where = environment[setting.variable], f"environment {setting.variable}"
-        elif setting.name in told:
-            value, where = told[setting.name], str(path)
+        elif setting.name in given:
+            value, where = given[setting.name], str(path)
         try:
             values[setting.name] = setting.read(value, where) if where else value
         except SettingRefused as error:
@@ -187,8 +187,8 @@ def read_settings(
     return Settings(values)
 
 
-def _unknown(path: Path, name: str, known: list[str]) -> str:
+def _unknown(path: Path, name: str, names: list[str]) -> str:
     """What is said of a setting that there is none of: the nearest there is, or all."""
-    near = difflib.get_close_matches(name, known, 1)
-    right = f"did you mean {near[0]}?" if near else f"there are: {', '.join(known)}"
+    near = difflib.get_close_matches(name, names, 1)
+    right = f"did you mean {near[0]}?" if near else f"there are: {', '.join(names)}"
     return f"{path}: there is no setting {name!r}; {right}"

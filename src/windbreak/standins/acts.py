@@ -148,7 +148,7 @@ class Acts:
 
     def _look(self, args: Args) -> Args:
         pass_ = self.memory.make_pass(PASS_MINUTES)
-        told: Args = {
+        answer: Args = {
             "counts": self.site.counts(),
             "settings": self.site.settings_digest(),
             "errors": self.site.errors(),
@@ -158,10 +158,10 @@ class Acts:
             "editor": f"/editor?page=visit&pass={pass_}",
         }
         if self.version >= "1.2":
-            told["pass"] = self.memory.make_pass(PASS_MINUTES)
+            answer["pass"] = self.memory.make_pass(PASS_MINUTES)
             if args.get("since"):
-                told["came"] = self.site.came(datetime.fromisoformat(args["since"]))
-        return told
+                answer["came"] = self.site.came(datetime.fromisoformat(args["since"]))
+        return answer
 
     def _own_files(self, args: Args) -> Args:
         """The files of a component that its package does not hold, or that differ from it."""

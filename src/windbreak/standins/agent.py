@@ -89,16 +89,16 @@ class MillraceAgent:
         bare = "".join(c for c in line if c.isprintable() and not c.isspace())
         try:
             head, _, rest = bare.partition(".")
-            told = json.loads(base64.urlsafe_b64decode(rest + "=" * (-len(rest) % 4)))
-            if head != "windbreak-link" or not told["code"]:
+            link = json.loads(base64.urlsafe_b64decode(rest + "=" * (-len(rest) % 4)))
+            if head != "windbreak-link" or not link["code"]:
                 raise ValueError("it does not begin with windbreak-link.")
-            signing.public_from(told["key"])
+            signing.public_from(link["key"])
         except (ValueError, KeyError, TypeError, signing.SignatureRefused) as error:
             raise LinkLineRefused(f"this is not a line of the console: {error}") from error
         for name in ("address", "epoch", "instance", "service-next", "key-before"):
             self.memory.set(name, None)
-        self.memory.set("service", told["key"])
-        self.memory.set("code", told["code"])
+        self.memory.set("service", link["key"])
+        self.memory.set("code", link["code"])
 
     def unlink(self) -> None:
         """The owner ends the link."""
@@ -120,8 +120,8 @@ class MillraceAgent:
     ) -> tuple[int, bytes, dict[str, str]]:
         """Answer a signed call: status, body, headers. 401 when the key is not the linked one."""
         request = signing.Request("POST", url, headers)
-        status, told = self._judged(call, request, body)
-        text = _garbled(self.faults.all().get("answer")) or json.dumps(told).encode()
+        status, refusal = self._judged(call, request, body)
+        text = _garbled(self.faults.all().get("answer")) or json.dumps(refusal).encode()
         key = self._key_expected(headers.get(EXPECTS, ""))
         return status, text, signing.sign_answer(key, request, status, text, self.now())
 

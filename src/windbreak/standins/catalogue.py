@@ -285,8 +285,8 @@ def _archive(made: Made, again: bool) -> bytes:
         f"{made.slug}/component.toml": header(made).encode(),
         f"{made.slug}/main.txt": note.encode() * 40,
     }
-    for inner, told in made.says.get("bundles", {}).items():
-        carried = find(inner, told["version"])
+    for inner, bundled in made.says.get("bundles", {}).items():
+        carried = find(inner, bundled["version"])
         files[f"{made.slug}/bundled/{carried.file}"] = archive(carried)
     return _packed(files)
 

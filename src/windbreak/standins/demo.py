@@ -79,20 +79,20 @@ class Demo:
     def start_service(self) -> str:
         """Start the service; its address."""
         self.service_folder.mkdir(parents=True, exist_ok=True)
-        told = self.service_folder / "address"
-        told.unlink(missing_ok=True)
+        file = self.service_folder / "address"
+        file.unlink(missing_ok=True)
         options = ["--account", ACCOUNT, "--account-name", NAME, "--port", str(self.port)]
         options += ["--private-networks", "127.0.0.0/8", "--per-host", "4"]
         if self.browser:
             options += ["--browser", self.browser]
         self._start("service", "windbreak", "serve", "--data", str(self.service_folder), *options)
         until = time.monotonic() + _PATIENCE
-        while not told.exists() or not told.read_text():
+        while not file.exists() or not file.read_text():
             self._alive("service")
             if time.monotonic() > until:
                 raise RuntimeError("the service did not start")
             time.sleep(0.05)
-        self.address = told.read_text()
+        self.address = file.read_text()
         self.port = int(self.address.rsplit(":", 1)[1])
         self._until_up("service", f"{self.address}/ready", "the service")
         return self.address
@@ -114,8 +114,10 @@ class Demo:
     def _alive(self, name: str) -> None:
         if self.processes[name].poll() is not None:
             lines = (self.data / f"{name}.log").read_text().strip().splitlines()
-            said = "\n".join(lines[-5:])
-            raise RuntimeError(f"{name} did not start; {self.data / f'{name}.log'} says:\n{said}")
+            last_lines = "\n".join(lines[-5:])
+            raise RuntimeError(
+                f"{name} did not start; {self.data / f'{name}.log'} says:\n{last_lines}"
+            )
 
     def _until_up(self, process: str, url: str, name: str) -> None:
         until = time.monotonic() + _PATIENCE
@@ -204,11 +206,11 @@ def running(
 def set_up(demo: Demo, where: dict[str, str]) -> list[str]:
     """Set the whole demo fleet up through the API, as far as it is not there; what was done."""
     with Windbreak(demo.address, demo.token("demo set-up")) as windbreak:
-        said = register_feeds(windbreak, where)
+        lines = register_feeds(windbreak, where)
         if not demo.few:
-            said += _register_gantry_as_somebody_who_left(demo, windbreak, where)
+            lines += _register_gantry_as_somebody_who_left(demo, windbreak, where)
         register_licences(windbreak, demo.sites)
-        said += register_sites(windbreak, where, demo.sites, demo.standins_folder)
+        lines += register_sites(windbreak, where, demo.sites, demo.standins_folder)
         if not demo.few:
             _by_hand(windbreak)
             windbreak.look_at_files("cockle-row")
@@ -218,15 +220,15 @@ def set_up(demo: Demo, where: dict[str, str]) -> list[str]:
         for token in windbreak.tokens():
             if token.label == "demo set-up":
                 windbreak.revoke_token(token.id)
-    return said
+    return lines
 
 
 def register_feeds(windbreak: Windbreak, where: dict[str, str]) -> list[str]:
     """Register the makers' feeds and poll them; what each said."""
     base = where["feeds"]
-    known = {feed.id for feed in windbreak.feeds()}
-    said = []
-    for told in (
+    feeds_now = {feed.id for feed in windbreak.feeds()}
+    lines = []
+    for fields in (
         {"id": "commons", "label": "Millrace Commons", "url": f"{base}/commons/releases.json"},
         {
             "id": "chandlery",
@@ -260,18 +262,18 @@ def register_feeds(windbreak: Windbreak, where: dict[str, str]) -> list[str]:
             "reading": {"packages": {"sextant": "plugin/sextant"}},
         },
     ):
-        if told["id"] not in known:
-            feed = windbreak.register_feed(NewFeed.model_validate(told))
-            said.append(windbreak.poll_feed(feed.id).text)
-    if "chandlery" not in known:
-        said.append(f"The Chandlery's token: {windbreak.check_feed('chandlery').text}")
+        if fields["id"] not in feeds_now:
+            feed = windbreak.register_feed(NewFeed.model_validate(fields))
+            lines.append(windbreak.poll_feed(feed.id).text)
+    if "chandlery" not in feeds_now:
+        lines.append(f"The Chandlery's token: {windbreak.check_feed('chandlery').text}")
         windbreak.check_feed("ebbing")
         # What Ebbing Tide changes after it was first read is seen at the second look.
         windbreak.poll_feed("ebbing")
-    if "gantry" not in known:
-        said.append(_register_gantry(windbreak, where))
+    if "gantry" not in feeds_now:
+        lines.append(_register_gantry(windbreak, where))
     windbreak.change_product(CORE, ProductChange(major_place=2))
-    return said
+    return lines
 
 
 def _register_gantry(windbreak: Windbreak, where: dict[str, str]) -> str:
@@ -312,11 +314,11 @@ def register_licences(windbreak: Windbreak, sites: Sequence[DemoSite]) -> None:
     """Enter the licences that sites of the demo hold seats of, and those without seats."""
     today = date.today()
     wanted = {licence for site in sites for licence in site.seats}
-    known = {view.licence.id for view in windbreak.licences()}
+    licences_now = {view.licence.id for view in windbreak.licences()}
     keel = ["theme/breakwater", "plugin/breakwater-keel"]
     ebbing = ["theme/mooring", "plugin/muster", "theme/capstan", "plugin/capstan-blocks"]
     carried = ["plugin/trestle", "plugin/foglamp"]
-    for told in (
+    for fields in (
         {
             "id": "breakwater",
             "label": "Breakwater 5",
@@ -384,9 +386,9 @@ def register_licences(windbreak: Windbreak, sites: Sequence[DemoSite]) -> None:
             "bought_by": "with Breakwater",
         },
     ):
-        unseated = told["form"] in ("membership", "through a theme") and len(sites) > len(FEW)
-        if told["id"] not in known and (told["id"] in wanted or unseated):
-            windbreak.add_licence(NewLicence.model_validate(told))
+        unseated = fields["form"] in ("membership", "through a theme") and len(sites) > len(FEW)
+        if fields["id"] not in licences_now and (fields["id"] in wanted or unseated):
+            windbreak.add_licence(NewLicence.model_validate(fields))
 
 
 def register_sites(
@@ -401,11 +403,11 @@ def register_sites(
     """
     for id, fields in HOSTS.items():
         windbreak.put_host(Host.model_validate({"id": id, **fields}))
-    known = {site.id for site in windbreak.sites()}
+    sites_now = {site.id for site in windbreak.sites()}
     licences = {view.licence.id for view in windbreak.licences()}
-    said = []
+    lines = []
     for demo in sites:
-        if demo.slug in known:
+        if demo.slug in sites_now:
             continue
         windbreak.register_site(
             NewSite.model_validate(
@@ -446,8 +448,8 @@ def register_sites(
             time.sleep(1.0)  # the stand-ins look twice a second
             if demo.slug in where:
                 site = windbreak.refresh_site(demo.slug)
-        said.append(f"{site.label} is {site.link.state}: {site.link.reason}")
-    return said
+        lines.append(f"{site.label} is {site.link.state}: {site.link.reason}")
+    return lines
 
 
 WATCHED = (2, 4)  # on which nights from now somebody is there
@@ -547,13 +549,13 @@ def agreed(text: str) -> bool:
 def _join_real(demo: Demo, feeds: str, besides: ExitStack) -> None:
     print("The real sites are set up; the first time this takes about a minute.")
     with Windbreak(demo.address, demo.token("demo set-up")) as windbreak:
-        started, said = real_fleet.join(windbreak, demo.data / "real", feeds)
+        started, lines = real_fleet.join(windbreak, demo.data / "real", feeds)
         for one in started:
             besides.callback(one.stop)
         for token in windbreak.tokens():
             if token.label == "demo set-up":
                 windbreak.revoke_token(token.id)
-    for line in said:
+    for line in lines:
         print(f"  {line}")
 
 

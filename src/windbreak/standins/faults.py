@@ -70,14 +70,14 @@ def read(words: Iterable[str]) -> dict[str, Any]:
     """Faults as they are typed: ``slow=apply:20``, ``leftover=plugin/oarlock``, ``silent``. Raises
     FaultRefused.
     """
-    told: dict[str, Any] = {}
+    faults: dict[str, Any] = {}
     for word in words:
         name, _, value = word.partition("=")
         kind = KINDS.get(name)
         if kind is None:
             raise FaultRefused(f"there is no fault {name!r}; there are {', '.join(KINDS)}")
-        told[name] = _value(name, kind, value, told.get(name))
-    return told
+        faults[name] = _value(name, kind, value, faults.get(name))
+    return faults
 
 
 def _value(name: str, kind: Kind, value: str, before: Any) -> Any:

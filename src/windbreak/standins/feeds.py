@@ -142,25 +142,25 @@ class Feeds:
         return Route(path, guarded)
 
     async def _fault(self, name: str, request: Request) -> Response | None:
-        told: dict[str, Any] = faults.told(self.folder / "faults.json").get(name, {})
-        if "slow" in told:
-            await asyncio.sleep(float(told["slow"]))
-        if "status" in told:
-            after = {"retry-after": str(told["retry_after"])} if "retry_after" in told else {}
-            return Response("Not now.", int(told["status"]), after)
-        if "broken" in told:
+        fault: dict[str, Any] = faults.told(self.folder / "faults.json").get(name, {})
+        if "slow" in fault:
+            await asyncio.sleep(float(fault["slow"]))
+        if "status" in fault:
+            after = {"retry-after": str(fault["retry_after"])} if "retry_after" in fault else {}
+            return Response("Not now.", int(fault["status"]), after)
+        if "broken" in fault:
             return Response(b'{"version": "https://jsonfeed.org/version/1.1", "items": [{"id": "h')
-        if "deep" in told:
+        if "deep" in fault:
             return Response(b'{"a":' * 200_000, media_type="application/json")
-        if "bomb" in told:
+        if "bomb" in fault:
             return Response(_bomb(), media_type="application/atom+xml")
-        if "loop" in told:
+        if "loop" in fault:
             return RedirectResponse(str(request.url), 302)
-        if "elsewhere" in told:
-            return RedirectResponse(str(told["elsewhere"]), 302)
-        if "huge" in told:
+        if "elsewhere" in fault:
+            return RedirectResponse(str(fault["elsewhere"]), 302)
+        if "huge" in fault:
             return StreamingResponse(_without_end(), media_type="application/json")
-        if "empty" in told:
+        if "empty" in fault:
             return JSONResponse({"version": "https://jsonfeed.org/version/1.1", "items": []})
         return None
 

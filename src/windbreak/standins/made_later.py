@@ -31,19 +31,19 @@ class ReleaseRefused(ValueError):
 def make(folder: Path, product: str, version: str, at: datetime) -> None:
     """Have the maker of a product make one more release. Raises ReleaseRefused."""
     made = [one for every in MAKERS.values() for one in every if one.package]
-    known = {one.product for one in made}
-    if product not in known:
-        raise ReleaseRefused(f"no maker makes {product!r}; there are {', '.join(sorted(known))}")
-    told = _told(folder)
+    products = {one.product for one in made}
+    if product not in products:
+        raise ReleaseRefused(f"no maker makes {product!r}; there are {', '.join(sorted(products))}")
+    package = _told(folder)
     versions = [one.version for one in made if one.product == product]
-    versions += [one["version"] for one in told if one["product"] == product]
+    versions += [one["version"] for one in package if one["product"] == product]
     if version in versions:
         raise ReleaseRefused(f"{product} {version} was made already")
     if all(parse_version(version) < parse_version(one) for one in versions):
         raise ReleaseRefused(f"{version} is older than all of {product}: {', '.join(versions)}")
-    told.append({"product": product, "version": version, "at": at.isoformat()})
+    package.append({"product": product, "version": version, "at": at.isoformat()})
     beside = folder / f"{FILE}.new"
-    beside.write_text(json.dumps(told, indent=1) + "\n")
+    beside.write_text(json.dumps(package, indent=1) + "\n")
     beside.replace(folder / FILE)
 
 
@@ -53,9 +53,9 @@ def of_maker(folder: Path, made: tuple[Made, ...]) -> tuple[Made, ...]:
 
 
 @lru_cache(maxsize=16)
-def _with(made: tuple[Made, ...], told: str) -> tuple[Made, ...]:
+def _with(made: tuple[Made, ...], text: str) -> tuple[Made, ...]:
     more = list(made)
-    for one in json.loads(told):
+    for one in json.loads(text):
         version = parse_version(one["version"])
         before = [
             made
@@ -67,14 +67,14 @@ def _with(made: tuple[Made, ...], told: str) -> tuple[Made, ...]:
     return tuple(more)
 
 
-def _made(before: Iterable[Made], told: Mapping[str, Any]) -> Made:
+def _made(before: Iterable[Made], fields: Mapping[str, Any]) -> Made:
     newest = max(before, key=lambda made: parse_version(made.version))
     changes = [{"kind": "fix", "text": "What some saw go wrong is mended."}]
     says = {key: value for key, value in newest.says.items() if key not in _LEFT}
     return replace(
         newest,
-        version=told["version"],
-        at=datetime.fromisoformat(told["at"]),
+        version=fields["version"],
+        at=datetime.fromisoformat(fields["at"]),
         says={**says, "changes": changes},
     )
 

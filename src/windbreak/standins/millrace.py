@@ -134,14 +134,14 @@ class MillraceSite:
         return dict(json.loads(self.setting("runtime", "{}")))
 
     def components(self) -> list[Found]:
-        found = []
+        components = []
         for kind, folder in FOLDERS.items():
             for path in sorted((self.root / folder).iterdir()):
                 if path.is_dir():
-                    found.append(Found(kind, path.name, _header(path)))
-        return found
+                    components.append(Found(kind, path.name, _header(path)))
+        return components
 
-    def active(self, component: Found, known: list[Found]) -> bool:
+    def active(self, component: Found, components: list[Found]) -> bool:
         """A theme is active when chosen, or when the chosen one is its child; a plugin when it is
         on for all, or on some member.
         """
@@ -151,7 +151,7 @@ class MillraceSite:
         if component.kind == "plugin" and any(component.product in m.on for m in self.members()):
             return True
         if component.kind == "theme":
-            child = next((c for c in known if c.kind == "theme" and c.folder == chosen), None)
+            child = next((c for c in components if c.kind == "theme" and c.folder == chosen), None)
             parent = (child.header or {}).get("parent") if child else None
             return component.folder in (chosen, parent)
         return self.setting(f"on:{component.product}", "off") == "on"
@@ -179,9 +179,9 @@ class MillraceSite:
                     (member.slug, member.name, blocks, clock.now().isoformat()),
                 )
 
-    def _is_on(self, component: Found, known: list[Found], member: str | None) -> bool:
+    def _is_on(self, component: Found, components: list[Found], member: str | None) -> bool:
         """Whether a component works on a page: of one member, or of the site itself."""
-        if not self.active(component, known):
+        if not self.active(component, components):
             return False
         beside = [m for m in self.members() if component.product in m.on]
         for_all = self.setting(f"on:{component.product}", "off") == "on"
@@ -191,34 +191,34 @@ class MillraceSite:
         """What does not work as things lie now: effect to its cause, as it goes to the log. On a
         network what is on for all works everywhere, and some things on some members only.
         """
-        known = self.components()
-        active = [c for c in known if self._is_on(c, known, member)]
+        components = self.components()
+        active = [c for c in components if self._is_on(c, components, member)]
         versions = {c.product: c.version for c in active} | self.runtime()
-        found: dict[str, str] = {}
+        effects: dict[str, str] = {}
         chosen = self.setting("theme")
-        if not any(c.kind == "theme" and c.folder == chosen for c in known):
-            found["page"] = f"Fatal fault: the theme {chosen} is not there"
-        if not any(c.kind == "core" for c in known):
-            found["page"] = "Fatal fault: there is no core"
+        if not any(c.kind == "theme" and c.folder == chosen for c in components):
+            effects["page"] = f"Fatal fault: the theme {chosen} is not there"
+        if not any(c.kind == "core" for c in components):
+            effects["page"] = "Fatal fault: there is no core"
         for component in active:
             if component.header is None:
-                found["page"] = f"Fatal fault: {component.folder} has no header that can be read"
+                effects["page"] = f"Fatal fault: {component.folder} has no header that can be read"
                 continue
             stores, kept = component.stores, self.form(component)
             if self.waits_for_migration(component):
                 cause = f"{component.product} {component.version} waits for its migration"
-                found.setdefault("log", f"Fault: {cause}")
+                effects.setdefault("log", f"Fault: {cause}")
             elif stores > kept:
                 self.set_setting(f"form:{component.product}", str(stores))
             elif stores < kept:
                 cause = f"{component.product} {component.version} can't read its data, form {kept}"
-                found.setdefault("page", f"Fatal fault: {cause}")
+                effects.setdefault("page", f"Fatal fault: {cause}")
             if component.header.get("generates") and self.generated(component) != component.version:
                 cause = f"the styles of {component.product} are of {self.generated(component)}"
-                found.setdefault("log", f"Fault: {cause}, it is {component.version}")
+                effects.setdefault("log", f"Fault: {cause}, it is {component.version}")
             for effect, name in (("blank", "white"), ("editor", "editor")):
                 if self.setting(f"spoilt:{name}:{component.product}") == component.version:
-                    found.setdefault(effect, f"Fatal fault: {component.product} gave up")
+                    effects.setdefault(effect, f"Fatal fault: {component.product} gave up")
             for rule in component.header.get("stands", ()):
                 other = rule["product"]
                 if other not in versions:
@@ -228,14 +228,14 @@ class MillraceSite:
                 if not holds:
                     have = versions.get(other, "absent")
                     cause = f"{component.product} {component.version} with {other} {have}"
-                    found.setdefault(rule.get("effect", "page"), f"Fatal fault: {cause}")
-        return found
+                    effects.setdefault(rule.get("effect", "page"), f"Fatal fault: {cause}")
+        return effects
 
     def complaints(self) -> list[dict[str, str]]:
         """What plugins say of the theme in use: that its copies of their templates are old."""
-        known = self.components()
-        active = [c for c in known if self.active(c, known)]
-        told = []
+        components = self.components()
+        active = [c for c in components if self.active(c, components)]
+        texts = []
         for theme in (c for c in active if c.kind == "theme"):
             for plugin in (c for c in active if c.kind == "plugin"):
                 copy = self.root / "themes" / theme.folder / "templates" / f"{plugin.folder}.txt"
@@ -246,15 +246,15 @@ class MillraceSite:
                     text = (
                         f"its copy of a template is of {of}, and the template is {plugin.version}"
                     )
-                    told.append({"by": plugin.product, "about": theme.product, "text": text})
-        return told
+                    texts.append({"by": plugin.product, "about": theme.product, "text": text})
+        return texts
 
     def checks(self) -> list[dict[str, str]]:
         """Its own health checks: those that are always made, in which nothing is ever amiss but
         room, and what stands in a setting.
         """
         room = shutil.disk_usage(self.root).free // 2**20
-        told = {
+        by_name = {
             "database": {"name": "The database answers", "state": "good"},
             "own-address": {"name": "It reaches itself", "state": "good"},
             "scheduled": {"name": "Scheduled work is done", "state": "good"},
@@ -262,8 +262,8 @@ class MillraceSite:
             "certificate": {"name": "The certificate is renewed", "state": "good"},
             "room": {"name": "There is room", "state": "good" if room > _LITTLE else "critical"},
         }
-        told |= json.loads(self.setting("checks", "{}"))
-        return [{"id": id, **check} for id, check in told.items()]
+        by_name |= json.loads(self.setting("checks", "{}"))
+        return [{"id": id, **check} for id, check in by_name.items()]
 
     # What a component keeps, and what it makes from itself.
 
@@ -377,14 +377,14 @@ class MillraceSite:
             news = db.execute("SELECT slug, title FROM content WHERE type = 'news'").fetchall()
         if row is None:
             return 404, "<title>Not found</title><h1>Not found</h1>"
-        site, known = self.setting("title"), self.components()
+        site, components = self.setting("title"), self.components()
         body = "".join(f"<p>{html.escape(block)}</p>" for block in json.loads(row[1]))
         if slug == "news":
             body += "".join(f'<p><a href="/news/{s}">{html.escape(t)}</a></p>' for s, t in news)
         made = ", ".join(
             f"{(c.header or {}).get('name', c.folder)} {c.version}"
-            for c in known
-            if c.kind in ("core", "theme") and self.active(c, known)
+            for c in components
+            if c.kind in ("core", "theme") and self.active(c, components)
         )
         return 200, (
             f"<!doctype html><html lang=en><title>{html.escape(row[0])} · {html.escape(site)}"

@@ -27,8 +27,8 @@ def site_app(site: MillraceSite, agent: MillraceAgent) -> Starlette:
 
     def owner(request: Request) -> Response:
         linked = agent.fact("service") is not None
-        said = "A key of Windbreak is in place." if linked else "Not linked."
-        return HTMLResponse(_OWNER.format(said=said))
+        state = "A key of Windbreak is in place." if linked else "Not linked."
+        return HTMLResponse(_OWNER.format(said=state))
 
     async def paste(request: Request) -> Response:
         fields = parse_qs((await request.body()).decode())

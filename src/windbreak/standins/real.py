@@ -147,8 +147,8 @@ def missing() -> list[str]:
 
 def browser() -> str:
     """A Chromium of this machine, in which the editor is looked at; empty where there is none."""
-    found = (shutil.which(name) for name in ("chromium", "chromium-browser", "google-chrome"))
-    return next((program for program in found if program), "")
+    paths = (shutil.which(name) for name in ("chromium", "chromium-browser", "google-chrome"))
+    return next((program for program in paths if program), "")
 
 
 class RealSite:
@@ -213,8 +213,8 @@ class RealSite:
 
     def server_processes(self) -> list[int]:
         """The processes of its web server."""
-        said = _said(["pgrep", "-f", f"-S 127.0.0.1:{self.port} "])
-        return [int(pid) for pid in said.split() if int(pid) != self.processes[-1].pid]
+        listing = _said(["pgrep", "-f", f"-S 127.0.0.1:{self.port} "])
+        return [int(pid) for pid in listing.split() if int(pid) != self.processes[-1].pid]
 
     def serve_again(self) -> None:
         """Start the web server anew, after it was ended as a power cut would."""
@@ -233,9 +233,9 @@ class RealSite:
         """
         file = self.root / "wp-includes/version.php"
         own = file.read_text()
-        found = re.search(r"\$wp_version = '([^']+)'", own)
-        assert found is not None
-        first, _, last = found.group(1).rpartition(".")
+        match = re.search(r"\$wp_version = '([^']+)'", own)
+        assert match is not None
+        first, _, last = match.group(1).rpartition(".")
         newer = f"{first}.{int(last) + 1}"
         archive = io.BytesIO()
         with zipfile.ZipFile(archive, "w", zipfile.ZIP_DEFLATED, compresslevel=1) as opened:
@@ -245,7 +245,7 @@ class RealSite:
                     continue
                 if place.parts[0] == "wp-content" and place.name != "index.php":
                     continue  # what is the site's own
-                text = own.replace(found.group(0), f"$wp_version = '{newer}'")
+                text = own.replace(match.group(0), f"$wp_version = '{newer}'")
                 opened.writestr(
                     f"wordpress/{place.as_posix()}",
                     text if path == file else path.read_bytes(),
@@ -279,8 +279,8 @@ class RealSite:
             else:
                 theme = slug
         listed = ", ".join(f"'{file}'" for file in plugins)
-        told = {"files": listed, "theme": theme, "child": child or theme}
-        self.php(_SWITCH.format(host=self.address[7:], root=self.root, **told))
+        listing = {"files": listed, "theme": theme, "child": child or theme}
+        self.php(_SWITCH.format(host=self.address[7:], root=self.root, **listing))
 
     def listed(self) -> dict[str, str]:
         """What the system itself lists, by its own functions in a process of its own."""
@@ -290,7 +290,11 @@ class RealSite:
         """What a script says; raises RuntimeError where it fails."""
         file = self.folder / f"script-{secrets.token_hex(4)}.php"  # several may run at once
         file.write_text(script)
-        command = ["php", *[word for told in self._settings for word in ("-d", told)], str(file)]
+        command = [
+            "php",
+            *[word for setting in self._settings for word in ("-d", setting)],
+            str(file),
+        ]
         done = subprocess.run(command, capture_output=True, text=True, timeout=120)
         file.unlink()
         if done.returncode or "Fatal" in done.stdout:
@@ -330,8 +334,8 @@ class RealSite:
             for name in names
             for kind in ("KEY", "SALT")
         )
-        told = {"name": _NAME, "socket": self._socket, "salts": salts, "address": self.address}
-        config = _CONFIG.format(**told, log=self.error_log)
+        fields = {"name": _NAME, "socket": self._socket, "salts": salts, "address": self.address}
+        config = _CONFIG.format(**fields, log=self.error_log)
         (self.root / "wp-config.php").write_text(config)
 
     def _database(self) -> None:
@@ -411,8 +415,10 @@ class RealSite:
             place = self.folder / "ini"
             shutil.rmtree(place, ignore_errors=True)
             place.mkdir()
-            said = _said(["php", "-i"]).partition("Scan this dir for additional .ini files => ")[2]
-            for file in Path(said.splitlines()[0]).glob("*.ini"):
+            folders = _said(["php", "-i"]).partition("Scan this dir for additional .ini files => ")[
+                2
+            ]
+            for file in Path(folders.splitlines()[0]).glob("*.ini"):
                 if file.stem.partition("-")[2] not in extensions:
                     shutil.copy(file, place / file.name)
             self._ini = str(place)
@@ -427,8 +433,8 @@ class RealSite:
         where = f"127.0.0.1:{self.port}"
         # Several at once: a site asks itself.
         # What is compiled is held against its file at each request, as careful hosts have it.
-        told = ("opcache.revalidate_freq=0", f"memory_limit={self.memory}", *self._settings)
-        options = [word for option in told for word in ("-d", option)]
+        settings = ("opcache.revalidate_freq=0", f"memory_limit={self.memory}", *self._settings)
+        options = [word for option in settings for word in ("-d", option)]
         self._start("php", *options, "-S", where, "-t", str(self.root), workers="4")
         self._until(self._answers if whole else self._listens, "the site")
 
@@ -526,9 +532,9 @@ def install(*, ask: Callable[[str], bool]) -> None:
     if not lacks:
         return
     command = ["apt-get", "install", "--yes", "--no-install-recommends", *PACKAGES]
-    told = f"a real site needs {'; '.join(lacks)}. {' '.join(command)} brings it"
-    if not ask(told):
-        raise RuntimeError(told)
+    question = f"a real site needs {'; '.join(lacks)}. {' '.join(command)} brings it"
+    if not ask(question):
+        raise RuntimeError(question)
     run_command(command)
     if lacks := missing():
         raise RuntimeError(f"after installing, this is still missing: {'; '.join(lacks)}")

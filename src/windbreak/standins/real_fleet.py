@@ -27,12 +27,16 @@ def join(windbreak: Windbreak, folder: Path, feeds: str) -> tuple[list[RealSite]
     """Start the real sites, register and link those that are not yet, and the feed of what runs
     there, beside the others at an address; what was done.
     """
-    known, started, said = {site.id for site in windbreak.sites()}, list[RealSite](), list[str]()
+    sites_now, started, lines = (
+        {site.id for site in windbreak.sites()},
+        list[RealSite](),
+        list[str](),
+    )
     registered = {feed.id for feed in windbreak.feeds()}
     for feed in workshop.feeds(feeds):
         if feed.id not in registered:
             windbreak.register_feed(feed)
-            said.append(windbreak.poll_feed(feed.id).text)
+            lines.append(windbreak.poll_feed(feed.id).text)
     if workshop.LICENCE.id not in {view.licence.id for view in windbreak.licences()}:
         windbreak.add_licence(workshop.LICENCE)
     whole = all((folder / slug / "installed").exists() for slug, _, _ in SITES)
@@ -42,7 +46,7 @@ def join(windbreak: Windbreak, folder: Path, feeds: str) -> tuple[list[RealSite]
             one = RealSite(folder / slug, label, template=template)
             started.append(one)
             one.start()
-            if slug in known:
+            if slug in sites_now:
                 continue
             made = [*(workshop.release(*which) for which in workshop.INSTALLED), workshop.OWN]
             one.put([catalogue.archive(release) for release in made])
@@ -60,10 +64,12 @@ def join(windbreak: Windbreak, folder: Path, feeds: str) -> tuple[list[RealSite]
             windbreak.link_site(slug)
             windbreak.seat_site(workshop.LICENCE.id, NewSeat(site=slug))  # the twin's rides along
             site = windbreak.refresh_site(slug)
-            said.append(f"{label} is linked, a real WordPress at {one.address}: {site.link.reason}")
+            lines.append(
+                f"{label} is linked, a real WordPress at {one.address}: {site.link.reason}"
+            )
         if template is not None:
             shutil.rmtree(template)
-        added = [slug for slug, _, _ in SITES if slug not in known]
+        added = [slug for slug, _, _ in SITES if slug not in sites_now]
         if added:
             newer, archive = started[0].newer_system()
             since = date.today() - timedelta(days=30)  # so that it has soaked
@@ -71,9 +77,9 @@ def join(windbreak: Windbreak, folder: Path, feeds: str) -> tuple[list[RealSite]
             windbreak.type_in_release(release)
             windbreak.change_product(CORE, ProductChange(name="WordPress"))
             windbreak.put_on_shelf(archive, tuple(added))
-            said.append(f"WordPress {newer} is brought for them, made from the installed one")
+            lines.append(f"WordPress {newer} is brought for them, made from the installed one")
     except BaseException:
         for one in started:
             one.stop()
         raise
-    return started, said
+    return started, lines

@@ -68,8 +68,8 @@ def upgraded_by_hand(
     """
     package = site.folder / "by-hand.zip"
     package.write_bytes(archive)
-    told = {"version": version, "package": package, "seconds": seconds}
-    code, why = json.loads(_upgraders(site, _OFFERED + _BY_HAND, name, **told).splitlines()[-1])
+    answer = {"version": version, "package": package, "seconds": seconds}
+    code, why = json.loads(_upgraders(site, _OFFERED + _BY_HAND, name, **answer).splitlines()[-1])
     return code, why
 
 

@@ -37,10 +37,10 @@ def play(data: Path | None, *, ask: Callable[[str], bool]) -> int:
         browser = real.browser()
         with running(folder, few=True, browser=browser) as (demo, where), ExitStack() as besides:
             tour = _RealTour(demo, where)
-            started, said = real_fleet.join(tour.windbreak, folder / "real", where["feeds"])
+            started, lines = real_fleet.join(tour.windbreak, folder / "real", where["feeds"])
             for one in started:
                 besides.callback(one.stop)
-            tour.play(started[0], started[1], said)
+            tour.play(started[0], started[1], lines)
 
     return played(data, "windbreak-real-tour-", stages)
 
@@ -49,10 +49,10 @@ class _RealTour(Seeing):
     live: real.RealSite
     twin: real.RealSite
 
-    def play(self, live: real.RealSite, twin: real.RealSite, said: list[str]) -> None:
+    def play(self, live: real.RealSite, twin: real.RealSite, lines: list[str]) -> None:
         self.live, self.twin = live, twin
         self.head("Two real sites, and what the system itself lists on them.")
-        for line in said:
+        for line in lines:
             self.tell(line)
         for site in (SITE, TWIN):
             self.windbreak.set_windows(site, ALL_DAY, "Europe/London")
@@ -127,13 +127,13 @@ class _RealTour(Seeing):
     def told_right(self) -> None:
         for slug, one in ((SITE, self.live), (TWIN, self.twin)):
             listed = one.listed()
-            told = {
+            versions = {
                 c.product: c.version
                 for c in self.windbreak.site(slug).components
                 if not c.product.startswith("runtime/")
             }
             listed.pop("plugin/windbreak-agent")
-            self.see(f"{slug}: {len(listed)} components, as the service tells", told == listed)
+            self.see(f"{slug}: {len(listed)} components, as the service tells", versions == listed)
 
     def twin_refreshed(self) -> None:
         self.head("The twin is made as its site is; then the site's backup is proved on it.")
@@ -149,8 +149,8 @@ class _RealTour(Seeing):
 
     def task_done(self, what: str, task: int) -> None:
         self.until(f"it is {what}", lambda: self.windbreak.task(task).state != "running")
-        told = self.windbreak.task(task)
-        self.see(f"{what}: {told.text}", told.state == "done")
+        outcome = self.windbreak.task(task)
+        self.see(f"{what}: {outcome.text}", outcome.state == "done")
 
     def fatal(self) -> None:
         self.head("A plugin with a fatal fault: every page answers 500, and it is put back.")

@@ -183,8 +183,8 @@ class _Tour(Seeing):
             "it is a finding",
             lambda: any(f.id == f"run:{site}" for f in self.windbreak.findings()),
         )
-        found = [f for f in self.windbreak.findings() if f.id == f"run:{site}"]
-        self.tell(found[0].headline.replace("**", ""))
+        findings = [f for f in self.windbreak.findings() if f.id == f"run:{site}"]
+        self.tell(findings[0].headline.replace("**", ""))
 
     def restore(self) -> None:
         self.head(

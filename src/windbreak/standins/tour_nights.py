@@ -147,7 +147,7 @@ class Nights(Seeing):
 
     def _changed(self, one: Played) -> list[float]:
         """When the folders changed that the runs of one instant moved."""
-        found = []
+        changed = []
         for run in one.runs:
             if run.state != "done":
                 continue
@@ -156,5 +156,5 @@ class Nights(Seeing):
                 kind = component.product.partition("/")[0]
                 if component.product in targets and kind in FOLDERS:
                     folder = self.folder(run.site) / FOLDERS[kind] / component.folder
-                    found.append((folder / "component.toml").stat().st_ctime)
-        return found
+                    changed.append((folder / "component.toml").stat().st_ctime)
+        return changed

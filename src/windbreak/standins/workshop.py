@@ -246,13 +246,13 @@ PORTIONS = 12  # in which the ledger is moved
 
 
 def _theme(version: str, floor: str, more: str = "") -> tuple[tuple[str, str], ...]:
-    told = {"version": version, "floor": floor}
+    fields = {"version": version, "floor": floor}
     return (
-        ("style.css", _STYLE.format(**told)),
-        ("index.php", _INDEX.format(**told)),
+        ("style.css", _STYLE.format(**fields)),
+        ("index.php", _INDEX.format(**fields)),
         ("header.php", _HEADER),
         ("footer.php", _FOOTER),
-        ("functions.php", (_FUNCTIONS + _STYLES).format(**told) + more),
+        ("functions.php", (_FUNCTIONS + _STYLES).format(**fields) + more),
     )
 
 

@@ -68,10 +68,10 @@ class Documents(Generic[T]):
 
     def get(self, id: Id) -> T:
         """The value of an id. Reads. Raises NotFound."""
-        found = self.find(id)
-        if found is None:
+        value = self.find(id)
+        if value is None:
             raise NotFound(self.table, id)
-        return found
+        return value
 
     def find(self, id: Id) -> T | None:
         """The value of an id, or None. Reads."""

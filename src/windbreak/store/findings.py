@@ -27,11 +27,11 @@ class Findings(Documents[Finding]):
     def seen_by(self, cause: str) -> dict[str, dict[str, Finding]]:
         """What a cause saw, by subject and id. Reads."""
         rows = self.database.ask("SELECT about, body FROM finding WHERE cause = ?", [cause])
-        found: dict[str, dict[str, Finding]] = {}
+        by_cause: dict[str, dict[str, Finding]] = {}
         for about, body in rows:
             one = Finding.model_validate_json(body)
-            found.setdefault(str(about), {})[one.id] = one
-        return found
+            by_cause.setdefault(str(about), {})[one.id] = one
+        return by_cause
 
     def replace(
         self,
@@ -56,13 +56,13 @@ class Findings(Documents[Finding]):
                 self.drop(id)
                 closed.append(before[id])
             for id, one in now.items():
-                known = before.get(id) or self.find(id)
-                if known is None:
+                earlier = before.get(id) or self.find(id)
+                if earlier is None:
                     opened.append(one)
                 else:
-                    kept = {"opened_at": known.opened_at, "snoozed": known.snoozed}
+                    kept = {"opened_at": earlier.opened_at, "snoozed": earlier.snoozed}
                     one = one.model_copy(update=kept)
-                    if known == one and id in before:
+                    if earlier == one and id in before:
                         continue
                 self.database.tell(
                     "INSERT INTO finding (id, kind, cause, about, body) VALUES (?, ?, ?, ?, ?) "
@@ -77,7 +77,7 @@ class Findings(Documents[Finding]):
         rows = self.database.ask("SELECT DISTINCT about FROM finding WHERE cause = ?", [cause])
         return {str(row[0]) for row in rows}
 
-    def forget_causes(self, known: Sequence[str]) -> None:
+    def forget_causes(self, causes: Sequence[str]) -> None:
         """Close what was seen by causes that are no more. Writes."""
-        marks = ", ".join("?" * len(known))
-        self.database.tell(f"DELETE FROM finding WHERE cause NOT IN ({marks})", list(known))
+        marks = ", ".join("?" * len(causes))
+        self.database.tell(f"DELETE FROM finding WHERE cause NOT IN ({marks})", list(causes))

@@ -104,9 +104,9 @@ def _wanted(asked: LedgerAsked) -> Any:
         terms.append(row.came.in_(WENT_WRONG))
     if asked.words:
         parts = [peewee.fn.json_extract(row.body, f"$.{name}") for name in _WORDED]
-        told = peewee.fn.lower(peewee.fn.printf("%s " * len(parts), *parts))
+        line = peewee.fn.lower(peewee.fn.printf("%s " * len(parts), *parts))
         for word, named in asked.words:
-            terms.append((peewee.fn.instr(told, word) > 0) | row.subject.in_(named))
+            terms.append((peewee.fn.instr(line, word) > 0) | row.subject.in_(named))
     return reduce(and_, terms)
 
 

@@ -94,8 +94,8 @@ class Products(Documents[KnownProduct]):
                 "ESCAPE '!' ORDER BY id LIMIT 20",
                 [f"%{part}%"],
             )
-        found = [KnownProduct.model_validate_json(row[0]) for row in rows]
-        return found[:1] if found and found[0].id == low else found
+        products = [KnownProduct.model_validate_json(row[0]) for row in rows]
+        return products[:1] if products and products[0].id == low else products
 
 
 class Feeds(Documents[Feed]):

@@ -243,13 +243,13 @@ class Inventories(Documents[Inventory]):
 
     def running(self, versions: Iterable[tuple[str, str]]) -> set[str]:
         """The sites that run one of some versions, each with its product. Reads."""
-        found: set[str] = set()
+        sites: set[str] = set()
         for product, version in versions:
             rows = self.database.ask(
                 "SELECT site FROM component WHERE product = ? AND version = ?", [product, version]
             )
-            found.update(str(row[0]) for row in rows)
-        return found
+            sites.update(str(row[0]) for row in rows)
+        return sites
 
     def sites_with(self, products: Iterable[str]) -> list[str]:
         """The sites that have one of some products installed. Reads."""

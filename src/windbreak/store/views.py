@@ -257,12 +257,12 @@ class Views:
             [product],
         )
         shared: dict[str, Standing] = {}
-        found = []
+        standings = []
         for body, site in rows:
             if body not in shared:
                 shared[body] = _of_site(body, site)
-            found.append(shared[body].model_copy(update={"site": site}))
-        return found
+            standings.append(shared[body].model_copy(update={"site": site}))
+        return standings
 
     def soaking(self, product: str) -> list[tuple[Standing, int]]:
         """How a product stands where only time is wanting, each with its count of sites. Reads."""

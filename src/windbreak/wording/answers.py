@@ -55,8 +55,8 @@ class Answered:
 def answered(case: Case, catalogue: Catalogue, asked: Asked) -> Answered:
     """Reason about one case with a shared catalogue, and tell it."""
     resolution = resolve(case, catalogue.beside(case))
-    told = answer(resolution, acts=asked.acts)
-    return Answered(told, plan(order(resolution)) if asked.plans else None)
+    verdicts = answer(resolution, acts=asked.acts)
+    return Answered(verdicts, plan(order(resolution)) if asked.plans else None)
 
 
 def answers(
@@ -70,8 +70,8 @@ def answers(
     work = partial(answered, asked=Asked(acts=acts))
     with undisturbed():
         rows = [
-            (case, _for_site(told.answer, case.site.id))
-            for case, told in by_situation(catalogue, cases, work, executor)
+            (case, _for_site(result.answer, case.site.id))
+            for case, result in by_situation(catalogue, cases, work, executor)
         ]
     yield from rows
 

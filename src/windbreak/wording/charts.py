@@ -33,7 +33,7 @@ def charts(case: Case, catalogue: Catalogue, plan: Plan, most: int = 3) -> list[
     for n, c in enumerate(problem.rules):
         if n not in problem.broken and c.q != NOBODY:
             pairs.setdefault((min(c.p, c.q), max(c.p, c.q)), []).append(c)
-    found = []
+    charts = []
     for (a, b), rules in sorted(pairs.items()):
         names = {problem.members[v].product for v in (a, b)}
         if not names & moving or any(p.startswith("runtime/") for p in names - moving):
@@ -41,9 +41,9 @@ def charts(case: Case, catalogue: Catalogue, plan: Plan, most: int = 3) -> list[
         chart = _chart(case, problem, plan, (a, b), rules)
         forbidden = sum(cell.state == "forbidden" for row in chart.cells for cell in row)
         if forbidden:
-            found.append((len(names & moving), len(chart.path), forbidden, chart))
-    found.sort(key=lambda f: (-f[0], -f[1], -f[2], f[3].across.product, f[3].down.product))
-    return [chart for *_, chart in found[:most]]
+            charts.append((len(names & moving), len(chart.path), forbidden, chart))
+    charts.sort(key=lambda f: (-f[0], -f[1], -f[2], f[3].across.product, f[3].down.product))
+    return [chart for *_, chart in charts[:most]]
 
 
 def _chart(
@@ -74,12 +74,12 @@ def _chart(
 def _way(problem: Problem, plan: Plan, v: int) -> list[int]:
     """Where a member stands one after the other."""
     member = problem.members[v]
-    found = [member.start]
+    stops = [member.start]
     for step in plan.steps:
         for move in step.moves:
             if move.product == member.product:
-                found += [n for n, x in enumerate(member.line.releases, 1) if x.version == move.to]
-    return found
+                stops += [n for n, x in enumerate(member.line.releases, 1) if x.version == move.to]
+    return stops
 
 
 def _options(problem: Problem, v: int, way: Sequence[int]) -> list[int]:
@@ -135,7 +135,7 @@ def _path(
             column=options[across].index(at[across]), row=options[down].index(at[down]), step=step
         )
 
-    found = [stop(0)]
+    stops = [stop(0)]
     for number, step in enumerate(plan.steps, start=1):
         before = dict(at)
         for move in step.moves:
@@ -145,8 +145,8 @@ def _path(
                     for n, release in enumerate(member.line.releases, 1):
                         at[v] = n if release.version == move.to else at[v]
         if at != before:
-            found.append(stop(number))
-    return found
+            stops.append(stop(number))
+    return stops
 
 
 def _told(across: Side, down: Side, path: Sequence[Stop], works: int, pairs: int) -> str:

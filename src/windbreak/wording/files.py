@@ -34,13 +34,13 @@ def resolution_document(answer: Answer, file: str | None = None) -> dict[str, ob
 def blocked_document(blocked: Blocked) -> dict[str, object]:
     """Reasons flat, each with its text; empty particulars left out."""
     reasons = []
-    for told in blocked.reasons:
-        reason: dict[str, Any] = told.reason.model_dump(mode="json", by_alias=True)
+    for exclusion in blocked.reasons:
+        reason: dict[str, Any] = exclusion.reason.model_dump(mode="json", by_alias=True)
         if "facts" in reason:
             reason["facts"] = [
                 {k: x for k, x in fact.items() if x is not None} for fact in reason["facts"]
             ]
-        reasons.append({**reason, "text": told.text})
+        reasons.append({**reason, "text": exclusion.text})
     return {
         "version": blocked.version,
         "text": blocked.text,

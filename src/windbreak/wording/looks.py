@@ -77,17 +77,17 @@ def day_text(turns: Sequence[Turn], since: datetime, zone: tzinfo) -> str:
     """How pages were in the last day: "gone 03:15 to 03:45", by the site's clock; "" where nobody
     had looked before.
     """
-    told, wrong = [], None
+    lines, wrong = [], None
     for turn in turns:
         if wrong is not None:
-            told.append(f"{_PAGES[wrong.state]} {_from(wrong, since, zone)} to {_at(turn, zone)}")
+            lines.append(f"{_PAGES[wrong.state]} {_from(wrong, since, zone)} to {_at(turn, zone)}")
         wrong = turn if turn.state in _PAGES else None
     if wrong is not None:
-        told.append(f"{_PAGES[wrong.state]} since {_from(wrong, since, zone)}")
-    if told:
-        return f"In 24 hours: {listed(told)}."
-    known = [turn for turn in turns if turn.state != GONE]
-    return "In 24 hours: always fine." if known and known[0].at <= since else ""
+        lines.append(f"{_PAGES[wrong.state]} since {_from(wrong, since, zone)}")
+    if lines:
+        return f"In 24 hours: {listed(lines)}."
+    present = [turn for turn in turns if turn.state != GONE]
+    return "In 24 hours: always fine." if present and present[0].at <= since else ""
 
 
 def _at(turn: Turn, zone: tzinfo) -> str:

@@ -38,7 +38,7 @@ from windbreak.core.versions.version import Version, parse_version
 from windbreak.wording.words import counted, day, first_up, in_words, joined, listed, match_in_words
 
 
-def sentence(resolution: Resolution, v: int, version: Version, told: Sequence[str]) -> str:
+def sentence(resolution: Resolution, v: int, version: Version, reasons: Sequence[str]) -> str:
     """The whole of a blocked component: where it stays or goes instead, and why."""
     member = resolution.problem.members[v]
     label = resolution.problem.catalogue.label(member.product)
@@ -46,7 +46,7 @@ def sentence(resolution: Resolution, v: int, version: Version, told: Sequence[st
     there = None if member.component is None else member.component.version
     stays = resolution.choice[v] == member.start
     text = head(label, str(version), there, there if stays else str(target))
-    return f"{text} " + " ".join(told)
+    return f"{text} " + " ".join(reasons)
 
 
 def head(label: str, version: str, there: str | None, to: str | None) -> str:
@@ -77,12 +77,12 @@ def tell(resolution: Resolution, member: Member, version: Version, reason: Reaso
                 "its own for it."
             )
         case LicenceExclusion(state=state, carried_by=carried):
-            said = {
+            texts = {
                 "none": f"{name} needs a licence, and this site has none.",
                 "expired": f"this site's licence for {name} has ended.",
                 "not-covered": f"this site's licence for {name} does not cover {version}.",
             }[state]
-            return first_up(said) + (f" {_carried(catalogue, carried)}" if carried else "")
+            return first_up(texts) + (f" {_carried(catalogue, carried)}" if carried else "")
         case BundleExclusion(carried_by=carried):
             return f"{version} comes only inside a theme. {_carried(catalogue, carried)}"
         case OfferExclusion():
@@ -166,21 +166,21 @@ class _Facts:
         """The facts as one sentence, going out from the product asked about."""
         self.limited = {f.product or "" for f in facts if f.fact == "limit"}
         self.reach = {self.product: 1 << self._member(self.product).line.number(self.version)}
-        said = [self._one(fact) for fact in self._outward(facts)]
-        joint = ", and " if len(said) == 2 else "; "
-        return first_up(joint.join(said)) + "."
+        sentences = [self._one(fact) for fact in self._outward(facts)]
+        joint = ", and " if len(sentences) == 2 else "; "
+        return first_up(joint.join(sentences)) + "."
 
     def _outward(self, facts: Sequence[Fact]) -> list[Fact]:
         """Each fact after one that it follows on; a product's limit after what asks for it."""
-        waiting, found, met = list(facts), [], {self.product}
+        waiting, outward, met = list(facts), [], {self.product}
         while waiting:
             near = [f for f in waiting if met & {f.subject, f.object, f.product}]
             near.sort(key=lambda f: (f.product is None, f.subject not in met))
             fact = near[0] if near else waiting[0]
             waiting.remove(fact)
-            found.append(fact)
+            outward.append(fact)
             met |= {p for p in (fact.subject, fact.object, fact.product) if p}
-        return found
+        return outward
 
     def _member(self, product: str) -> Member:
         return self.problem.members[self.problem.number(product)]
@@ -221,10 +221,10 @@ class _Facts:
         assert fact.subject is not None and fact.object is not None
         member = self._member(fact.subject)
         field = member.line.requires if fact.fact == "requires" else member.line.conflicts
-        said = field[fact.object]
+        condition = field[fact.object]
         reach = self.reach.get(fact.subject, -1)
         reach &= member.candidates if fact.subject in self.limited else member.universe
-        ranges = {text for mask, text in said if mask & reach}
+        ranges = {text for mask, text in condition if mask & reach}
         subject = self._named(fact.subject)
         if fact.subject in self.reach and fact.subject != self.product:
             subject = f"{subject} then"
@@ -232,8 +232,8 @@ class _Facts:
             if len(ranges) == 1:
                 with_ = self._named(fact.object) if fact.object == self.product else b
                 words = "" if fact.object == self.product else f" {in_words(*ranges)}"
-                told = f"{subject} does not go with {with_}{words}"
-                return told.removesuffix(" on the site")
+                ending = f"{subject} does not go with {with_}{words}"
+                return ending.removesuffix(" on the site")
             return f"no {a} within reach goes with {self._named(fact.object)}"
         lowest = _lowest(ranges)
         if lowest is None:

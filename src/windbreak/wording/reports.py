@@ -94,8 +94,8 @@ def markdown(
 ) -> str:
     """The whole as Markdown: label, head, lines by day, and paragraphs with their titles."""
     whole = [f"# {client}", f"{day(first, last)} to {day(last)}"]
-    for label, told, lines, paragraphs in sites:
-        whole += [told] if label == client else [f"## {label}", told]
+    for label, site, lines, paragraphs in sites:
+        whole += [site] if label == client else [f"## {label}", site]
         listing = [f"- {day(when, last)}: {text}" for when, text in lines]
         if listing:
             whole.append("\n".join(listing))

@@ -52,13 +52,13 @@ def _mends(order: Order, n: int, rule: Rule) -> str:
 
 def _straight(order: Order, n: int) -> str:
     """Why a step stops on its way: why its target can't be gone to yet."""
-    found, problem = detour(order, n), order.resolution.problem
-    if found is None:
+    way_round, problem = detour(order, n), order.resolution.problem
+    if way_round is None:
         return ""
     v = order.steps[n].moves[0].v
-    other = problem.members[found.other].version(found.option)
-    ends = ((v, order.resolution.version(v)), (found.other, other))
-    return f" Not straight on, as {broken_text(problem, found.rule, *ends)}."
+    other = problem.members[way_round.other].version(way_round.option)
+    ends = ((v, order.resolution.version(v)), (way_round.other, other))
+    return f" Not straight on, as {broken_text(problem, way_round.rule, *ends)}."
 
 
 def _why(order: Order, n: int, put: Place) -> str:

@@ -93,8 +93,8 @@ def instant(when: datetime) -> str:
 
 def stretch_document(stretch: Stretch) -> dict[str, Any]:
     """A stretch with its particulars."""
-    told = {"from": instant(stretch.start), "to": instant(stretch.end), "kind": stretch.kind}
-    return {**told, **{key: _json(value) for key, value in stretch.more.items()}}
+    document = {"from": instant(stretch.start), "to": instant(stretch.end), "kind": stretch.kind}
+    return {**document, **{key: _json(value) for key, value in stretch.more.items()}}
 
 
 def help_document(help_: Help) -> dict[str, Any]:
@@ -144,12 +144,12 @@ def _booking_text(
     if not stretches:
         return f"{head}: at once."
     last, rest = stretches[-1], stretches[:-1]
-    told = [_last(board, task, last, tell)]
+    parts = [_last(board, task, last, tell)]
     if last.kind != "closed" and board.instant(start) == opening[0]:
-        told.append(f"the window opens {tell(opening[0])}")
+        parts.append(f"the window opens {tell(opening[0])}")
     before = _distinct(rest, but=last)[:_MOST_REASONS]
     sooner = "; ".join(_of(board, task, stretch, tell) for stretch in before)
-    return f"{head}: {' and '.join(told)}{f'; not sooner: {sooner}' if sooner else ''}."
+    return f"{head}: {' and '.join(parts)}{f'; not sooner: {sooner}' if sooner else ''}."
 
 
 # What tells most of why a job is not sooner, first.
@@ -261,8 +261,8 @@ def _left_out_text(
 ) -> str:
     if shut is not None:
         return f"Left out: {_shut(shut, tell)}."
-    told = _distinct(stretches)[:_MOST_REASONS]
-    why = "; ".join(_of(board, task, stretch, tell) for stretch in told)
+    nearest = _distinct(stretches)[:_MOST_REASONS]
+    why = "; ".join(_of(board, task, stretch, tell) for stretch in nearest)
     if not why:
         why = "no window opens" if not board.opened(task.job.site) else "no opening takes it"
     if not helps:

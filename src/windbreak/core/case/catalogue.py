@@ -231,7 +231,7 @@ class Catalogue:
         """What it was made from, in the order of the constructor's arguments."""
         products = tuple(self.products.values())
         releases = tuple(r for rs in self._releases.values() for r in rs)
-        advisories = tuple(a for found in self._advisories.values() for a in found)
+        advisories = tuple(a for advisory in self._advisories.values() for a in advisory)
         return products, releases, self.lockstep, advisories, self.clashes
 
     @cached_property
@@ -346,20 +346,22 @@ class Catalogue:
         kept = self._tables.get(key)
         if kept is None:
             other = self.line(q)
-            said: Sequence[tuple[int, str]] = getattr(self.line(p), field)[q]
+            ranges: Sequence[tuple[int, str]] = getattr(self.line(p), field)[q]
             match field:
                 case "requires":
-                    rows = [(mask, other.within(text), text) for mask, text in said]
+                    rows = [(mask, other.within(text), text) for mask, text in ranges]
                 case "conflicts":
-                    rows = [(mask, other.listed & ~other.within(text), text) for mask, text in said]
+                    rows = [
+                        (mask, other.listed & ~other.within(text), text) for mask, text in ranges
+                    ]
                 case "bundles":
-                    numbers = [other.number(parse_version(text)) for _, text in said]
+                    numbers = [other.number(parse_version(text)) for _, text in ranges]
                     rows = [
                         (mask, 1 << number & ~OFF_LIST, text)
-                        for (mask, text), number in zip(said, numbers, strict=True)
+                        for (mask, text), number in zip(ranges, numbers, strict=True)
                     ]
                 case _:
-                    rows = [(mask, other.newer_than(text), text) for mask, text in said]
+                    rows = [(mask, other.newer_than(text), text) for mask, text in ranges]
             kept = self._tables[key] = tuple(rows)
         return kept
 
@@ -377,13 +379,13 @@ class Catalogue:
         key = (plugin, number)
         themes = self._carriage.get(key)
         if themes is None:
-            found = []
+            carrying = []
             for theme in self.carriers.get(plugin, ()):
                 rows = self.table("bundles", theme, plugin)
                 mask = sum(own for own, carried, _ in rows if carried >> number & 1)
                 if mask:
-                    found.append((theme, mask))
-            themes = self._carriage[key] = tuple(found)
+                    carrying.append((theme, mask))
+            themes = self._carriage[key] = tuple(carrying)
         return themes
 
     @cached_property

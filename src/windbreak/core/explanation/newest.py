@@ -45,7 +45,11 @@ def newest(case: Case, catalogue: Catalogue, member: Member) -> Newest:
             allowed = version
     if had is None and _has_a_right(case, member):
         had = member.installed
-    top = member.line.versions[told.bit_length() - 2] if (told := _told_of(case, member)) else None
+    top = (
+        member.line.versions[listed.bit_length() - 2]
+        if (listed := _told_of(case, member))
+        else None
+    )
     theme, carried = _carried(case, member.product)
     return Newest(
         maker=top.text if top else None,

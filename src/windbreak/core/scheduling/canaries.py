@@ -39,11 +39,11 @@ def canaries(kinds: Mapping[str, Collection[str]], stake: Mapping[str, float]) -
     of = {site: wanted.intersection(own) for site, own in kinds.items()}
     search = _Search(wanted, _best_of_each(of, stake), stake)
     chosen = search.best if wanted else ()
-    left, told = set(wanted), {}
+    left, covered = set(wanted), {}
     for site in sorted(chosen, key=lambda s: (-len(of[s]), stake[s], s)):
-        told[site] = frozenset(of[site] & left)
+        covered[site] = frozenset(of[site] & left)
         left -= of[site]
-    return Cover(told, wanted, search.proven)
+    return Cover(covered, wanted, search.proven)
 
 
 def _best_of_each(

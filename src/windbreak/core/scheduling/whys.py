@@ -156,8 +156,8 @@ class Whys:
             case "earliest":
                 return {"earliest": job.earliest}
             case "site" | "host" | "runs" | "watch":
-                told: dict[str, Any] = self._in_the_way(task, group, place, end)
-                return {"host": board.hosts[job.site], **told} if kind == "host" else told
+                parts: dict[str, Any] = self._in_the_way(task, group, place, end)
+                return {"host": board.hosts[job.site], **parts} if kind == "host" else parts
             case "gate":
                 return self._gate(task)
         return {}
@@ -245,8 +245,8 @@ class Whys:
             spans = within(without(spans, others), board.book.at, board.book.horizon)
             allowed = board.starts_in(spans, job) & board.from_(job.earliest) & self._pin(task)
             if self.taken.starts(replace(task, allowed=allowed)):
-                told = {"site": job.site, "from": freeze.from_, "to": freeze.to}
-                yield Help("lift-freeze", {**told, "reason": freeze.reason})
+                document = {"site": job.site, "from": freeze.from_, "to": freeze.to}
+                yield Help("lift-freeze", {**document, "reason": freeze.reason})
 
     def _pin(self, task: Task) -> int:
         pinned = task.job.pinned and task.was >= 0
@@ -266,9 +266,9 @@ class Whys:
                 ends = begins + timedelta(minutes=job.minutes + job.back)
                 more = max(opens - begins, timedelta()) + max(ends - closes, timedelta())
                 minutes = -(-more // timedelta(minutes=1))
-                told = {"site": job.site, "opening": [opens, closes], "minutes": minutes}
+                document = {"site": job.site, "opening": [opens, closes], "minutes": minutes}
                 if best is None or (minutes, opens) < best[:2]:
-                    best = (minutes, opens, Help("widen", told))
+                    best = (minutes, opens, Help("widen", document))
         if best is not None:
             yield best[2]
         start = first(free)

@@ -26,8 +26,8 @@ SHORTEST = 12
 
 def ensure_account(context: Context, id: str, name: str, password: str | None = None) -> Account:
     """Make an account, or change the name and password of one. Writes."""
-    known = context.store.accounts.find(id)
-    account = Account(id=id, name=name, closed_at=known.closed_at if known else None)
+    existing = context.store.accounts.find(id)
+    account = Account(id=id, name=name, closed_at=existing.closed_at if existing else None)
     with context.store.transaction():
         context.store.accounts.put(account)
         if password:
@@ -48,16 +48,16 @@ def close(context: Context, id: str, by: Principal) -> Account:
 
     Raises Refused for one's own and the last open one.
     """
-    known = context.store.accounts.get(id)
+    account = context.store.accounts.get(id)
     if id == by.account:
         raise Refused("own-account", "nobody closes the account they are signed in with")
-    if known.closed_at is not None:
-        raise Refused("closed", f"the account of {known.name} is closed already")
+    if account.closed_at is not None:
+        raise Refused("closed", f"the account of {account.name} is closed already")
     with context.store.transaction():
         for token in context.store.tokens.all(account=id):
             context.store.tokens.drop(token.id)
         changed = context.store.accounts.change(id, closed_at=context.clock())
-        context.record(by.name, f"account of {known.name} closed", id)
+        context.record(by.name, f"account of {account.name} closed", id)
     context.tell("finding", id, "account closed")
     return changed
 
@@ -67,12 +67,12 @@ def reopen(context: Context, id: str, by: Principal) -> Account:
 
     Raises Refused for one that is open.
     """
-    known = context.store.accounts.get(id)
-    if known.closed_at is None:
-        raise Refused("open", f"the account of {known.name} is open")
+    account = context.store.accounts.get(id)
+    if account.closed_at is None:
+        raise Refused("open", f"the account of {account.name} is open")
     with context.store.transaction():
         changed = context.store.accounts.change(id, closed_at=None)
-        context.record(by.name, f"account of {known.name} opened again", id)
+        context.record(by.name, f"account of {account.name} opened again", id)
     context.tell("finding", id, "account opened again")
     return changed
 
@@ -83,20 +83,20 @@ def invite(context: Context, id: str, by: Principal) -> str:
     Raises Refused for a closed account, and for one that somebody signs in with already: a link
     to that would let the inviter act under another's name.
     """
-    known = context.store.accounts.get(id)
-    if known.closed_at is not None:
-        raise Refused("closed", f"the account of {known.name} is closed; open it again first")
+    account = context.store.accounts.get(id)
+    if account.closed_at is not None:
+        raise Refused("closed", f"the account of {account.name} is closed; open it again first")
     kinds = ("session", "token")
     used = any(context.store.tokens.all(account=id, kind=kind) for kind in kinds)
     if used or context.store.accounts.password_hash(id) is not None:
         raise Refused(
             "signs-in-already",
-            f"{known.name} signs in already; where that is lost, a link is made beside the "
+            f"{account.name} signs in already; where that is lost, a link is made beside the "
             f"service: windbreak sign-in-link --data DIR --account {id}",
         )
     with context.store.transaction():
         secret = make_link(context, id)
-        context.record(by.name, f"{known.name} invited", id)
+        context.record(by.name, f"{account.name} invited", id)
     return secret
 
 
@@ -113,19 +113,19 @@ def make_calendar_key(context: Context, account: str) -> str:
 
 def reads_calendar(context: Context, secret: str) -> None:
     """Raise NotPermitted unless a key reads the calendar. Reads."""
-    found = _find(context, secret, CALENDAR)
-    if found is None:
+    token = _find(context, secret, CALENDAR)
+    if token is None:
         raise NotPermitted("this calendar address is not known; make a new one")
-    _principal(context, found[1], "token")
+    _principal(context, token[1], "token")
 
 
-def set_password(context: Context, account: str, password: str) -> None:
+def set_password(context: Context, account_id: str, password: str) -> None:
     """Give an account a password. Writes. Raises Refused when it is too short."""
     if len(password) < SHORTEST:
         raise Refused("short-password", f"a password has {SHORTEST} signs at least")
-    known = context.store.accounts.get(account)
-    ensure_account(context, account, known.name, password)
-    context.record(known.name, "password set", account)
+    account = context.store.accounts.get(account_id)
+    ensure_account(context, account_id, account.name, password)
+    context.record(account.name, "password set", account_id)
 
 
 def sign_in_by_password(context: Context, id: str, password: str) -> tuple[str, Principal]:
@@ -170,10 +170,10 @@ def make_token(context: Context, account: str, label: str) -> Token:
 def sign_in(context: Context, secret: str) -> tuple[str, Principal]:
     """Spend a sign-in link; the session's secret and who it is. Writes. Raises NotPermitted."""
     with context.store.transaction():
-        found = _find(context, secret, "link")
-        if found is None:
+        link = _find(context, secret, "link")
+        if link is None:
             raise NotPermitted("this sign-in link was used already or is too old; make a new one")
-        token, account = found
+        token, account = link
         context.store.tokens.drop(token.id)
     return open_session(context, account)
 
@@ -187,17 +187,17 @@ def open_session(context: Context, account: str) -> tuple[str, Principal]:
 def principal_of(context: Context, secret: str) -> Principal:
     """Who a session or token belongs to. Reads. Raises NotPermitted."""
     for kind in ("session", "token"):
-        found = _find(context, secret, kind)
-        if found is not None:
-            return _principal(context, found[1], kind)
+        token = _find(context, secret, kind)
+        if token is not None:
+            return _principal(context, token[1], kind)
     raise NotPermitted("this token or session is not known; sign in again")
 
 
 def sign_out(context: Context, secret: str) -> None:
     """End a session. Writes."""
-    found = _find(context, secret, "session")
-    if found is not None:
-        context.store.tokens.drop(found[0].id)
+    token = _find(context, secret, "session")
+    if token is not None:
+        context.store.tokens.drop(token[0].id)
 
 
 def drop_token(context: Context, account: str, id: str) -> None:
@@ -228,17 +228,17 @@ def _make(context: Context, account: str, kind: str, label: str, good: timedelta
 
 
 def _find(context: Context, secret: str, kind: str) -> tuple[Token, str] | None:
-    found = context.store.tokens.by_hash(_hash(secret))
-    if found is None:
+    kept = context.store.tokens.by_hash(_hash(secret))
+    if kept is None:
         return None
-    token, account, is_, end = found
+    token, account, is_, end = kept
     if is_ != kind or (end is not None and end <= context.clock()):
         return None
     return token, account
 
 
-def _principal(context: Context, account: str, via: str) -> Principal:
-    known = context.store.accounts.get(account)
-    if known.closed_at is not None:
-        raise NotPermitted(f"the account of {known.name} is closed")
-    return Principal.model_validate({"account": known.id, "name": known.name, "via": via})
+def _principal(context: Context, account_id: str, via: str) -> Principal:
+    account = context.store.accounts.get(account_id)
+    if account.closed_at is not None:
+        raise NotPermitted(f"the account of {account.name} is closed")
+    return Principal.model_validate({"account": account.id, "name": account.name, "via": via})

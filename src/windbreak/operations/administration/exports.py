@@ -123,10 +123,10 @@ def import_sites(context: Context, text: str, by: Principal) -> Imported:
         raise Refused("bad-csv", f"there is no row under a head; the head is {','.join(COLUMNS)}")
     unknown = sorted(str(n) for n in rows[0] if n not in COLUMNS)
     if unknown or "label" not in rows[0] or "address" not in rows[0]:
-        said = (
+        fault = (
             f"unknown columns {', '.join(unknown)}" if unknown else "label and address are needed"
         )
-        raise Refused("bad-csv", f"line 1: {said}; the columns are {', '.join(COLUMNS)}")
+        raise Refused("bad-csv", f"line 1: {fault}; the columns are {', '.join(COLUMNS)}")
     faults: list[str] = []
     read: list[tuple[int, NewSite, str | None]] = []
     for line, row in enumerate(rows, start=2):
@@ -139,13 +139,13 @@ def import_sites(context: Context, text: str, by: Principal) -> Imported:
             ]
     if faults:
         raise Refused("bad-csv", f"nothing was registered. {'; '.join(faults)}")
-    registered, known = [], []
+    registered, sites_now = [], []
     try:
         with context.store.transaction():
             # Twins after the sites they stand for.
             for line, new, id in sorted(read, key=lambda one: one[1].twin_of is not None):
                 if context.store.sites.at(new.address) is not None:
-                    known.append(new.label)
+                    sites_now.append(new.label)
                     continue
                 try:
                     registered.append(sites.register(context, new, by, id).id)
@@ -156,21 +156,21 @@ def import_sites(context: Context, text: str, by: Principal) -> Imported:
     finally:
         context.tell("host", "import", "sites were imported")
     text = f"{counted(len(registered), 'site')} registered"
-    text += f"; {len(known)} were known already." if known else "."
-    return Imported(registered=tuple(registered), known=tuple(known), text=text)
+    text += f"; {len(sites_now)} were known already." if sites_now else "."
+    return Imported(registered=tuple(registered), known=tuple(sites_now), text=text)
 
 
 def _new_site(row: dict[str, str | None]) -> NewSite:
-    told: dict[str, Any] = {}
+    fields: dict[str, Any] = {}
     for name in COLUMNS:
         value = (row.get(name) or "").strip()
         value = value[1:] if value.startswith("'") else value
         if value and name != "id":
-            told[name] = value
-    told["tags"] = told.get("tags", "").split()
-    if "windows" in told:
-        told["windows"] = [_window(one.strip()) for one in told["windows"].split(";")]
-    return NewSite.model_validate(told)
+            fields[name] = value
+    fields["tags"] = fields.get("tags", "").split()
+    if "windows" in fields:
+        fields["windows"] = [_window(one.strip()) for one in fields["windows"].split(";")]
+    return NewSite.model_validate(fields)
 
 
 def windows_text(window: Window) -> str:
@@ -183,8 +183,8 @@ def _window(text: str) -> dict[str, object]:
     """The same read back; what can't be read is a fault of its window."""
     *days, hours = text.split() or [""]
     start, _, end = hours.partition("-")
-    told: dict[str, object] = {"start": start, "end": end}
-    return {**told, "days": days[0].split(",")} if days else told
+    fields: dict[str, object] = {"start": start, "end": end}
+    return {**fields, "days": days[0].split(",")} if days else fields
 
 
 def calendar(context: Context, address: str) -> bytes:
@@ -229,19 +229,19 @@ def _event(uid: str, now: Any) -> Event:
     return event
 
 
-def cyclonedx(context: Context, site: str) -> str:
+def cyclonedx(context: Context, site_id: str) -> str:
     """A site's inventory as a CycloneDX 1.6 document. Reads. Raises Refused without one."""
-    known = context.store.sites.get(site)
-    inventory = context.store.inventories.find(site)
+    site = context.store.sites.get(site_id)
+    inventory = context.store.inventories.find(site_id)
     if inventory is None:
-        raise Refused("no-inventory", f"what is installed on {known.label} is not known")
+        raise Refused("no-inventory", f"what is installed on {site.label} is not known")
     bom = Bom()
     bom.metadata.timestamp = inventory.at
     bom.metadata.component = Component(
-        name=known.label,
+        name=site.label,
         type=ComponentType.APPLICATION,
-        bom_ref=known.id,
-        description=known.address,
+        bom_ref=site.id,
+        description=site.address,
     )
     types = {
         "core": ComponentType.APPLICATION,
@@ -272,17 +272,17 @@ def cyclonedx(context: Context, site: str) -> str:
     for part in parts:
         bom.components.add(part)
     bom.register_dependency(bom.metadata.component, parts)
-    for told in _reaching(context, inventory):
+    for advisory in _reaching(context, inventory):
         bom.vulnerabilities.add(
             Vulnerability(
-                id=told.id,
-                bom_ref=f"{told.id} {told.product}",
-                description=told.summary,
-                ratings=[VulnerabilityRating(severity=VulnerabilitySeverity(told.severity))],
+                id=advisory.id,
+                bom_ref=f"{advisory.id} {advisory.product}",
+                description=advisory.summary,
+                ratings=[VulnerabilityRating(severity=VulnerabilitySeverity(advisory.severity))],
                 affects=[
                     BomTarget(
-                        ref=told.product,
-                        versions=[BomTargetVersionRange(range=_vers(told.affected))],
+                        ref=advisory.product,
+                        versions=[BomTargetVersionRange(range=_vers(advisory.affected))],
                     )
                 ],
             )
@@ -292,13 +292,13 @@ def cyclonedx(context: Context, site: str) -> str:
 
 def _reaching(context: Context, inventory: Inventory) -> list[KnownAdvisory]:
     """The advisories that reach something installed. Reads."""
-    found = []
+    reaching = []
     for one in inventory.components:
         version = parse_version(one.version)
-        for told in context.store.advisories.all(product=one.product):
-            if not told.withdrawn and version in parse_range(told.affected):
-                found.append(told)
-    return found
+        for advisory in context.store.advisories.all(product=one.product):
+            if not advisory.withdrawn and version in parse_range(advisory.affected):
+                reaching.append(advisory)
+    return reaching
 
 
 def _vers(text: str) -> str:
@@ -327,9 +327,9 @@ def metrics(context: Context) -> bytes:
     held = Gauge("windbreak_held", "Components that are held.", registry=registry)
     held.set(sum(r.held for r in rows))
     weights = Gauge("windbreak_findings", "Open findings by weight.", ["weight"], registry=registry)
-    found = findings.listed(context)
+    open_findings = findings.listed(context)
     for weight in ("critical", "high", "medium", "low"):
-        weights.labels(weight).set(sum(f.weight == weight for f in found))
+        weights.labels(weight).set(sum(f.weight == weight for f in open_findings))
     fresh = Gauge("windbreak_feed_fresh", "Whether a feed is read.", ["feed"], registry=registry)
     age = Gauge(
         "windbreak_feed_age_seconds",

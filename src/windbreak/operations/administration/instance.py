@@ -108,11 +108,11 @@ def caller(context: Context, site: str) -> Caller:
     """Who calls a site's agent: this service, under its key, id and epoch; the key that is coming
     where it was announced there. Reads and writes.
     """
-    told = partial(superseded, context)
+    at_newer = partial(superseded, context)
     # The coming key is read first: where it becomes our own meanwhile, our own is it already.
     coming = coming_key(context)
     signs = coming if coming is not None and site in turned(context) else key(context)
-    return Caller(signs, _id(context), _epoch(context), context.clock, told)
+    return Caller(signs, _id(context), _epoch(context), context.clock, at_newer)
 
 
 def turned(context: Context) -> frozenset[str]:

@@ -88,8 +88,8 @@ def deliver(context: Context) -> int:
                 state="given up" if over else "waiting",
                 next_at=now + min(_FIRST_WAIT * 2 ** min(tries, 8), timedelta(hours=2)),
             )
-            said = f"Not taken, {error}; {'given up' if over else 'it is tried again'}."
-            context.store.hooks.change(hook.id, state="failing", text=said, last_at=now)
+            outcome = f"Not taken, {error}; {'given up' if over else 'it is tried again'}."
+            context.store.hooks.change(hook.id, state="failing", text=outcome, last_at=now)
         else:
             context.store.deliveries.change(delivery.id, state="taken", tries=delivery.tries + 1)
             context.store.hooks.change(

@@ -54,24 +54,26 @@ def _urgent_first(findings: Iterable[Finding]) -> list[Finding]:
     )
 
 
-def snooze(context: Context, id: str, said: SnoozeFinding, by: Principal) -> Finding:
+def snooze(context: Context, id: str, snooze: SnoozeFinding, by: Principal) -> Finding:
     """Put a finding aside until a day; it closes by itself meanwhile when its cause goes. Writes.
 
     Raises NotFound, and Refused for a day that is not ahead or a critical finding.
     """
-    known = context.store.findings.get(id)
+    finding = context.store.findings.get(id)
     now = context.clock()
-    if said.until <= now.date():
-        raise Refused("in-the-past", f"{said.until} is not ahead; say the day it comes back")
-    if (said.until - now.date()).days > 180:
+    if snooze.until <= now.date():
+        raise Refused("in-the-past", f"{snooze.until} is not ahead; say the day it comes back")
+    if (snooze.until - now.date()).days > 180:
         raise Refused("too-long", "half a year is the most; what never matters has no finding")
-    if known.weight == "critical":
+    if finding.weight == "critical":
         raise Refused("critical", "this one is critical: it stays until its cause is gone")
-    slept = Snooze(until=said.until, why=said.why, by=by.name, at=now)
+    slept = Snooze(until=snooze.until, why=snooze.why, by=by.name, at=now)
     with context.store.transaction():
         changed = context.store.findings.change(id, snoozed=slept)
-        what = f"finding put aside: {known.headline.replace('**', '').replace('`', '')}"
-        context.record(by.name, what, known.subject, why=said.why, result=f"until {said.until}")
+        what = f"finding put aside: {finding.headline.replace('**', '').replace('`', '')}"
+        context.record(
+            by.name, what, finding.subject, why=snooze.why, result=f"until {snooze.until}"
+        )
     context.tell("finding", id, "snoozed")
     return changed
 
@@ -108,11 +110,11 @@ def look_at(context: Context, marks: Iterable[Mark]) -> None:
             except Exception:
                 log.exception("the cause %s failed at %r", cause.name, subject)
                 continue
-            known = before.get(subject, {}) if many else None
-            if known is not None and not seen and not known:
+            earlier = before.get(subject, {}) if many else None
+            if earlier is not None and not seen and not earlier:
                 continue
             with context.store.transaction():
-                opened, closed = context.store.findings.replace(cause.name, subject, seen, known)
+                opened, closed = context.store.findings.replace(cause.name, subject, seen, earlier)
                 for finding in opened:
                     outward.tell(context, "finding.opened", finding.model_dump(mode="json"))
                 for finding in closed:

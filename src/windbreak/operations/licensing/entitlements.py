@@ -16,36 +16,38 @@ from windbreak.operations.reasoning.cases import Ground
 from windbreak.wording import roots as words
 
 
-def right(context: Context, site: str, product: str, version: str | None) -> Entitlement:
+def right(context: Context, site_id: str, product: str, version: str | None) -> Entitlement:
     """Whether a site may take a release; of the newest one where none is named. Reads.
 
     Raises NotFound for a site or product that is not known, Refused for a release that is not.
     """
-    known = context.store.sites.get(site)
+    site = context.store.sites.get(site_id)
     name = context.store.products.get(product).name
     ground = Ground.read(context)
-    told = ground.catalogue.told.get(product)
-    releases = sorted(told.releases if told else (), key=lambda r: r.parsed.key)
+    announced = ground.catalogue.told.get(product)
+    releases = sorted(announced.releases if announced else (), key=lambda r: r.parsed.key)
     if not releases:
         raise Refused("no-release", f"no feed tells of a release of {name}")
     if version is None:
-        return entitlement(ground, known, product, releases[-1].version)
+        return entitlement(ground, site, product, releases[-1].version)
     wanted = next((r for r in releases if r.parsed == parse_version(version)), None)
     if wanted is None:
         raise Refused(
             "unknown-release",
             f"no feed tells of {name} {version}; the newest is {releases[-1].version}",
         )
-    return entitlement(ground, known, product, wanted.version)
+    return entitlement(ground, site, product, wanted.version)
 
 
 def entitlement(ground: Ground, site: Site, product: str, version: str) -> Entitlement:
     """Whether a site may take a release of a product, and by which right; what would bring it."""
-    told = ground.catalogue.told.get(product)
-    release = next((r for r in told.releases if r.version == version), None) if told else None
-    known = ground.catalogue.product(product)
-    name = known.name if known else product
-    if known is not None and known.access != "licensed":
+    announced = ground.catalogue.told.get(product)
+    release = (
+        next((r for r in announced.releases if r.version == version), None) if announced else None
+    )
+    product_now = ground.catalogue.product(product)
+    name = product_now.name if product_now else product
+    if product_now is not None and product_now.access != "licensed":
         text = f"{name} asks for no licence."
         return Entitlement(
             site=site.id, product=product, version=version, by=None, lacks=(), text=text

@@ -77,34 +77,36 @@ def check_code(context: Context, licence: Licence, site: Site, code: str, *, rid
         )
 
 
-def rotate(context: Context, licence: str, code: str, site: str | None, by: Principal) -> Licence:
+def rotate(
+    context: Context, licence_id: str, code: str, site: str | None, by: Principal
+) -> Licence:
     """Put a new code in the place of a licence's, or of one seat's. Writes.
 
     The old one stays known by its last four characters, and the view lists where it is still in
     use, until every site has the new one: only then should it be revoked at its maker.
     """
-    known = context.store.licences.get(licence)
+    licence = context.store.licences.get(licence_id)
     secret = trimmed(code)
     if not secret:
         raise Refused("no-code", "the code is empty")
-    if (site is None) == (known.form == "per-site code"):
+    if (site is None) == (licence.form == "per-site code"):
         which = "say of which site" if site is None else "it has one code for all its seats"
-        raise Refused("code-of-a-seat", f"{known.label} is {known.form}: {which}")
+        raise Refused("code-of-a-seat", f"{licence.label} is {licence.form}: {which}")
     with context.store.transaction():
         if site is None:
             context.store.licences.change(
-                licence, code=masked(secret), former=known.code or known.former
+                licence_id, code=masked(secret), former=licence.code or licence.former
             )
-            seal(context, licence_secret(licence), secret)
+            seal(context, licence_secret(licence_id), secret)
         else:
-            held = context.store.seats.get(f"{licence} {site}")
+            held = context.store.seats.get(f"{licence_id} {site}")
             riding = held.riding
-            check_code(context, known, context.store.sites.get(site), secret, riding=riding)
+            check_code(context, licence, context.store.sites.get(site), secret, riding=riding)
             context.store.seats.change(held.id, code=masked(secret), former=held.code)
             seal(context, seat_secret(held), secret)
-        context.record(by.name, f"code of {known.label} replaced", site or licence)
-    context.tell("product", licence, "a code was replaced")
-    return context.store.licences.get(licence)
+        context.record(by.name, f"code of {licence.label} replaced", site or licence_id)
+    context.tell("product", licence_id, "a code was replaced")
+    return context.store.licences.get(licence_id)
 
 
 def _released(seat: str) -> str:

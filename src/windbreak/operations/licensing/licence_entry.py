@@ -18,21 +18,21 @@ from windbreak.store.sealing import masked
 
 
 def enter(
-    context: Context, licence: str, by: Principal, site: str | None = None
+    context: Context, licence_id: str, by: Principal, site: str | None = None
 ) -> list[EntryResult]:
     """Enter the code on the sites that hold a seat, through their agents, and read it back.
 
     Writes. Each site's own answer is told; one that can't be reached keeps back no other.
     """
     instance.must_drive(context)
-    known = context.store.licences.get(licence)
+    licence = context.store.licences.get(licence_id)
     results = []
-    for held in context.store.seats.all(licence=licence):
+    for held in context.store.seats.all(licence=licence_id):
         if site in (None, held.site):
-            results.append(_enter_on(context, known, held, by))
+            results.append(_enter_on(context, licence, held, by))
     if not results:
         whom = f"{site} has no seat" if site else "nobody has a seat"
-        raise Refused("no-seat", f"{whom} of {known.label}")
+        raise Refused("no-seat", f"{whom} of {licence.label}")
     return results
 
 

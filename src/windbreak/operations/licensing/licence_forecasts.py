@@ -14,12 +14,12 @@ from windbreak.wording.words import counted
 
 def forecasts(context: Context) -> list[Forecast]:
     """Seats that will be asked for by releases that change the form of licence. Reads."""
-    found = []
+    forecasts = []
     for product in context.store.products.all():
         forecast = _forecast(context, product)
         if forecast is not None:
-            found.append(forecast)
-    return found
+            forecasts.append(forecast)
+    return forecasts
 
 
 def _forecast(context: Context, product: KnownProduct) -> Forecast | None:
@@ -76,13 +76,13 @@ def form_changes_at(releases: list[KnownRelease]) -> KnownRelease | None:
     A release that says nothing of its form has that of the one before it.
     """
     ordered = sorted(releases, key=lambda r: parse_version(r.version).key)
-    form, found = None, None
+    form, change = None, None
     for release in ordered:
         if release.licence is None or release.channel != "stable":
             continue
         if release.licence.form != form:
-            found = release
+            change = release
         form = release.licence.form
-    if found is None or found is ordered[0]:
+    if change is None or change is ordered[0]:
         return None
-    return found if found.licence and found.licence.form in SEATED else None
+    return change if change.licence and change.licence.form in SEATED else None

@@ -19,12 +19,12 @@ from windbreak.operations.context import Context
 
 def covered(context: Context, licence: Licence) -> tuple[str, ...]:
     """The products of a licence: those it names, and all of its maker. Reads."""
-    found = dict.fromkeys(licence.products)
+    products = dict.fromkeys(licence.products)
     if licence.maker:
         for product in context.store.products.all():
             if licence.maker in (product.maker, product.feed) and product.access == "licensed":
-                found[product.id] = None
-    return tuple(found)
+                products[product.id] = None
+    return tuple(products)
 
 
 class Licensee(Protocol):
@@ -90,7 +90,7 @@ def rights(context: Context) -> Rights:
     )
 
 
-def for_case(known: Rights, site: Licensee) -> list[CaseLicence]:
+def for_case(rights: Rights, site: Licensee) -> list[CaseLicence]:
     """A site's rights, as the reasoning takes them."""
     return [
         CaseLicence(
@@ -99,24 +99,24 @@ def for_case(known: Rights, site: Licensee) -> list[CaseLicence]:
             covers_until=licence.covers_until,
             expires=licence.expires,
         )
-        for licence, products in known.of(site)
+        for licence, products in rights.of(site)
         for product in products
     ]
 
 
 def lacks(
-    known: Rights, site: Site, product: str, version: Version, published: date, today: date
+    rights: Rights, site: Site, product: str, version: Version, published: date, today: date
 ) -> tuple[str | None, tuple[Lack, ...]]:
     """The licence by which a site may take a release, or None and what the nearest lack."""
-    own = {licence.id for licence, _ in known.of(site)}
+    own = {licence.id for licence, _ in rights.of(site)}
     near: list[tuple[tuple[int, bool, str], Lack]] = []
     by: list[tuple[bool, str]] = []
-    for licence, products in known.licences:
+    for licence, products in rights.licences:
         if product not in products or licence.form == "through a theme":
             continue
         if not licence.good_for(site.client):
             continue
-        why, since = _lack(known, licence, site, version, published, today)
+        why, since = _lack(rights, licence, site, version, published, today)
         here = licence.id in own
         if why is None:
             by.append((licence.client is None, licence.id))
@@ -156,10 +156,10 @@ def _nearness(lack: Lack) -> int:
 
 
 def _lack(
-    known: Rights, licence: Licence, site: Site, version: Version, published: date, today: date
+    rights: Rights, licence: Licence, site: Site, version: Version, published: date, today: date
 ) -> tuple[Why | None, date | None]:
     """Why a licence gives a site no right to a release, and the day that matters to it."""
-    seated = licence.id in known.seats.get(site.id, ())
+    seated = licence.id in rights.seats.get(site.id, ())
     if version not in parse_range(licence.range):
         return "not covered", None
     if licence.covers_until is not None and published > licence.covers_until:
@@ -168,8 +168,8 @@ def _lack(
         return "ended", licence.expires
     if not licence.seated or seated:
         return None, None
-    if known.free(licence) != 0:
+    if rights.free(licence) != 0:
         return "seat free", None
-    if site.twin_of and licence.id in known.seats.get(site.twin_of, ()):
+    if site.twin_of and licence.id in rights.seats.get(site.twin_of, ()):
         return "seat elsewhere", None
     return "no seat free", None

@@ -16,32 +16,32 @@ from windbreak.wording.words import counted, day, listed
 def views(context: Context) -> list[LicenceView]:
     """Every licence as it stands, those that end first first. Reads."""
     far = date.max
-    known = context.store.licences.all()
-    known.sort(key=lambda x: (x.expires or far, x.covers_until or far, x.label))
-    return [view(context, licence.id) for licence in known]
+    licences = context.store.licences.all()
+    licences.sort(key=lambda x: (x.expires or far, x.covers_until or far, x.label))
+    return [view(context, licence.id) for licence in licences]
 
 
-def view(context: Context, licence: str) -> LicenceView:
+def view(context: Context, licence_id: str) -> LicenceView:
     """One licence as it stands. Reads."""
-    known = context.store.licences.get(licence)
-    covers = licence_rights.covered(context, known)
-    held = context.store.seats.all(licence=licence)
-    seats = tuple(seat_view(context, known, one) for one in held)
+    licence = context.store.licences.get(licence_id)
+    covers = licence_rights.covered(context, licence)
+    held = context.store.seats.all(licence=licence_id)
+    seats = tuple(seat_view(context, licence, one) for one in held)
     own = sum(not one.riding for one in held)
     users = _users(context, covers)
     without: tuple[str, ...] = ()
-    if known.seated:
-        others = _otherwise_licensed(context, known, covers)
+    if licence.seated:
+        others = _otherwise_licensed(context, licence, covers)
         without = tuple(s for s in users if s not in {x.site for x in held} and s not in others)
-    reaches = tuple(one.site for one in held) if known.seated else tuple(users)
-    if known.form == "through a theme":
-        reaches = tuple(s for s in users if known.through in _on(context, s))
+    reaches = tuple(one.site for one in held) if licence.seated else tuple(users)
+    if licence.form == "through a theme":
+        reaches = tuple(s for s in users if licence.through in _on(context, s))
     still_old = tuple(
-        v.seat.site for v in seats if v.state == "other code" or _entered_old(known, v.seat)
+        v.seat.site for v in seats if v.state == "other code" or _entered_old(licence, v.seat)
     )
-    free = None if known.seats is None or not known.seated else known.seats - own
+    free = None if licence.seats is None or not licence.seated else licence.seats - own
     return LicenceView(
-        licence=known,
+        licence=licence,
         seats=seats,
         own=own,
         riders=len(held) - own,
@@ -50,8 +50,8 @@ def view(context: Context, licence: str) -> LicenceView:
         still_old=still_old,
         covers=covers,
         reaches=reaches,
-        stops=_stops(context, known, covers, reaches),
-        text=_text(context, known, len(without), free),
+        stops=_stops(context, licence, covers, reaches),
+        text=_text(context, licence, len(without), free),
     )
 
 
@@ -68,30 +68,30 @@ def _on(context: Context, site: str) -> set[str]:
 
 def _users(context: Context, products: Iterable[str]) -> list[str]:
     """Live sites that run one of some products, switched on. Reads."""
-    found = {
+    users = {
         site
         for product in products
         for site, _, _, active in context.store.inventories.installed(product)
         if active
     }
-    live = (context.store.sites.get(site) for site in sorted(found))
+    live = (context.store.sites.get(site) for site in sorted(users))
     return [site.id for site in live if site.environment == "production"]
 
 
 def _otherwise_licensed(context: Context, licence: Licence, covers: tuple[str, ...]) -> set[str]:
     """Sites whose right to every covered product they run comes from elsewhere. Reads."""
-    known = licence_rights.rights(context)
+    rights = licence_rights.rights(context)
     others = licence_rights.Rights(
-        tuple((x, p) for x, p in known.licences if x.id != licence.id), known.seats, known.taken
+        tuple((x, p) for x, p in rights.licences if x.id != licence.id), rights.seats, rights.taken
     )
-    found = set()
+    sites = set()
     for site in _users(context, covers):
         there = context.store.sites.get(site)
         have = {x.product for x in licence_rights.for_case(others, there)}
         have |= _carried_on(context, site)
         if set(licence_codes.installed_of(context, site, covers)) <= have:
-            found.add(site)
-    return found
+            sites.add(site)
+    return sites
 
 
 def _carried_on(context: Context, site: str) -> set[str]:
@@ -135,27 +135,29 @@ def _entered(
 ) -> tuple[Entered, date | None]:
     if inventory is None:
         return "not asked", None
-    told = [inventory.registration_of(p) for p in licence_rights.covered(context, licence)]
-    known = [r for r in told if r is not None]
-    if not known:
+    registrations = [inventory.registration_of(p) for p in licence_rights.covered(context, licence)]
+    certain = [r for r in registrations if r is not None]
+    if not certain:
         return "unknown", None
-    worst = min(known, key=lambda r: ("missing", "grace", "unknown", "registered").index(r.state))
-    if worst.state == "registered" and _is_other(context, licence, seat, known):
+    worst = min(certain, key=lambda r: ("missing", "grace", "unknown", "registered").index(r.state))
+    if worst.state == "registered" and _is_other(context, licence, seat, certain):
         return "other code", None
     return worst.state, worst.until
 
 
-def _is_other(context: Context, licence: Licence, seat: Seat, told: list[Registration]) -> bool:
+def _is_other(
+    context: Context, licence: Licence, seat: Seat, registrations: list[Registration]
+) -> bool:
     code = licence_codes.code_of(context, licence, seat)
-    return code is not None and any(r.last4 and r.last4 != code[-4:] for r in told)
+    return code is not None and any(r.last4 and r.last4 != code[-4:] for r in registrations)
 
 
 def _names(context: Context, products: Iterable[str]) -> list[str]:
-    found = []
-    for product in products:
-        known = context.store.products.find(product)
-        found.append(known.name if known else product)
-    return found
+    names = []
+    for product_id in products:
+        product = context.store.products.find(product_id)
+        names.append(product.name if product else product_id)
+    return names
 
 
 def _stops(

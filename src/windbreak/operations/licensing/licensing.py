@@ -37,58 +37,60 @@ def add(context: Context, new: NewLicence, by: Principal) -> Licence:
     return licence
 
 
-def change(context: Context, licence: str, told: LicenceChange, by: Principal) -> Licence:
+def change(context: Context, licence_id: str, change: LicenceChange, by: Principal) -> Licence:
     """Change what is known of a licence. Writes.
 
     Raises Refused for fewer seats than are taken, or no riding while copies ride.
     """
-    known = context.store.licences.get(licence)
-    taken = context.store.seats.all(licence=licence)
+    licence = context.store.licences.get(licence_id)
+    taken = context.store.seats.all(licence=licence_id)
     own = sum(not seat.riding for seat in taken)
-    if told.seats is not None and told.seats < own:
-        raise Refused("seats-taken", f"{own} seats of {known.label} are taken; free some first")
-    if told.riding is False and any(seat.riding for seat in taken):
-        raise Refused("copies-ride", f"copies ride along on {known.label}; take their seats first")
-    fields = told.model_dump(exclude_none=True)
+    if change.seats is not None and change.seats < own:
+        raise Refused("seats-taken", f"{own} seats of {licence.label} are taken; free some first")
+    if change.riding is False and any(seat.riding for seat in taken):
+        raise Refused(
+            "copies-ride", f"copies ride along on {licence.label}; take their seats first"
+        )
+    fields = change.model_dump(exclude_none=True)
     with context.store.transaction():
-        changed = context.store.licences.change(licence, **fields)
-        resettle(context, licence)
-        context.record(by.name, f"licence {known.label}: {', '.join(fields)} set", licence)
-    context.tell("product", licence, "a licence was changed")
+        changed = context.store.licences.change(licence_id, **fields)
+        resettle(context, licence_id)
+        context.record(by.name, f"licence {licence.label}: {', '.join(fields)} set", licence_id)
+    context.tell("product", licence_id, "a licence was changed")
     return changed
 
 
-def drop(context: Context, licence: str, by: Principal) -> None:
+def drop(context: Context, licence_id: str, by: Principal) -> None:
     """Forget a licence. Writes. Raises Refused while sites hold seats of it."""
-    known = context.store.licences.get(licence)
-    taken = context.store.seats.all(licence=licence)
+    licence = context.store.licences.get(licence_id)
+    taken = context.store.seats.all(licence=licence_id)
     if taken:
         names = ", ".join(seat.site for seat in taken)
-        raise Refused("seats-taken", f"{known.label} has seats taken by {names}; free them first")
+        raise Refused("seats-taken", f"{licence.label} has seats taken by {names}; free them first")
     with context.store.transaction():
-        context.store.licences.drop(licence)
+        context.store.licences.drop(licence_id)
         for name in (
-            licence_codes.licence_secret(licence),
-            licence_codes.former_secret(licence_codes.licence_secret(licence)),
+            licence_codes.licence_secret(licence_id),
+            licence_codes.former_secret(licence_codes.licence_secret(licence_id)),
         ):
             context.store.secrets.drop(name)
-        context.record(by.name, f"licence {known.label} dropped", licence)
-    context.tell("product", licence, "a licence was dropped")
+        context.record(by.name, f"licence {licence.label} dropped", licence_id)
+    context.tell("product", licence_id, "a licence was dropped")
 
 
-def seat(context: Context, licence: str, new: NewSeat, by: Principal) -> Seat:
+def seat(context: Context, licence_id: str, new: NewSeat, by: Principal) -> Seat:
     """Allot a seat to a site; a copy rides along where that is permitted. Writes.
 
     Raises Refused, with nothing changed, for a seat too many, the same code on a second live
     site, a retired site, a code where none is, and none where one is needed.
     """
-    known = context.store.licences.get(licence)
+    licence = context.store.licences.get(licence_id)
     site = context.store.sites.get(new.site)
     code = trimmed(new.code.get_secret_value()) if new.code else ""
-    taken = context.store.seats.all(licence=licence)
-    riding = _check_seat(context, known, site, code, taken)
+    taken = context.store.seats.all(licence=licence_id)
+    riding = _check_seat(context, licence, site, code, taken)
     made = Seat(
-        licence=licence,
+        licence=licence_id,
         site=site.id,
         since=context.clock(),
         riding=riding,
@@ -99,19 +101,19 @@ def seat(context: Context, licence: str, new: NewSeat, by: Principal) -> Seat:
         licence_codes.forget_released(context, made)
         if code:
             licence_codes.seal(context, licence_codes.seat_secret(made), code)
-        resettle(context, licence)
-        what = f"seat of {known.label} for {site.label}"
+        resettle(context, licence_id)
+        what = f"seat of {licence.label} for {site.label}"
         context.record(by.name, what, site.id, result="riding along" if riding else "its own")
     context.tell("licence", site.id, what)
     return context.store.seats.get(made.id)
 
 
-def resettle(context: Context, licence: str) -> None:
+def resettle(context: Context, licence_id: str) -> None:
     """Let copies ride where they may: a live site takes the seat and its copy rides along, in
     whatever order they were entered. Within a transaction. Writes.
     """
-    known = context.store.licences.get(licence)
-    taken = context.store.seats.all(licence=licence)
+    licence = context.store.licences.get(licence_id)
+    taken = context.store.seats.all(licence=licence_id)
     sites = {one.site: context.store.sites.get(one.site) for one in taken}
     live = {s.id for s in sites.values() if s.environment == "production" and s.retired_at is None}
     ridden: set[str] = set()
@@ -119,7 +121,7 @@ def resettle(context: Context, licence: str) -> None:
         site = sites[one.site]
         lead = site.twin_of
         may = (
-            known.riding
+            licence.riding
             and site.environment != "production"
             and lead is not None
             and lead in live
@@ -181,12 +183,12 @@ def _check_seat(
     return riding
 
 
-def unseat(context: Context, licence: str, site: str, by: Principal) -> None:
+def unseat(context: Context, licence_id: str, site: str, by: Principal) -> None:
     """Take a site's seat, and that of the copy that rides along with it. Writes."""
-    known = context.store.licences.get(licence)
-    held = context.store.seats.get(f"{licence} {site}")
+    licence = context.store.licences.get(licence_id)
+    held = context.store.seats.get(f"{licence_id} {site}")
     with context.store.transaction():
-        for one in context.store.seats.all(licence=licence):
+        for one in context.store.seats.all(licence=licence_id):
             rides_here = (
                 one.riding and licence_codes.lead(context, one.site) == site and not held.riding
             )
@@ -199,9 +201,9 @@ def unseat(context: Context, licence: str, site: str, by: Principal) -> None:
                     licence_codes.former_secret(licence_codes.seat_secret(one)),
                 ):
                     context.store.secrets.drop(name)
-                context.record(by.name, f"seat of {known.label} taken back", one.site)
-        resettle(context, licence)
-    context.tell("licence", site, f"seat of {known.label} taken back")
+                context.record(by.name, f"seat of {licence.label} taken back", one.site)
+        resettle(context, licence_id)
+    context.tell("licence", site, f"seat of {licence.label} taken back")
 
 
 def free_seats_of(context: Context, site: str, by: Principal) -> list[str]:

@@ -27,17 +27,17 @@ Crossed = dict[tuple[str, str, str], Passed]
 
 
 def of_steps(
-    context: Context, site: str, steps: Sequence[PlannedStep], crossed: Crossed | None = None
+    context: Context, site_id: str, steps: Sequence[PlannedStep], crossed: Crossed | None = None
 ) -> tuple[Brought, ...]:
     """What each step brings, in the order of the steps; ``crossed`` where many are looked at.
     Reads.
     """
-    known, seen = context.store.sites.get(site), {} if crossed is None else crossed
+    site, seen = context.store.sites.get(site_id), {} if crossed is None else crossed
     return tuple(
         brought
         for number, step in enumerate(steps, start=1)
         for move in step.moves
-        for brought in _of_move(context, known, number, move, seen)
+        for brought in _of_move(context, site, number, move, seen)
     )
 
 
@@ -45,8 +45,8 @@ def _of_move(
     context: Context, site: Site, number: int, move: PlannedMove, seen: Crossed
 ) -> Iterator[Brought]:
     def bring(kind: BroughtKind, text: str, **how: object) -> Brought:
-        told = {"step": number, "product": move.product, "version": move.to, "kind": kind}
-        return Brought.model_validate({**told, "text": text, **how})
+        fields = {"step": number, "product": move.product, "version": move.to, "kind": kind}
+        return Brought.model_validate({**fields, "text": text, **how})
 
     if move.to is None:
         return
@@ -99,7 +99,7 @@ def too_little(context: Context, inventory: Inventory, steps: Sequence[PlannedSt
     """Where a release needs more than the site's runtime allows, as sentences. What the agent does
     not report is not held against it. Reads.
     """
-    told = []
+    texts = []
     for step in steps:
         for move in step.moves:
             if move.to is None:
@@ -109,8 +109,8 @@ def too_little(context: Context, inventory: Inventory, steps: Sequence[PlannedSt
             )
             if release is not None:
                 lacks = list(_lacking(release.needs, inventory.limits))
-                told += [f"{release.title} needs {lack}" for lack in lacks]
-    return told
+                texts += [f"{release.title} needs {lack}" for lack in lacks]
+    return texts
 
 
 def _lacking(needs: Needs, limits: Limits) -> Iterator[str]:

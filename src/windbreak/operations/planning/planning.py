@@ -29,9 +29,9 @@ def charts_of(context: Context, plan: SitePlan) -> list[Chart]:
 def drawn(context: Context, plan: SitePlan) -> list[Chart]:
     """The charts of a plan by what is known now. Reads."""
     case = case_of(context, plan.site)
-    known = compiled(context)
-    lean = known.lean(case)
-    return charts(lean, known.beside(lean), plan.plan)
+    catalogue = compiled(context)
+    lean = catalogue.lean(case)
+    return charts(lean, catalogue.beside(lean), plan.plan)
 
 
 def would_move(
@@ -45,7 +45,7 @@ def would_move(
 
 def draft(
     context: Context,
-    site: str,
+    site_id: str,
     *,
     only: frozenset[str] | None = None,
     ground: Ground | None = None,
@@ -55,37 +55,37 @@ def draft(
     With ``only`` nothing else moves, and nothing else is spoken of; ``jumps``: how far some may go.
     Writes. Raises Refused for a site that is retired, or of which nothing is known.
     """
-    known = context.store.sites.get(site)
-    if known.retired_at is not None:
-        raise Refused("retired", f"{known.label} is retired: it is worked on no more")
-    inventory = context.store.inventories.find(site)
+    site = context.store.sites.get(site_id)
+    if site.retired_at is not None:
+        raise Refused("retired", f"{site.label} is retired: it is worked on no more")
+    inventory = context.store.inventories.find(site_id)
     if ground is None or inventory is None:
-        case = case_of(context, site, only=only, jumps=jumps)
+        case = case_of(context, site_id, only=only, jumps=jumps)
     else:
-        case = ground.case(known, inventory, only=only, jumps=jumps)
-    found = explained(ground or Ground.read(context), known, reason(context, case))
-    inventory = context.store.inventories.get(site)
+        case = ground.case(site, inventory, only=only, jumps=jumps)
+    plan = explained(ground or Ground.read(context), site, reason(context, case))
+    inventory = context.store.inventories.get(site_id)
     targets = {
         v.product: v.to
-        for v in found.answer.verdicts
+        for v in plan.answer.verdicts
         if v.outcome in ("move", "part", "add") and v.to
     }
-    reached = {m.product: m.to for s in found.plan.steps for m in s.moves}
+    reached = {m.product: m.to for s in plan.plan.steps for m in s.moves}
     with context.store.transaction():
         kept = context.store.plans.add(
             SitePlan(
                 id=0,
-                site=site,
+                site=site_id,
                 made_at=context.clock(),
                 start={c.product: c.version for c in inventory.components},
-                answer=_within(found.answer, only),
-                plan=found.plan,
+                answer=_within(plan.answer, only),
+                plan=plan.plan,
                 targets={p: reached.get(p, v) for p, v in targets.items()},
                 scope=None if only is None else tuple(sorted(only)),
-                brings=brought.of_steps(context, site, found.plan.steps),
+                brings=brought.of_steps(context, site_id, plan.plan.steps),
             )
         )
-    context.tell("plan", site, f"plan {kept.id} drafted")
+    context.tell("plan", site_id, f"plan {kept.id} drafted")
     return kept
 
 
@@ -93,8 +93,8 @@ def _within(answer: Answer, only: frozenset[str] | None) -> Answer:
     """An answer with what is in the scope of a plan: what it may move, and what moves with it."""
     if only is None:
         return answer
-    told = tuple(v for v in answer.verdicts if v.product in only or v.to != v.from_)
-    return answer.model_copy(update={"verdicts": told})
+    verdicts = tuple(v for v in answer.verdicts if v.product in only or v.to != v.from_)
+    return answer.model_copy(update={"verdicts": verdicts})
 
 
 def scopes(case: Case, products: Collection[str]) -> tuple[frozenset[str] | None, ...]:
@@ -112,19 +112,19 @@ def scopes(case: Case, products: Collection[str]) -> tuple[frozenset[str] | None
     return alone, frozenset(tied), None
 
 
-def draft_for(context: Context, site: str, product: str, version: str) -> SitePlan:
+def draft_for(context: Context, site_id: str, product: str, version: str) -> SitePlan:
     """A plan that takes one release, and no more beside it than it needs. Writes.
 
     Raises Refused when the release can't be reached now; the text is the reason.
     """
-    case = case_of(context, site)
+    case = case_of(context, site_id)
     for only in scopes(case, {product}):
-        found = reason(context, case_of(context, site, only=only)).answer
-        if any(v.product == product and v.to == version for v in found.verdicts):
-            return draft(context, site, only=only)
+        answer = reason(context, case_of(context, site_id, only=only)).answer
+        if any(v.product == product and v.to == version for v in answer.verdicts):
+            return draft(context, site_id, only=only)
     label = case.label(product)
-    ground, known = Ground.read(context), context.store.sites.get(site)
-    for verdict in explained(ground, known, reason(context, case)).answer.verdicts:
+    ground, site = Ground.read(context), context.store.sites.get(site_id)
+    for verdict in explained(ground, site, reason(context, case)).answer.verdicts:
         if verdict.product == product:
             why = verdict.blocked.text if verdict.blocked else f"it goes to {verdict.to}."
             raise Refused("not-to-be-reached", f"{label} {version} can't be taken now: {why}")

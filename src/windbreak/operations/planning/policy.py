@@ -44,19 +44,19 @@ def hold(context: Context, new: NewHold, by: Principal) -> StandingHold:
     return kept
 
 
-def _name(context: Context, product: str) -> str:
-    known = context.store.products.find(product)
-    return known.name if known else product
+def _name(context: Context, product_id: str) -> str:
+    product = context.store.products.find(product_id)
+    return product.name if product else product_id
 
 
 def lift(context: Context, id: str, by: Principal) -> None:
     """Lift a hold. Writes. Raises NotFound."""
-    known = context.store.holds.get(id)
+    hold = context.store.holds.get(id)
     with context.store.transaction():
         context.store.holds.drop(id)
-        what = f"hold on {_name(context, known.product)} lifted"
-        context.record(by.name, what, known.product)
-    context.tell("hold", known.product, "lifted")
+        what = f"hold on {_name(context, hold.product)} lifted"
+        context.record(by.name, what, hold.product)
+    context.tell("hold", hold.product, "lifted")
 
 
 def set_rule(context: Context, new: NewRule, by: Principal) -> Rule:
@@ -78,12 +78,12 @@ def set_rule(context: Context, new: NewRule, by: Principal) -> Rule:
 
 def drop_rule(context: Context, id: str, by: Principal) -> None:
     """Drop a rule. Writes. Raises NotFound."""
-    known = context.store.rules.get(id)
+    rule = context.store.rules.get(id)
     with context.store.transaction():
         context.store.rules.drop(id)
-        context.record(by.name, f"the rule for {known.where} dropped", known.where)
+        context.record(by.name, f"the rule for {rule.where} dropped", rule.where)
         lapse(context)
-    context.tell("policy", known.where, "a rule was dropped")
+    context.tell("policy", rule.where, "a rule was dropped")
 
 
 def of_site(context: Context, id: str) -> list[InForce]:
@@ -122,7 +122,7 @@ def let_go(context: Context) -> list[int]:
     today = context.clock().date()
     if not any(r.take == "by-itself" and r.stands(today) for r in context.store.rules.all()):
         return []
-    found = []
+    gone = []
     last = context.store.runs.last()
     for site in context.store.sites.all():
         run = last.get(site.id)
@@ -146,10 +146,10 @@ def let_go(context: Context) -> list[int]:
         with contextlib.suppress(Refused):  # what can't be approved stays a draft, to be seen
             approving.approve(context, plan.id, ApprovePlan(why=why), by, rules=by_rules)
             context.store.plans.change(plan.id, to_book=True)
-        found.append(plan.id)
-    if found:
+        gone.append(plan.id)
+    if gone:
         timetables.keep(context, "Rules of the house")
-    return found
+    return gone
 
 
 def _not_on_twin(context: Context, site: Site, verdicts: Iterable[Verdict]) -> frozenset[str]:
@@ -164,12 +164,12 @@ def _not_on_twin(context: Context, site: Site, verdicts: Iterable[Verdict]) -> f
     inventory = context.store.inventories.find(twin.id)
     run = context.store.runs.last().get(twin.id)
     wrong = run is not None and run.state in WENT_WRONG
-    found = set()
+    products = set()
     for verdict in verdicts:
         there = inventory.version_of(verdict.product) if inventory else None
         if verdict.to is None or wrong or there is None or _older(there, verdict.to):
-            found.add(verdict.product)
-    return frozenset(found)
+            products.add(verdict.product)
+    return frozenset(products)
 
 
 def _older(version: str, than: str) -> bool:

@@ -113,10 +113,10 @@ def _then(context: Context, case: Case, products: Sequence[str]) -> Answer:
 def _against(case: Case, products: Sequence[str], today: Answer, then: Answer) -> list[str]:
     """What would be broken that goes together today, and what would be brought back."""
     broken = {(one.a, one.b) for one in today.broken}
-    told = [f"It is needed: {one.text}" for one in then.broken if (one.a, one.b) not in broken]
+    lines = [f"It is needed: {one.text}" for one in then.broken if (one.a, one.b) not in broken]
     back = [v.product for v in then.verdicts if v.outcome == "add" and v.product in products]
     reached = {v.product: v.to or v.from_ or "" for v in then.verdicts}
-    for product in back if not told else ():
+    for product in back if not lines else ():
         who = [
             f"{case.label(other)} {version}"
             for other, version in reached.items()
@@ -124,8 +124,8 @@ def _against(case: Case, products: Sequence[str], today: Answer, then: Answer) -
         ]
         ask = "asks" if len(who) < 2 else "ask"
         name = case.label(product)
-        told.append(f"{listed(who) or 'Something'} {ask} for {name}: it would be brought back.")
-    return told
+        lines.append(f"{listed(who) or 'Something'} {ask} for {name}: it would be brought back.")
+    return lines
 
 
 def _order(case: Case, wanted: Sequence[str]) -> list[str]:

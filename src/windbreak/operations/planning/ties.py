@@ -29,12 +29,12 @@ def set_lockstep(context: Context, new: NewLockstep, by: Principal) -> KnownLock
 
 def drop_lockstep(context: Context, id: str, by: Principal) -> None:
     """Products need match no longer. Writes. Raises NotFound."""
-    known = context.store.locksteps.get(id)
+    lockstep = context.store.locksteps.get(id)
     with context.store.transaction():
         context.store.locksteps.drop(id)
-        what = f"{', '.join(known.products)} need not match any more"
-        context.record(by.name, what, known.products[0])
-    context.tell("tie", known.products[0], what)
+        what = f"{', '.join(lockstep.products)} need not match any more"
+        context.record(by.name, what, lockstep.products[0])
+    context.tell("tie", lockstep.products[0], what)
 
 
 def add_clash(context: Context, new: NewClash, by: Principal) -> KnownClash:
@@ -54,12 +54,12 @@ def add_clash(context: Context, new: NewClash, by: Principal) -> KnownClash:
 
 def drop_clash(context: Context, id: str, by: Principal) -> None:
     """Two products clash no longer. Writes. Raises NotFound."""
-    known = context.store.clashes.get(id)
+    clash = context.store.clashes.get(id)
     with context.store.transaction():
         context.store.clashes.drop(id)
-        what = f"{_told(known.a)} and {_told(known.b)} are no clash any more"
-        context.record(by.name, what, known.a.product)
-    context.tell("tie", known.products[0], what)
+        what = f"{_told(clash.a)} and {_told(clash.b)} are no clash any more"
+        context.record(by.name, what, clash.a.product)
+    context.tell("tie", clash.products[0], what)
 
 
 def of_product(context: Context, product: str) -> tuple[list[KnownLockstep], list[KnownClash]]:

@@ -80,8 +80,8 @@ class _Results:
             touched = {
                 p
                 for one in changed
-                for known in (before, now)
-                for p in reach_of(known.compiled, one)
+                for catalogues in (before, now)
+                for p in reach_of(catalogues.compiled, one)
             }
             for key in [k for k, x in self.by_key.items() if not touched.isdisjoint(x.products)]:
                 del self.by_key[key]
@@ -95,14 +95,14 @@ class _Results:
             return kept
 
     def keep(
-        self, key: str, case: Case, told: Answered, now: datetime, known: KnownCatalogue
+        self, key: str, case: Case, answer: Answered, now: datetime, catalogue: KnownCatalogue
     ) -> _Kept:
         """Keep a result, unless another catalogue came while it was reasoned."""
         last = changes_on(case)
         last_day = last if last == date.max else last - timedelta(days=1)
-        kept = _Kept(told, now, case.day, last_day, frozenset([p.id for p in case.products]))
+        kept = _Kept(answer, now, case.day, last_day, frozenset([p.id for p in case.products]))
         with self.guard:
-            if self.catalogue is not known:
+            if self.catalogue is not catalogue:
                 return kept
             self.by_key[key] = kept
             while len(self.by_key) > _KEPT_RESULTS:
@@ -110,9 +110,9 @@ class _Results:
         return kept
 
 
-def _results(context: Context, known: KnownCatalogue) -> _Results:
+def _results(context: Context, catalogue: KnownCatalogue) -> _Results:
     results = context.cache.kept("results", "", lambda _: _Results())
-    results.follow(known)
+    results.follow(catalogue)
     return results
 
 
@@ -120,14 +120,14 @@ def reason(context: Context, case: Case) -> Reasoned:
     """The answer and plan of a case. Equal situations are reasoned about once, whichever site
     they are of, and again only when something that can touch them has changed. Reads.
     """
-    known = catalogue(context)
-    results = _results(context, known)
-    lean = known.compiled.lean(case)
+    current = catalogue(context)
+    results = _results(context, current)
+    lean = current.compiled.lean(case)
     key = situation_key(lean)
     kept = results.find(key, case)
     if kept is None:
-        told = answered(lean, known.compiled, _WHOLE)
-        kept = results.keep(key, case, told, context.clock(), known)
+        answer = answered(lean, current.compiled, _WHOLE)
+        kept = results.keep(key, case, answer, context.clock(), current)
     assert kept.told.plan is not None  # it was asked for
     same = {"site": case.site.id}
     return Reasoned(
@@ -146,18 +146,18 @@ def prepare(context: Context, cases: Mapping[str, Case]) -> None:
     """
     if context.executor is None or len(cases) < _WORTH_SENDING:
         return
-    known = catalogue(context)
-    results = _results(context, known)
+    current = catalogue(context)
+    results = _results(context, current)
     wanted: dict[str, Case] = {}
     leans: dict[str, Case] = {}
     for case in cases.values():
-        lean = known.compiled.lean(case)
+        lean = current.compiled.lean(case)
         key = situation_key(lean)
         if key not in wanted and results.find(key, case) is None:
             wanted[key], leans[key] = case, lean
     work = partial(answered, asked=_WHOLE)
-    for key, told in spread(known.compiled, leans, work, context.executor).items():
-        results.keep(key, wanted[key], told, context.clock(), known)
+    for key, result in spread(current.compiled, leans, work, context.executor).items():
+        results.keep(key, wanted[key], result, context.clock(), current)
 
 
 def verdicts(context: Context, site: str) -> Answer:

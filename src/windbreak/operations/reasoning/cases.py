@@ -101,19 +101,19 @@ class Ground:
     def policy_of(self, site: Site, products: Iterable[str]) -> dict[str, InForce]:
         """What the rules of the house say of some products on a site."""
         usual: dict[SoakKind, int] = {k: self.context.soak.get(k, 0) for k in get_args(SoakKind)}
-        found = {}
+        kept = {}
         for product in products:
-            known = self.catalogue.product(product)
+            listed = self.catalogue.product(product)
             near = touching(
                 self.rules,
                 self.today,
                 site=site.id,
                 client=site.client,
                 product=product,
-                maker=(known.maker or "") if known else "",
+                maker=(listed.maker or "") if listed else "",
             )
-            found[product] = in_force(near, product, usual)
-        return found
+            kept[product] = in_force(near, product, usual)
+        return kept
 
     def case(
         self,
@@ -127,11 +127,11 @@ class Ground:
         far some products may go at the most.
         """
         products, releases = self.catalogue.around(site, inventory)
-        told = [self.catalogue.told[p] for p in sorted(products) if p in self.catalogue.told]
+        listed = [self.catalogue.told[p] for p in sorted(products) if p in self.catalogue.told]
         own = set(site.own)
-        known = [one for one in told if one.known is not None and one.known.id not in own]
-        holds = [hold for one in known for hold in one.withheld]
-        holds += self._not_given(site, known)
+        registered = [one for one in listed if one.known is not None and one.known.id not in own]
+        holds = [hold for one in registered for hold in one.withheld]
+        holds += self._not_given(site, registered)
         holds += [
             Hold(product=h.product, range=h.range, until=h.until, reason=h.reason)
             for h in self.holds
@@ -162,15 +162,15 @@ class Ground:
             releases=tuple(releases),
             lockstep=lockstep,
             clashes=clashes,
-            advisories=tuple([a for one in told for a in one.advisories if a.product not in own]),
+            advisories=tuple([a for one in listed for a in one.advisories if a.product not in own]),
             site=self._site(site, inventory, products),
             policy=self._policy(holds, rules),
         )
 
-    def _not_given(self, site: Site, told: Iterable[Told]) -> Iterator[Hold]:
+    def _not_given(self, site: Site, listed: Iterable[Told]) -> Iterator[Hold]:
         """What a person brought is offered to the sites that it was given to, and to no others."""
         given = {(r.product, parse_version(r.version)) for r in self.shelf(site.id)}
-        for one in told:
+        for one in listed:
             for version in one.brought:
                 assert one.known is not None  # callers look first
                 if (one.known.id, parse_version(version)) not in given:
@@ -262,7 +262,7 @@ def _too_far(
 
 def case_of(
     context: Context,
-    site: str,
+    site_id: str,
     *,
     only: frozenset[str] | None = None,
     jumps: Mapping[str, Jump] | None = None,
@@ -271,14 +271,14 @@ def case_of(
 
     With ``only``, every other product stays where it is; ``jumps``: how far some products may go.
     """
-    known = context.store.sites.get(site)
-    inventory = context.store.inventories.find(site)
+    site = context.store.sites.get(site_id)
+    inventory = context.store.inventories.find(site_id)
     if inventory is None:
         raise Refused(
             "no-inventory",
-            f"what is installed on {known.label} is not known; link it, then refresh it",
+            f"what is installed on {site.label} is not known; link it, then refresh it",
         )
-    return Ground.read(context).case(known, inventory, only=only, jumps=jumps)
+    return Ground.read(context).case(site, inventory, only=only, jumps=jumps)
 
 
 def policy_of(context: Context, site: Site, products: Iterable[str]) -> dict[str, InForce]:

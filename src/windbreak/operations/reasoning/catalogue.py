@@ -86,8 +86,8 @@ class KnownCatalogue:
             id, name = waiting.pop()
             if id in products:
                 continue
-            told = self.told.get(id)
-            if id in own or told is None or told.known is None:
+            listed = self.told.get(id)
+            if id in own or listed is None or listed.known is None:
                 access = "custom" if id in own else "public"
                 kind = id.partition("/")[0]
                 products[id] = Product.model_validate(
@@ -95,11 +95,11 @@ class KnownCatalogue:
                 )
             else:
                 products[id] = self.compiled.products[id]
-            if id in own or told is None:
+            if id in own or listed is None:
                 continue
             installed = inventory.version_of(id)
-            for release in told.releases:
-                gone = release.version in told.withdrawn
+            for release in listed.releases:
+                gone = release.version in listed.withdrawn
                 if gone and (installed is None or parse_version(installed) != release.parsed):
                     continue
                 releases.append(release)
@@ -112,14 +112,14 @@ class KnownCatalogue:
         """Components whose header names another maker than the product's: only the folder is
         shared.
         """
-        found = set()
+        namesakes = set()
         for one in inventory.components:
             product = self.product(one.product)
             if product is None or not one.maker or not product.maker:
                 continue
             if one.maker.casefold() != product.maker.casefold():
-                found.add(one.product)
-        return found
+                namesakes.add(one.product)
+        return namesakes
 
 
 def catalogue(context: Context) -> KnownCatalogue:
@@ -138,13 +138,13 @@ def _made(context: Context, generation: int, before: KnownCatalogue | None) -> K
         changed = _changed(context, before)
         if before is None or changed is None:
             return _whole(context, generation)
-        told = {**before.told, **_told(context, changed)}
+        products = {**before.told, **_told(context, changed)}
         lockstep, clashes = among(
             [lockstep_of(g) for g in context.store.locksteps.all()],
             [clash_of(c) for c in context.store.clashes.all()],
-            {p for p, one in told.items() if one.known is not None},
+            {p for p, one in products.items() if one.known is not None},
         )
-    fresh = {p: told[p] for p in changed}
+    fresh = {p: products[p] for p in changed}
     compiled = before.compiled.replaced(
         {p: product_of(one.known) if one.known else None for p, one in fresh.items()},
         {p: one.offered for p, one in fresh.items() if one.known},
@@ -152,7 +152,7 @@ def _made(context: Context, generation: int, before: KnownCatalogue | None) -> K
         lockstep,
         clashes,
     )
-    return KnownCatalogue(generation, told, compiled, frozenset(changed))
+    return KnownCatalogue(generation, products, compiled, frozenset(changed))
 
 
 def _changed(context: Context, before: KnownCatalogue | None) -> set[str] | None:
@@ -162,42 +162,42 @@ def _changed(context: Context, before: KnownCatalogue | None) -> set[str] | None
     database = context.store.database
     if database.generation() - before.generation > CHANGES_KEPT:
         return None  # changes of long ago are no longer listed
-    found = set()
+    products = set()
     for _, (kind, subject) in database.changes_after(before.generation):
         if kind == "everything":
             return None
         if kind in KINDS:
-            found.add(subject)
-    return found if len(found) <= _MOST_CHANGED else None
+            products.add(subject)
+    return products if len(products) <= _MOST_CHANGED else None
 
 
 def _whole(context: Context, generation: int) -> KnownCatalogue:
-    told = _told(context, None)
-    known = [p for p, one in told.items() if one.known is not None]
+    products = _told(context, None)
+    ids = [p for p, one in products.items() if one.known is not None]
     lockstep, clashes = among(
         [lockstep_of(g) for g in context.store.locksteps.all()],
         [clash_of(c) for c in context.store.clashes.all()],
-        set(known),
+        set(ids),
     )
     compiled = Catalogue(
-        [product_of(one.known) for one in told.values() if one.known is not None],
-        [release for p in known for release in told[p].offered],
+        [product_of(one.known) for one in products.values() if one.known is not None],
+        [release for p in ids for release in products[p].offered],
         lockstep=lockstep,
-        advisories=[a for p in known for a in told[p].advisories],
+        advisories=[a for p in ids for a in products[p].advisories],
         clashes=clashes,
     )
-    return KnownCatalogue(generation, told, compiled)
+    return KnownCatalogue(generation, products, compiled)
 
 
 def _told(context: Context, products: Collection[str] | None) -> dict[str, Told]:
     """What is known of some products, or of all. Reads."""
     store = context.store
     if products is None:
-        known = {p.id: p for p in store.products.all()}
+        by_id = {p.id: p for p in store.products.all()}
         releases, advisories = store.releases.all(), store.advisories.all(withdrawn=False)
     else:
         some = sorted(products)
-        known = {p.id: p for p in store.products.all(id=some)}
+        by_id = {p.id: p for p in store.products.all(id=some)}
         releases = store.releases.all(product=some)
         advisories = store.advisories.all(product=some, withdrawn=False)
     by_product: dict[str, list[KnownRelease]] = {}
@@ -206,17 +206,17 @@ def _told(context: Context, products: Collection[str] | None) -> dict[str, Told]
     weak: dict[str, list[Advisory]] = {}
     for advisory in advisories:
         weak.setdefault(advisory.product, []).append(advisory_of(advisory))
-    ids: Iterable[str] = {*known, *by_product, *weak} if products is None else products
+    ids: Iterable[str] = {*by_id, *by_product, *weak} if products is None else products
     return {
-        p: _of_product(known.get(p), by_product.get(p, []), weak.get(p, [])) for p in sorted(ids)
+        p: _of_product(by_id.get(p), by_product.get(p, []), weak.get(p, [])) for p in sorted(ids)
     }
 
 
 def _of_product(
-    known: KnownProduct | None, releases: list[KnownRelease], advisories: list[Advisory]
+    product: KnownProduct | None, releases: list[KnownRelease], advisories: list[Advisory]
 ) -> Told:
     return Told(
-        known,
+        product,
         tuple([release_of(r) for r in releases]),
         tuple(
             [

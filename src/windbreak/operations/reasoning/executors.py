@@ -47,8 +47,8 @@ class _OnCluster(Executor):
         self._inner = client.get_executor(pure=True)
 
     def submit(self, fn: Callable[..., T], /, *args: Any, **kwargs: Any) -> Future[T]:
-        found: Future[T] = self._inner.submit(fn, *args, **kwargs)
-        return found
+        future: Future[T] = self._inner.submit(fn, *args, **kwargs)
+        return future
 
     def shutdown(self, wait: bool = True, *, cancel_futures: bool = False) -> None:
         self._inner.shutdown(wait=wait)

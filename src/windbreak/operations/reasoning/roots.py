@@ -47,12 +47,12 @@ class Roots:
 
     def of(self, product: str, reasons: Iterable[RootReason]) -> dict[str, Root]:
         """The roots of why a product stays, by what is equal for equal ones, each once."""
-        found: dict[str, Root] = {}
+        roots: dict[str, Root] = {}
         for reason in reasons:
             through = "" if reason.product == product else reason.product
             for root in self._root(reason):
-                found.setdefault(root.id, root.model_copy(update={"through": through}))
-        return found
+                roots.setdefault(root.id, root.model_copy(update={"through": through}))
+        return roots
 
     def _root(self, end: RootReason) -> Iterator[Root]:
         product, version, ways = end.product, end.version or "", self.ways
@@ -99,18 +99,18 @@ class Roots:
         return Root(kind=_LACKS[first.why], on=on, text=right.text, ways=right.acts)
 
     def _of_hold(self, product: str, version: str, until: date | None, why: str) -> Root:
-        ways, told = self.ways, self.ways.told(product)
+        ways, listed = self.ways, self.ways.told(product)
         on = {"product": product, "version": version}
         words = {"name": self.case.label(product), "version": version, "why": why.rstrip(".")}
         if why == OUT_OF_SCOPE:
             return Root(kind="scope", on=on, text=root_text("scope", **words))
-        if version in told.undecided:
+        if version in listed.undecided:
             text, act = root_text("undecided", **words), ways.decide(product, version)
             return Root(kind="undecided", on=on, text=text, ways=(act,))
         if why == NOT_GIVEN:
             text, act = root_text("not given", **words), ways.give(product, version)
             return Root(kind="package", on=on, text=text, ways=(act,))
-        if version in told.refused:
+        if version in listed.refused:
             text, act = root_text("refused", **words), ways.shelve(product, version)
             return Root(kind="package", on=on, text=text, ways=(act,))
         rule = ways.rule(product, why)

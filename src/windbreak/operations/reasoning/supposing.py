@@ -47,13 +47,13 @@ def read(context: Context, text: str) -> Supposed:
 
     Raises Refused with what would be right.
     """
-    said, _, place = (part.strip() for part in text.strip().rpartition(" on "))
-    if not said:
-        said, place = text.strip(), ""
-    verb, *words = said.split() or [""]
-    known = catalogue.compiled(context)
+    asked, _, place = (part.strip() for part in text.strip().rpartition(" on "))
+    if not asked:
+        asked, place = text.strip(), ""
+    verb, *words = asked.split() or [""]
+    compiled_now = catalogue.compiled(context)
     try:
-        act = _act(known, verb.lower(), words)
+        act = _act(compiled_now, verb.lower(), words)
     except (ValueError, IndexError):
         raise Refused(
             "unknown-act", f"{text!r} is no act; write it as one of: {'; '.join(FORMS)}"
@@ -68,55 +68,57 @@ def read(context: Context, text: str) -> Supposed:
         sites = {s.id: s.label for s in context.store.sites.all()}
         site = _named(place, sites, "site")
         where = f" on {sites[site]}"
-    told = tell_act(known, context.clock().date(), act)
-    return Supposed(act=act, host=host, site=site, text=f"{told}{where}")
+    sentence = tell_act(compiled_now, context.clock().date(), act)
+    return Supposed(act=act, host=host, site=site, text=f"{sentence}{where}")
 
 
-def _act(known: Catalogue, verb: str, words: list[str]) -> Act:
+def _act(catalogue: Catalogue, verb: str, words: list[str]) -> Act:
     if verb == "wait":
         return Act(act="wait", until=date.fromisoformat(words[-1]))
     if verb == "channel" and words == ["preview"]:
         return Act(act="channel", channel="preview")
     if verb in ("offer", "shelf"):
-        product = _product(known, " ".join(words[:-1]))
+        product = _product(catalogue, " ".join(words[:-1]))
         version = parse_version(words[-1])
-        line = known.line(product)
+        line = catalogue.line(product)
         number = line.number(version)
         if not number:
             newest = f"; the newest is {line.versions[-1]}" if line.versions else ""
             raise Refused(
-                "unknown-release", f"no feed tells of {known.label(product)} {version}{newest}"
+                "unknown-release", f"no feed tells of {catalogue.label(product)} {version}{newest}"
             )
         if verb == "offer" and not line.is_runtime:
-            raise Refused("no-runtime", f"{known.label(product)} is no runtime: no host offers it")
+            raise Refused(
+                "no-runtime", f"{catalogue.label(product)} is no runtime: no host offers it"
+            )
         version_text = line.releases[number - 1].version
         return Act.model_validate({"act": verb, "product": product, "version": version_text})
     if verb in ("licence", "lift-hold", "remove", "activate"):
-        return Act.model_validate({"act": verb, "product": _product(known, " ".join(words))})
+        return Act.model_validate({"act": verb, "product": _product(catalogue, " ".join(words))})
     raise ValueError(verb)
 
 
-def _product(known: Catalogue, said: str) -> str:
-    if not said:
-        raise ValueError(said)
-    wanted = said.casefold()
-    for id, product in sorted(known.products.items()):
+def _product(catalogue: Catalogue, name: str) -> str:
+    if not name:
+        raise ValueError(name)
+    wanted = name.casefold()
+    for id, product in sorted(catalogue.products.items()):
         if wanted in (id, id.partition("/")[2], product.label.casefold()):
             return id
-    raise Refused("unknown-product", f"no product is called {said!r}; see `windbreak product list`")
+    raise Refused("unknown-product", f"no product is called {name!r}; see `windbreak product list`")
 
 
-def _named(said: str, labels: dict[str, str], what: str) -> str:
-    wanted = re.sub(r"[^a-z0-9]+", "-", said.casefold()).strip("-")
-    found = [id for id in sorted(labels) if id == wanted] or [
+def _named(name: str, labels: dict[str, str], what: str) -> str:
+    wanted = re.sub(r"[^a-z0-9]+", "-", name.casefold()).strip("-")
+    ids = [id for id in sorted(labels) if id == wanted] or [
         id
         for id, label in sorted(labels.items())
-        if id.startswith(wanted) or said.casefold() in label.casefold()
+        if id.startswith(wanted) or name.casefold() in label.casefold()
     ]
-    if not found:
-        raise Refused(f"unknown-{what}", f"no {what} is called {said!r}; there are: "
+    if not ids:
+        raise Refused(f"unknown-{what}", f"no {what} is called {name!r}; there are: "
                       f"{', '.join(sorted(labels)[:12])}")  # fmt: skip
-    return found[0]
+    return ids[0]
 
 
 def _with(case: Case, site: Site, supposed: Iterable[Supposed]) -> Case:
@@ -217,9 +219,9 @@ class _Fleet:
                     if any(way.act != "wait" for way in one.ways):
                         here = rows.setdefault(_of_any_site(one.ways), {})
                         here.setdefault(id, _Wanted()).add(one)
-        found = [row for wanted in rows.values() if (row := self._row(wanted)).moves]
-        found.sort(key=lambda r: (-r.moves, -r.security, -len(r.sites), len(r.ways), r.text))
-        return list(_told_once(found))
+        moving = [row for wanted in rows.values() if (row := self._row(wanted)).moves]
+        moving.sort(key=lambda r: (-r.moves, -r.security, -len(r.sites), len(r.ways), r.text))
+        return list(_told_once(moving))
 
     def _row(self, wanted: dict[str, _Wanted]) -> ActRow:
         acts = {id: tuple(one.acts) for id, one in wanted.items()}
@@ -254,8 +256,8 @@ class _Fleet:
             keys[id] = key_of_day(lean)
             if keys[id] not in self.known:
                 wanted[keys[id]] = lean
-        told = spread(self.compiled, wanted, partial(answered, asked=Asked()))
-        self.known |= {key: one.answer for key, one in told.items()}
+        answers = spread(self.compiled, wanted, partial(answered, asked=Asked()))
+        self.known |= {key: one.answer for key, one in answers.items()}
         return {id: self.known[key] for id, key in keys.items()}
 
     def _freed(self, id: str, now: Answer, then: Answer) -> Iterable[FreedMove]:
@@ -288,12 +290,12 @@ def _told_once(rows: Iterable[ActRow]) -> Iterable[ActRow]:
     """The rows without those that free just the same as one before: they are named with it."""
     first: dict[tuple[FreedMove, ...], ActRow] = {}
     for row in rows:
-        known = first.get(row.frees)
-        if known is None:
+        earlier = first.get(row.frees)
+        if earlier is None:
             first[row.frees] = row
         else:
-            alike = (*known.alike, Alike(ways=row.ways, text=row.text))
-            first[row.frees] = known.model_copy(update={"alike": alike})
+            alike = (*earlier.alike, Alike(ways=row.ways, text=row.text))
+            first[row.frees] = earlier.model_copy(update={"alike": alike})
     return first.values()
 
 

@@ -73,7 +73,7 @@ class Ways:
 
     def sets(self, verdict: Verdict, blocked: Blocked) -> tuple[ActSet, ...]:
         """The sets of acts as things somebody can do here, the fewest first, none of them twice."""
-        found: dict[frozenset[str], ActSet] = {}
+        by_acts: dict[frozenset[str], ActSet] = {}
         measured: set[frozenset[str]] = set()
         for one in blocked.unblock:
             ways = self._ways(verdict, one.acts)
@@ -83,18 +83,20 @@ class Ways:
             if least in measured:
                 continue  # the same in a greater measure
             measured.add(least)
-            told = ActSet(acts=one.acts, text=ways_text(ways), ways=ways)
-            found[frozenset(done.label for done in ways)] = told
-        return tuple(told for key, told in found.items() if not any(other < key for other in found))
+            act_set = ActSet(acts=one.acts, text=ways_text(ways), ways=ways)
+            by_acts[frozenset(done.label for done in ways)] = act_set
+        return tuple(
+            act_set for key, act_set in by_acts.items() if not any(other < key for other in by_acts)
+        )
 
     def _ways(self, verdict: Verdict, acts: Iterable[Act]) -> tuple[NextAct, ...] | None:
         """A set of acts as they are done here; None where one of them is none."""
         ways: dict[str, NextAct] = {}
         for act in acts:
-            told = list(self._way(verdict, act))
-            if not told:
+            told_ways = list(self._way(verdict, act))
+            if not told_ways:
                 return None
-            ways |= {done.label: done for done in told}
+            ways |= {done.label: done for done in told_ways}
         return tuple(ways.values())
 
     def _way(self, verdict: Verdict, act: Act) -> Iterator[NextAct]:
@@ -142,12 +144,12 @@ class Ways:
 
     def _let_go(self, product: str) -> Iterator[NextAct]:
         """What lifts all that holds a product here: holds of people, rules, open decisions."""
-        told = self.told(product)
-        for hold in told.withheld:
+        listed = self.told(product)
+        for hold in listed.withheld:
             version = hold.range.removeprefix("=")
-            yield (self.shelve if version in told.refused else self.decide)(product, version)
+            yield (self.shelve if version in listed.refused else self.decide)(product, version)
         given = {(right.product, right.version) for right in self.ground.shelf(self.site.id)}
-        for version in told.brought:
+        for version in listed.brought:
             if (product, version) not in given:
                 yield self.give(product, version)
         rule = self.rule(product)

@@ -53,16 +53,16 @@ def differing(
 ) -> list[str]:
     """What is not as expected on a site, in words, by product."""
     there = {c.product: c.version for c in inventory.components}
-    told = []
+    differences = []
     for product in sorted({*expected, *there}):
         have, want = there.get(product), expected.get(product)
         if have == want:
             continue
         name = names.get(product, product)
         if want is None:
-            told.append(f"{name} {have} is there, which was not")
+            differences.append(f"{name} {have} is there, which was not")
         elif have is None:
-            told.append(f"{name} {want} is gone")
+            differences.append(f"{name} {want} is gone")
         else:
-            told.append(f"{name} is {have} and should be {want}")
-    return told
+            differences.append(f"{name} is {have} and should be {want}")
+    return differences

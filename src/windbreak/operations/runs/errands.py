@@ -18,8 +18,8 @@ def listed(context: Context, *, site: str | None = None, every: bool = False) ->
     of: dict[str, Any] = {} if every else {"open": True}
     if site is not None:
         of["site"] = site
-    found = context.store.errands.all(**of)
-    return sorted(found, key=lambda e: (not e.blocking, e.due is None, e.due, e.id))
+    errands = context.store.errands.all(**of)
+    return sorted(errands, key=lambda e: (not e.blocking, e.due is None, e.due, e.id))
 
 
 def add(context: Context, new: NewErrand, by: Principal) -> Errand:
@@ -69,17 +69,19 @@ def of_run(context: Context, run: Run, brought: Brought) -> Errand:
     )
 
 
-def close(context: Context, errand: int, by: str, how: str) -> Errand:
+def close(context: Context, errand_id: int, by: str, how: str) -> Errand:
     """Close an errand. Writes. Raises Refused when it was done already."""
-    known = context.store.errands.get(errand)
-    if known.closed_at is not None:
-        raise Refused("errand-done", f"errand {errand} was done by {known.closed_by}: {known.how}")
+    errand = context.store.errands.get(errand_id)
+    if errand.closed_at is not None:
+        raise Refused(
+            "errand-done", f"errand {errand_id} was done by {errand.closed_by}: {errand.how}"
+        )
     with context.store.transaction():
         changed = context.store.errands.change(
-            errand, closed_at=context.clock(), closed_by=by, how=how
+            errand_id, closed_at=context.clock(), closed_by=by, how=how
         )
-        context.record(by, f"errand {errand} done: {known.text}", known.site, why=how)
-    context.tell("run", str(known.run or known.site), f"errand {errand} done")
+        context.record(by, f"errand {errand_id} done: {errand.text}", errand.site, why=how)
+    context.tell("run", str(errand.run or errand.site), f"errand {errand_id} done")
     return changed
 
 

@@ -153,8 +153,8 @@ def bring_back(run: Acting, act: str) -> str:
     """
     write_down_lost(run, act)
     made = run.journal.done(run.leg("snapshot")) or {}
-    told = run.do(act, "restore", "the snapshot", snapshot=made.get("snapshot"))
-    left = told.get("left") or []
+    answer = run.do(act, "restore", "the snapshot", snapshot=made.get("snapshot"))
+    left = answer.get("left") or []
     if not left:
         return ""
     names = ", ".join(map(str, left))

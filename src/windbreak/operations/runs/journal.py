@@ -114,9 +114,9 @@ class Journal:
         text: Callable[[dict[str, Any]], str] = lambda detail: "",
     ) -> dict[str, Any]:
         """Do something that changes nothing on the site, and remember what it brought."""
-        known = self.done(act)
-        if known is not None:
-            return known
+        outcome = self.done(act)
+        if outcome is not None:
+            return outcome
         detail = do()
         self.write(act, "done", step=step, text=text(detail), detail=detail)
         return detail
@@ -156,9 +156,9 @@ class Journal:
         text: str = "",
     ) -> dict[str, Any]:
         """Change something on the site, once. ``do`` is given the change id. Raises StepFailed."""
-        known = self.done(act)
-        if known is not None:
-            return known
+        outcome = self.done(act)
+        if outcome is not None:
+            return outcome
         meant = self.entries.get((act, "meant"))
         resumed = meant is not None
         if meant is None:
@@ -311,9 +311,9 @@ class _Silence:
             ask_at=now + timedelta(seconds=self._pause),
             meanwhile=tuple(self._looks),
         )
-        told = "" if run.waiting == text else f"It waits for its site. {text}"
-        if told:
-            self.context.tell("run", str(run.id), told)
+        wording = "" if run.waiting == text else f"It waits for its site. {text}"
+        if wording:
+            self.context.tell("run", str(run.id), wording)
 
     def _look(self, run: Run) -> Meanwhile:
         """The pages of the baseline as a visitor meets them now."""

@@ -213,16 +213,16 @@ def as_a_visitor(run: Acting) -> list[str]:
     held against the run.
     """
     here = visits.visiting(run.context, run.site)
-    told = []
+    complaints = []
     for was in run.baseline.looks:
         if was.name == "Editor" or was.status != 200 or not was.bytes:
             continue
         look = _answered(partial(look_at, here, was.name, was.where, past_caches=False), _alone)
         if look.status != 200:
-            told.append(f"{was.name}: a visitor sees status {look.status}")
+            complaints.append(f"{was.name}: a visitor sees status {look.status}")
         elif not look.bytes:
-            told.append(f"{was.name}: a visitor sees an empty page")
-    return told
+            complaints.append(f"{was.name}: a visitor sees an empty page")
+    return complaints
 
 
 def _alone(look: Look) -> tuple[Look, ...]:

@@ -25,21 +25,21 @@ def listed(context: Context, *, every: bool = False) -> list[Matter]:
     return context.store.matters.all(newest_first=True, **({} if every else {"open": True}))
 
 
-def take(context: Context, matter: int, how: TakeWayOut, by: Principal) -> Matter:
+def take(context: Context, matter_id: int, how: TakeWayOut, by: Principal) -> Matter:
     """Write down that a way out is to be taken; the caller has it carried out. Writes.
 
     Raises Refused where the matter is closed, or another way is being taken.
     """
-    known = context.store.matters.get(matter)
-    if known.closed_at is not None:
-        raise Refused("matter-closed", f"matter {matter} was closed: {known.how}")
-    if known.doing is not None:
-        raise Refused("matter-busy", f"{known.doing.act} is being done by {known.doing.by}")
-    for run in context.store.runs.all(site=known.site, state="running"):
-        raise Refused("site-busy", f"run {run.id} is under way on {known.site}")
+    matter = context.store.matters.get(matter_id)
+    if matter.closed_at is not None:
+        raise Refused("matter-closed", f"matter {matter_id} was closed: {matter.how}")
+    if matter.doing is not None:
+        raise Refused("matter-busy", f"{matter.doing.act} is being done by {matter.doing.by}")
+    for run in context.store.runs.all(site=matter.site, state="running"):
+        raise Refused("site-busy", f"run {run.id} is under way on {matter.site}")
     doing = Doing(act=how.act, by=by.name, why=how.why, at=context.clock())
     with context.store.transaction():
-        changed = context.store.matters.change(matter, doing=doing)
-        what = f"matter {matter}: {how.act} begun"
-        context.record(by.name, what, known.site, why=how.why, run=matter)
+        changed = context.store.matters.change(matter_id, doing=doing)
+        what = f"matter {matter_id}: {how.act} begun"
+        context.record(by.name, what, matter.site, why=how.why, run=matter_id)
     return changed

@@ -75,8 +75,8 @@ def seen_by_hand(context: Context, site: str, steps: Iterable[PlannedStep]) -> I
     seen = integrity.of(context, site)
     if seen is None:
         return
-    for product, version in moved(steps, leaving=True).items():
-        files = seen.of(product, version)
+    for product_id, version in moved(steps, leaving=True).items():
+        files = seen.of(product_id, version)
         if files is not None and (files.changed or files.missing):
-            known = context.store.products.find(product)
-            yield f"{known.name if known else product}: {files_text(files)}"
+            product = context.store.products.find(product_id)
+            yield f"{product.name if product else product_id}: {files_text(files)}"

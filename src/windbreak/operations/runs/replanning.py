@@ -105,7 +105,7 @@ def _reach(context: Context, plan: SitePlan, case: Case) -> dict[str, Version]:
     until = plan.approval.patches_until if plan.approval else None
     if until is None or context.clock().date() > until:
         return targets
-    known = {
+    candidates = {
         product: [
             version
             for version in (parse_version(r.version) for r in case.releases_of[product])
@@ -113,16 +113,19 @@ def _reach(context: Context, plan: SitePlan, case: Case) -> dict[str, Version]:
         ]
         for product, target in targets.items()
     }
-    newest = {product: max([targets[product], *versions]) for product, versions in known.items()}
-    told = reason(context, _held(case, newest)).answer
-    reached = {v.product: parse_version(v.to) for v in told.verdicts if v.to is not None}
+    newest = {
+        product: max([targets[product], *versions]) for product, versions in candidates.items()
+    }
+    answer = reason(context, _held(case, newest)).answer
+    reached = {v.product: parse_version(v.to) for v in answer.verdicts if v.to is not None}
     tried = _tried_before(context, plan)
-    found = {}
+    reach = {}
     for product, target in targets.items():
         version = reached.get(product, target)
         highest = version if tried is None else tried.get(product, target)
-        found[product] = version if version in known[product] and version <= highest else target
-    return found
+        allowed = version in candidates[product] and version <= highest
+        reach[product] = version if allowed else target
+    return reach
 
 
 def _tried_before(context: Context, plan: SitePlan) -> dict[str, Version] | None:

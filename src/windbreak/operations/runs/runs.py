@@ -18,40 +18,40 @@ from windbreak.operations.sites import sites, tasks
 from windbreak.store.errors import AlreadyThere
 
 
-def start(context: Context, plan: int, by: str, *, booking: int | None = None) -> Run:
+def start(context: Context, plan_id: int, by: str, *, booking: int | None = None) -> Run:
     """Begin a run of an approved plan; the caller then has it carried out. Writes.
 
     Raises Refused when the plan is not approved, starts from what is no longer there, or the
     site is not linked, has a run already, or its host bears no more.
     """
     instance.must_drive(context)
-    known = context.store.plans.get(plan)
-    site = context.store.sites.get(known.site)
-    if known.state != "approved":
-        raise Refused("not-approved", f"plan {plan} is {known.state}; approve it first")
-    tasks.busy(context, known.site)
-    sites.agent_for(context, known.site)  # refuses a site that is not linked
-    approving.check_start(context, known)
+    plan = context.store.plans.get(plan_id)
+    site = context.store.sites.get(plan.site)
+    if plan.state != "approved":
+        raise Refused("not-approved", f"plan {plan_id} is {plan.state}; approve it first")
+    tasks.busy(context, plan.site)
+    sites.agent_for(context, plan.site)  # refuses a site that is not linked
+    approving.check_start(context, plan)
     host = context.store.hosts.find(site.host) if site.host else None
     now = context.clock()
     with context.store.transaction():
         # Looked at inside: two starts at one instant would both find room.
         if host is not None and context.store.runs.running_on_host(host.id) >= host.at_once:
             raise Refused("host-busy", f"{host.name} bears {host.at_once} at once; wait for one")
-        if context.store.plans.get(plan).state != "approved":
-            raise Refused("not-approved", f"plan {plan} is no longer approved")
-        steps, brings = known.plan.steps, known.brings
+        if context.store.plans.get(plan_id).state != "approved":
+            raise Refused("not-approved", f"plan {plan_id} is no longer approved")
+        steps, brings = plan.plan.steps, plan.brings
         reckoned = estimates.estimate(context, site, steps, brings)
         try:
             run = context.store.runs.add(
                 Run(
                     id=0,
-                    plan=plan,
-                    site=known.site,
+                    plan=plan_id,
+                    site=plan.site,
                     state="running",
                     phase="before",
                     step=0,
-                    steps=len(known.plan.steps),
+                    steps=len(plan.plan.steps),
                     text="It begins.",
                     started_at=now,
                     last_sign_at=now,
@@ -64,21 +64,21 @@ def start(context: Context, plan: int, by: str, *, booking: int | None = None) -
             raise Refused("site-busy", f"{site.label} has a run already") from None
         if booking is not None:
             context.store.bookings.change(booking, state="started")
-        context.record(by, f"run {run.id} of plan {plan} begun", known.site, run=run.id)
+        context.record(by, f"run {run.id} of plan {plan_id} begun", plan.site, run=run.id)
     context.tell("run", str(run.id), "begun")
     return run
 
 
-def begin(context: Context, plan: int, by: str, *, outside_window: bool = False) -> Run:
+def begin(context: Context, plan_id: int, by: str, *, outside_window: bool = False) -> Run:
     """Begin a run by hand, now; the caller then has it carried out. Writes.
 
     Raises Refused as ``start`` does, in a freeze, and outside of the windows of its site (or where
     less is left of one than it takes) unless that is meant.
     """
-    known = context.store.plans.get(plan)
-    site, now = context.store.sites.get(known.site), context.clock()
-    told = estimates.estimate(context, site, known.plan.steps, known.brings)
-    ends = now + timedelta(minutes=told.minutes + told.back_minutes)
+    plan = context.store.plans.get(plan_id)
+    site, now = context.store.sites.get(plan.site), context.clock()
+    estimate = estimates.estimate(context, site, plan.plan.steps, plan.brings)
+    ends = now + timedelta(minutes=estimate.minutes + estimate.back_minutes)
     freeze = freezes.between(context, site, now, ends)
     if freeze is not None:
         raise Refused(
@@ -88,48 +88,48 @@ def begin(context: Context, plan: int, by: str, *, outside_window: bool = False)
     if not outside_window and not bookings.fits(site, now, ends):
         text = bookings.outside_text(site, now, ends)
         raise Refused("outside-window", f"{text}. {bookings.HOW_OUTSIDE}")
-    return start(context, plan, by)
+    return start(context, plan_id, by)
 
 
-def ask_to_stop(context: Context, run: int, by: Principal) -> Run:
+def ask_to_stop(context: Context, run_id: int, by: Principal) -> Run:
     """Ask a run to stop after the step it is at. Writes. Raises Refused when it has ended."""
-    known = context.store.runs.get(run)
-    if known.state != "running":
-        raise Refused("ended", f"run {run} has ended: {known.state}")
+    run = context.store.runs.get(run_id)
+    if run.state != "running":
+        raise Refused("ended", f"run {run_id} has ended: {run.state}")
     with context.store.transaction():
-        changed = context.store.runs.change(run, stop_asked=True)
-        context.record(by.name, f"run {run}: stop after this step asked", known.site, run=run)
-    context.tell("run", str(run), "asked to stop after this step")
+        changed = context.store.runs.change(run_id, stop_asked=True)
+        context.record(by.name, f"run {run_id}: stop after this step asked", run.site, run=run_id)
+    context.tell("run", str(run_id), "asked to stop after this step")
     return changed
 
 
-def carry_out(context: Context, run: int) -> Run:
+def carry_out(context: Context, run_id: int) -> Run:
     """Carry a run out to its end, or take it up where it was. Writes.
 
     Never raises for what happens on the site: the run's state then says how it ended.
     """
-    known = context.store.runs.get(run)
-    if known.state != "running":
-        return known
-    return Runner(context, known).go()
+    run = context.store.runs.get(run_id)
+    if run.state != "running":
+        return run
+    return Runner(context, run).go()
 
 
-def broke(context: Context, run: int, error: str) -> Run:
+def broke(context: Context, run_id: int, error: str) -> Run:
     """A run stopped on a fault of ours: it is a matter, never a silent ``running``. Writes."""
-    known = context.store.runs.get(run)
-    if known.state not in ("running", "waiting"):
-        return known
+    run = context.store.runs.get(run_id)
+    if run.state not in ("running", "waiting"):
+        return run
     now = context.clock()
-    text = f"It stopped on a fault of the service at “{known.text}”: {error}."
+    text = f"It stopped on a fault of the service at “{run.text}”: {error}."
     with context.store.transaction():
         changed = context.store.runs.change(
-            run, state="alarm", phase="ended", text=text, ended_at=now, broke=True
+            run_id, state="alarm", phase="ended", text=text, ended_at=now, broke=True
         )
         matters.open_for(context, changed)
-        context.store.plans.change(known.plan, state="failed")
-        what = f"run {run}: stopped on a fault"
-        context.record("Windbreak", what, known.site, result=text, run=run)
-    context.tell("run", str(run), text)
+        context.store.plans.change(run.plan, state="failed")
+        what = f"run {run_id}: stopped on a fault"
+        context.record("Windbreak", what, run.site, result=text, run=run_id)
+    context.tell("run", str(run_id), text)
     return changed
 
 
@@ -144,21 +144,21 @@ def not_known(context: Context, restored_at: datetime) -> None:
             context.store.runs.change(run.id, broke=False)
 
 
-def take_up(context: Context, run: int) -> Run:
+def take_up(context: Context, run_id: int) -> Run:
     """Take a run up again that stopped on a fault of ours; the caller has it carried out. Writes.
 
     Raises Refused when its site has another run now.
     """
-    known = context.store.runs.get(run)
+    run = context.store.runs.get(run_id)
     with context.store.transaction():
         try:
             changed = context.store.runs.change(
-                run, state="running", phase="steps", ended_at=None, broke=False
+                run_id, state="running", phase="steps", ended_at=None, broke=False
             )
         except AlreadyThere:
-            raise Refused("site-busy", f"{known.site} has another run now") from None
-        context.store.plans.change(known.plan, state="approved")
-    context.tell("run", str(run), "taken up again")
+            raise Refused("site-busy", f"{run.site} has another run now") from None
+        context.store.plans.change(run.plan, state="approved")
+    context.tell("run", str(run_id), "taken up again")
     return changed
 
 
@@ -169,29 +169,33 @@ def _outside(context: Context, site: Site) -> bool:
     return bool(site.windows) and not any(opens <= now < closes for opens, closes in open_)
 
 
-def go_on(context: Context, run: int, by: str) -> Run:
+def go_on(context: Context, run_id: int, by: str) -> Run:
     """Go on with a run that waited for an errand; the caller then has it carried out. Writes.
 
     Raises Refused when it does not wait, its errand is not done, or its site is busy.
     """
     instance.must_drive(context)
-    known = context.store.runs.get(run)
-    if known.state != "waiting" or known.errand is None:
-        raise Refused("does-not-wait", f"run {run} waits for nothing: {known.state}")
-    errand = context.store.errands.get(known.errand)
+    run = context.store.runs.get(run_id)
+    if run.state != "waiting" or run.errand is None:
+        raise Refused("does-not-wait", f"run {run_id} waits for nothing: {run.state}")
+    errand = context.store.errands.get(run.errand)
     if errand.closed_at is None:
         raise Refused(
             "errand-open", f"errand {errand.id} is not done: {errand.text}. See `windbreak errand`"
         )
-    site = context.store.sites.get(known.site)
+    site = context.store.sites.get(run.site)
     with context.store.transaction():
         try:
             changed = context.store.runs.change(
-                run, state="running", phase="before", errand=None, outside=_outside(context, site)
+                run_id,
+                state="running",
+                phase="before",
+                errand=None,
+                outside=_outside(context, site),
             )
         except AlreadyThere:
             raise Refused("site-busy", f"{site.label} has another run now") from None
-        what = f"run {run}: gone on with, errand {errand.id} is done"
-        context.record(by, what, known.site, run=run)
-    context.tell("run", str(run), "gone on with")
+        what = f"run {run_id}: gone on with, errand {errand.id} is done"
+        context.record(by, what, run.site, run=run_id)
+    context.tell("run", str(run_id), "gone on with")
     return changed

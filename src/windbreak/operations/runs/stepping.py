@@ -120,8 +120,8 @@ def _guards(run: Acting, number: int) -> None:
             code = licence_codes.code_for(run.context, run.site.id, bring.product)
             if code is None:
                 raise run.journal.fail(act_of(bring), "unknown", "its code is gone", step=number)
-            told = bring.model_copy(update={"text": f"{bring.text} (…{code[-4:]})"})
-            run.have_done(told, code=code)
+            words = bring.model_copy(update={"text": f"{bring.text} (…{code[-4:]})"})
+            run.have_done(words, code=code)
         else:
             run.have_done(bring)
 

@@ -220,53 +220,55 @@ def check(context: Context, matter: int, act: WayOutAct) -> None:
         raise Refused("not-now", f"{way.label}: {way.text}")
 
 
-def carry_out(context: Context, matter: int) -> Matter:
+def carry_out(context: Context, matter_id: int) -> Matter:
     """Take the way out that was written down, or take it up where it was. Writes.
 
     Never raises for what happens on the site: the matter then says what it came to.
     """
-    known = context.store.matters.get(matter)
-    doing = known.doing
+    matter = context.store.matters.get(matter_id)
+    doing = matter.doing
     if doing is None:
-        return known
+        return matter
     key = f"{doing.act} {int(doing.at.timestamp())}"
     try:
-        acting = Acting(context, context.store.runs.get(matter))
+        acting = Acting(context, context.store.runs.get(matter_id))
         acting.agent.look()  # one that does not answer now is told at once
-        told, closes = _TAKEN[doing.act](acting, key)
+        outcome, closes = _TAKEN[doing.act](acting, key)
     except (StepFailed, LinkError, OperationError) as error:
-        told, closes = f"It could not be done: {error}.", doing.act == "abandon"
+        outcome, closes = f"It could not be done: {error}.", doing.act == "abandon"
     by = Principal(account="", name=doing.by, via="service")
     now = context.clock()
-    fields: dict[str, object] = {"doing": None, "told": told}
+    fields: dict[str, object] = {"doing": None, "told": outcome}
     if closes:
         fields |= {"closed_at": now, "closed_by": by.name, "how": doing.act, "why": doing.why}
     with context.store.transaction():
-        changed = context.store.matters.change(matter, **fields)
-        what = f"matter {matter}: {doing.act}{', closed' if closes else ''}"
-        context.record(by.name, what, known.site, why=doing.why, result=told, run=matter)
-    context.tell("run", str(matter), told)
+        changed = context.store.matters.change(matter_id, **fields)
+        what = f"matter {matter_id}: {doing.act}{', closed' if closes else ''}"
+        context.record(by.name, what, matter.site, why=doing.why, result=outcome, run=matter_id)
+    context.tell("run", str(matter_id), outcome)
     if closes and doing.act == "try-again":
-        for run in context.store.runs.all(site=known.site, state="running"):
+        for run in context.store.runs.all(site=matter.site, state="running"):
             runs.carry_out(context, run.id)
     return changed
 
 
-def broke(context: Context, matter: int, fault: str) -> None:
+def broke(context: Context, matter_id: int, fault: str) -> None:
     """A way out stopped on a fault of ours: it is being taken no longer, and says so; a run that it
     had begun is a matter of its own. Writes.
     """
-    known = context.store.matters.get(matter)
-    if known.doing is None:
-        for run in context.store.runs.all(site=known.site, state="running"):
+    matter = context.store.matters.get(matter_id)
+    if matter.doing is None:
+        for run in context.store.runs.all(site=matter.site, state="running"):
             runs.broke(context, run.id, fault)
         return
-    told = f"“{known.doing.act}” stopped on a fault of the service: {fault}. It can be taken again."
+    text = (
+        f"“{matter.doing.act}” stopped on a fault of the service: {fault}. It can be taken again."
+    )
     with context.store.transaction():
-        context.store.matters.change(matter, doing=None, told=told)
-        what = f"matter {matter}: stopped on a fault"
-        context.record("Windbreak", what, known.site, result=told, run=matter)
-    context.tell("run", str(matter), told)
+        context.store.matters.change(matter_id, doing=None, told=text)
+        what = f"matter {matter_id}: stopped on a fault"
+        context.record("Windbreak", what, matter.site, result=text, run=matter_id)
+    context.tell("run", str(matter_id), text)
 
 
 def _put_back_step(run: Acting, key: str) -> _Came:
@@ -320,9 +322,9 @@ def _take_page_away(run: Acting, key: str) -> _Came:
 
 
 def _go_on(run: Acting, key: str) -> _Came:
-    told, _ = _accept(run, key)
+    outcome, _ = _accept(run, key)
     plan = planning.draft(run.context, run.site.id)
-    return f"{told} Plan {plan.id} holds the rest: see it, and approve it.", True
+    return f"{outcome} Plan {plan.id} holds the rest: see it, and approve it.", True
 
 
 def _try_again(run: Acting, key: str) -> _Came:

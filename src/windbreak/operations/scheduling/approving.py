@@ -20,8 +20,8 @@ from windbreak.wording.words import counted
 
 def approve(
     context: Context,
-    plan: int,
-    said: ApprovePlan,
+    plan_id: int,
+    words: ApprovePlan,
     by: Principal,
     *,
     rollout: int | None = None,
@@ -32,75 +32,75 @@ def approve(
 
     Raises Refused when it is no draft, moves nothing, or starts from what is no longer there.
     """
-    known = context.store.plans.get(plan)
-    site = context.store.sites.get(known.site)
-    if known.state != "draft":
-        raise Refused("not-a-draft", f"plan {plan} is {known.state}; draft a new one")
-    if not known.plan.steps:
-        raise Refused("nothing-to-do", f"plan {plan} moves nothing on {site.label}")
-    check_start(context, known)
-    if context.store.agents.key(known.site) is not None and instance.may_drive(context):
-        agent = sites.agent_for(context, known.site)
-        own_files.check_if_it_answers(context, agent, known, said.changed_files)
-    _check_limits(context, known)
-    if said.fetch:
-        _fetch_packages(context, known)
+    plan = context.store.plans.get(plan_id)
+    site = context.store.sites.get(plan.site)
+    if plan.state != "draft":
+        raise Refused("not-a-draft", f"plan {plan_id} is {plan.state}; draft a new one")
+    if not plan.plan.steps:
+        raise Refused("nothing-to-do", f"plan {plan_id} moves nothing on {site.label}")
+    check_start(context, plan)
+    if context.store.agents.key(plan.site) is not None and instance.may_drive(context):
+        agent = sites.agent_for(context, plan.site)
+        own_files.check_if_it_answers(context, agent, plan, words.changed_files)
+    _check_limits(context, plan)
+    if words.fetch:
+        _fetch_packages(context, plan)
     approval = Approval(
         by=by.name,
         at=context.clock(),
-        why=said.why,
-        restore_anyway=said.restore_anyway,
-        changed_files=said.changed_files,
-        patches_until=said.patches_until,
+        why=words.why,
+        restore_anyway=words.restore_anyway,
+        changed_files=words.changed_files,
+        patches_until=words.patches_until,
         rules=rules,
     )
-    drawn = tuple(planning.drawn(context, known))
+    drawn = tuple(planning.drawn(context, plan))
     with context.store.transaction():
-        for other in context.store.plans.all(site=known.site):
+        for other in context.store.plans.all(site=plan.site):
             if other.state == "approved":
                 context.store.plans.change(other.id, state="replaced")
         changed = context.store.plans.change(
-            plan, state="approved", approval=approval, charts=drawn, rollout=rollout
+            plan_id, state="approved", approval=approval, charts=drawn, rollout=rollout
         )
-        what = f"plan {plan} for {site.label} approved"
-        steps, products = len(known.plan.steps), len(known.targets) or len(known.removes)
+        what = f"plan {plan_id} for {site.label} approved"
+        steps, products = len(plan.plan.steps), len(plan.targets) or len(plan.removes)
         result = f"{counted(steps, 'step')}, {counted(products, 'product')}"
-        context.record(by.name, what, known.site, why=said.why, result=result)
-    context.tell("plan", known.site, what)
+        context.record(by.name, what, plan.site, why=words.why, result=result)
+    context.tell("plan", plan.site, what)
     return changed
 
 
-def plan_anew(context: Context, plan: int, changed: Iterable[str]) -> SitePlan | None:
+def plan_anew(context: Context, plan_id: int, changed: Iterable[str]) -> SitePlan | None:
     """A plan for what is left of an approved one whose site is no longer as it was planned from:
     approved as that was, where it moves nothing but what that moved, to where that moved it. None
     where a person has to approve it anew; the old one is replaced all the same. Writes.
     """
-    known = context.store.plans.get(plan)
-    if known.removes:
-        context.store.plans.change(plan, state="replaced")
+    plan = context.store.plans.get(plan_id)
+    if plan.removes:
+        context.store.plans.change(plan_id, state="replaced")
         return None
-    scope = None if known.scope is None else frozenset(known.scope)
+    scope = None if plan.scope is None else frozenset(plan.scope)
     try:
-        anew = planning.draft(context, known.site, only=scope or frozenset(known.targets))
+        anew = planning.draft(context, plan.site, only=scope or frozenset(plan.targets))
     except OperationError:
         return None
-    within = anew.targets.items() <= known.targets.items() and bool(anew.plan.steps)
-    what = f"{', '.join(changed)} changed on the site since plan {plan} was made"
+    within = anew.targets.items() <= plan.targets.items() and bool(anew.plan.steps)
+    what = f"{', '.join(changed)} changed on the site since plan {plan_id} was made"
     with context.store.transaction():
-        context.store.plans.change(plan, state="replaced")
-        if not within or known.approval is None:
+        context.store.plans.change(plan_id, state="replaced")
+        if not within or plan.approval is None:
             return None
         changed_plan = context.store.plans.change(
             anew.id,
             state="approved",
-            approval=known.approval,
+            approval=plan.approval,
             charts=tuple(planning.drawn(context, anew)),
-            to_book=known.to_book,
-            rollout=known.rollout,
+            to_book=plan.to_book,
+            rollout=plan.rollout,
         )
-        told = f"plan {plan} planned anew as plan {anew.id}"
-        context.record("Windbreak", told, known.site, why=what)
-    context.tell("plan", known.site, told)
+        text = f"plan {plan_id} planned anew as plan {anew.id}"
+        context.record("Windbreak", text, plan.site, why=what)
+    context.tell("plan", plan.site, text)
     return changed_plan
 
 

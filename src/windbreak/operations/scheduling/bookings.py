@@ -22,34 +22,34 @@ BY_HAND_LATE = timedelta(hours=1)
 AT_ONCE = timedelta(minutes=1)  # within which what is due is begun
 
 
-def book(context: Context, plan: int, how: Book, by: Principal) -> Booking:
+def book(context: Context, plan_id: int, how: Book, by: Principal) -> Booking:
     """Book an approved plan: at an instant, or where the timetable has a place for it. Writes.
 
     Raises Refused when it is not approved, is booked already, has no place, or is given a time
     outside of the windows of its site without ``outside_window``.
     """
     instance.must_drive(context)
-    known = context.store.plans.get(plan)
-    site = context.store.sites.get(known.site)
-    if known.state != "approved":
-        raise Refused("not-approved", f"plan {plan} is {known.state}; approve it first")
-    for other in context.store.bookings.all(state="waiting", plan=plan):
-        raise Refused("booked-already", f"plan {plan} is booked for {when(context, other)}")
+    plan = context.store.plans.get(plan_id)
+    site = context.store.sites.get(plan.site)
+    if plan.state != "approved":
+        raise Refused("not-approved", f"plan {plan_id} is {plan.state}; approve it first")
+    for other in context.store.bookings.all(state="waiting", plan=plan_id):
+        raise Refused("booked-already", f"plan {plan_id} is booked for {when(context, other)}")
     if how.at is not None:
-        return _by_hand(context, known, site, how, by)
+        return _by_hand(context, plan, site, how, by)
     with context.store.transaction():
-        context.store.plans.change(plan, to_book=True)
+        context.store.plans.change(plan_id, to_book=True)
         timetables.keep(context, by.name)
-        for booking in context.store.bookings.all(state="waiting", plan=plan):
+        for booking in context.store.bookings.all(state="waiting", plan=plan_id):
             return booking
-        left = next(one for one in timetables.left_out(context) if one["plan"] == plan)
+        left = next(one for one in timetables.left_out(context) if one["plan"] == plan_id)
         raise Refused("no-window", f"{site.label}: {left['text']}")
 
 
 def _by_hand(context: Context, plan: SitePlan, site: Site, how: Book, by: Principal) -> Booking:
     assert how.at is not None  # book looked
-    told = nights.reckon_plan(context, plan)
-    ends = how.at + timedelta(minutes=told.minutes + told.back)
+    reckoned = nights.reckon_plan(context, plan)
+    ends = how.at + timedelta(minutes=reckoned.minutes + reckoned.back)
     check_time(context, site, how.at, ends, outside=how.outside_window)
     with context.store.transaction():
         context.store.plans.change(plan.id, to_book=True)
@@ -64,7 +64,7 @@ def _by_hand(context: Context, plan: SitePlan, site: Site, how: Book, by: Princi
                 rollout=plan.rollout,
                 made_by=by.name,
                 pinned=True,
-                **vars(told),
+                **vars(reckoned),
             ),
             by.name,
         )
@@ -164,26 +164,26 @@ def book_all(context: Context, by: Principal) -> BookedAll:
     return BookedAll(bookings=tuple(new), left_out=tuple(left))
 
 
-def waiting_one(context: Context, booking: int) -> Booking:
+def waiting_one(context: Context, booking_id: int) -> Booking:
     """A booking that waits. Reads. Raises NotFound, and Refused where it waits no more."""
-    known = context.store.bookings.get(booking)
-    if known.state != "waiting":
-        raise Refused("not-waiting", f"booking {booking} is {known.state}")
-    return known
+    booking = context.store.bookings.get(booking_id)
+    if booking.state != "waiting":
+        raise Refused("not-waiting", f"booking {booking_id} is {booking.state}")
+    return booking
 
 
 def withdraw(context: Context, booking: int, by: Principal, why: str = "") -> Booking:
     """Take a booking back: its plan stays approved, and is booked no more by itself. Writes.
     Raises Refused when it is no longer waiting.
     """
-    known = waiting_one(context, booking)
+    waiting = waiting_one(context, booking)
     with context.store.transaction():
         changed = context.store.bookings.change(booking, state="withdrawn")
-        context.store.plans.change(known.plan, to_book=False)
-        if known.rollout is not None:
-            _leave_out(context, known.rollout, known.site)
-        context.record(by.name, f"booking {booking} withdrawn", known.site, why=why)
-    context.tell("booking", known.site, "withdrawn")
+        context.store.plans.change(waiting.plan, to_book=False)
+        if waiting.rollout is not None:
+            _leave_out(context, waiting.rollout, waiting.site)
+        context.record(by.name, f"booking {booking} withdrawn", waiting.site, why=why)
+    context.tell("booking", waiting.site, "withdrawn")
     return changed
 
 
@@ -202,19 +202,19 @@ def move(context: Context, booking: int, how: Book, by: Principal) -> Booking:
     """Give a waiting booking another time: it stays there, pinned. Without one it is pinned where
     it is. Writes. Raises Refused when it is not waiting, or the time can't be had.
     """
-    known = waiting_one(context, booking)
-    site = context.store.sites.get(known.site)
+    waiting = waiting_one(context, booking)
+    site = context.store.sites.get(waiting.site)
     fields: dict[str, object] = {"pinned": True}
     if how.at is not None:
-        ends = how.at + timedelta(minutes=known.minutes + known.back)
+        ends = how.at + timedelta(minutes=waiting.minutes + waiting.back)
         check_time(context, site, how.at, ends, outside=how.outside_window)
         fields |= {"starts_at": how.at, "why": "The time was given by hand."}
     with context.store.transaction():
         changed = context.store.bookings.change(booking, **fields)
         what = f"booking {booking} {'moved' if how.at is not None else 'pinned'}"
-        context.record(by.name, what, known.site, result=when(context, changed))
+        context.record(by.name, what, waiting.site, result=when(context, changed))
         _make_room(context, changed, by)
-    context.tell("booking", known.site, what)
+    context.tell("booking", waiting.site, what)
     return changed
 
 
@@ -222,13 +222,13 @@ def again(context: Context, booking: int, by: Principal) -> Booking:
     """Let the timetable find a place anew for a waiting booking, pinned or not. Writes. Raises
     Refused when it is not waiting, or there is no place.
     """
-    known = waiting_one(context, booking)
+    waiting = waiting_one(context, booking)
     with context.store.transaction():
         context.store.bookings.change(booking, pinned=False)
         timetables.keep(context, by.name, "booked again", (booking,))
         changed = context.store.bookings.get(booking)
         if changed.state != "waiting":
-            left = [x for x in timetables.left_out(context) if x["plan"] == known.plan]
+            left = [x for x in timetables.left_out(context) if x["plan"] == waiting.plan]
             raise Refused("no-window", left[0]["text"] if left else "there is no place for it")
     return changed
 
@@ -247,7 +247,7 @@ def due(context: Context) -> list[Booking]:
     as missed, and is booked again. Writes.
     """
     now, frozen = context.clock(), freezes.listed(context)
-    found = []
+    bookings = []
     for booking in context.store.bookings.all(state="waiting"):
         if booking.starts_at > now:
             continue
@@ -256,8 +256,8 @@ def due(context: Context) -> list[Booking]:
             shut = gates.shut(context, booking)
             miss(context, booking, f"{shut}; {late}" if shut else late)
         else:
-            found.append(booking)
-    return found
+            bookings.append(booking)
+    return bookings
 
 
 def miss(context: Context, booking: Booking, why: str) -> None:

@@ -68,8 +68,8 @@ def deadline(sight: Sight, site: Site, steps: Sequence[PlannedStep]) -> Deadline
     """By when some steps should be done on a site: the soonest reason counts, and the gravest
     weight.
     """
-    told = [*_by_what_moves(sight, site, spans(steps)), *_by_freezes(sight, site)]
-    every = sorted(told, key=lambda one: one.due or datetime.max)
+    deadlines = [*_by_what_moves(sight, site, spans(steps)), *_by_freezes(sight, site)]
+    every = sorted(deadlines, key=lambda one: one.due or datetime.max)
     if not every:
         return Deadline(None, 1, "")
     return Deadline(every[0].due, max(one.weight for one in every), every[0].why)
@@ -109,13 +109,13 @@ def _by_freezes(sight: Sight, site: Site) -> Iterator[Deadline]:
 
 def spans(steps: Sequence[PlannedStep]) -> dict[str, Span]:
     """From what to what each product goes over all steps."""
-    told: dict[str, Span] = {}
+    by_product: dict[str, Span] = {}
     for move in (move for step in steps for move in step.moves):
         if move.to is None:
             continue
-        start = told[move.product][0] if move.product in told else move.from_
-        told[move.product] = (start, move.to)
-    return told
+        start = by_product[move.product][0] if move.product in by_product else move.from_
+        by_product[move.product] = (start, move.to)
+    return by_product
 
 
 def _end_of(last: date) -> datetime:
@@ -136,15 +136,15 @@ def watched(
     why: list[str] = []
     migrating = {bring.product for bring in brings if bring.kind == "migrate"}
     for product, rule in sight.ground.policy_of(site, moved).items():
-        known, start = sight.product(product), moved[product][0]
-        name = known.name if known else product
+        listed, start = sight.product(product), moved[product][0]
+        name = listed.name if listed else product
         if "any" in rule.watch:
             why.append(f"the rule for {rule.watch_by} wants it")
         elif "migration" in rule.watch and product in migrating:
             if rule.watch_by or site.environment == "production":
                 why.append(f"{name} migrates")
         elif "major" in rule.watch and start is not None:
-            place = known.major_place if known else 1
+            place = listed.major_place if listed else 1
             if jump(parse_version(start), parse_version(moved[product][1]), place) == "major":
                 why.append(f"a major of {name}")
     return ", ".join(dict.fromkeys(why))

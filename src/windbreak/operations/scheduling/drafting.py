@@ -161,8 +161,8 @@ class _Drafting:
 
     def _what(self) -> str:
         """What is taken, by its name: "Millrace 6.4.3"."""
-        known = self.sight.product(self.new.product) if self.new.product else None
-        return f"{known.name} {self.new.version}" if known else self.new.what
+        product = self.sight.product(self.new.product) if self.new.product else None
+        return f"{product.name} {self.new.version}" if product else self.new.what
 
     # Who goes.
 
@@ -299,11 +299,11 @@ class _Drafting:
         code of its own.
         """
         shared = (key, site.link.agent_can, site.host is None)
-        known = self._brings.get(shared)
-        if known is None or any(bring.kind in ("register", "runtime") for bring in known):
-            known = brought.of_steps(self.context, site.id, taken.steps, self._crossed)
-            self._brings[shared] = known
-        return known
+        kept = self._brings.get(shared)
+        if kept is None or any(bring.kind in ("register", "runtime") for bring in kept):
+            kept = brought.of_steps(self.context, site.id, taken.steps, self._crossed)
+            self._brings[shared] = kept
+        return kept
 
     # In which wave, and when.
 
@@ -323,20 +323,20 @@ class _Drafting:
         elif len(chosen) == len(patient):
             chosen = []  # nobody would be left to go after them
         kinds_of = {one.site.id: one.taken.kinds & cover.kinds for one in live}
-        told = _Waves(cover.kinds, cover.proven)
+        plan_of_waves = _Waves(cover.kinds, cover.proven)
         for one in going:
-            told.wave[one.site.id] = "rest" if one.site.twin_of is None else "twin"
+            plan_of_waves.wave[one.site.id] = "rest" if one.site.twin_of is None else "twin"
         for id_ in chosen:
             if id_ in kinds_of:
-                told.wave[id_] = "canary"
-                told.covers[id_] = tuple(sorted(kinds_of[id_] - told.covered))
-                told.covered |= kinds_of[id_]
-        rest = [x for x in going if told.wave[x.site.id] == "rest" and not x.urgent]
+                plan_of_waves.wave[id_] = "canary"
+                plan_of_waves.covers[id_] = tuple(sorted(kinds_of[id_] - plan_of_waves.covered))
+                plan_of_waves.covered |= kinds_of[id_]
+        rest = [x for x in going if plan_of_waves.wave[x.site.id] == "rest" and not x.urgent]
         rest.sort(key=lambda x: (_stake(x, with_twin), x.site.id))
-        told.turn = {
+        plan_of_waves.turn = {
             x.site.id: turn for x, turn in zip(rest, turns(len(rest), self.new.waves), strict=True)
         }
-        return told
+        return plan_of_waves
 
     def _places(
         self, every: Sequence[_Going], waves: _Waves
@@ -350,12 +350,12 @@ class _Drafting:
         names |= {f"twin {x.site.id}": gates.OF_ITS_TWIN for x in every}
         names |= {gates.wave_id(n): gates.of_wave(n) for n in range(2, self.new.waves + 1)}
         document = timetable_document(timetable(live.book), "", names)
-        told: dict[str, tuple[datetime | None, str]] = {}
+        places: dict[str, tuple[datetime | None, str]] = {}
         for one in document["bookings"]:
-            told[one["job"]] = (datetime.fromisoformat(one["start"]), one["text"])
+            places[one["job"]] = (datetime.fromisoformat(one["start"]), one["text"])
         for one in document["left_out"]:
-            told[one["job"]] = (None, one["text"])
-        return {one.site.id: told[f"site-{one.site.id}"] for one in every}
+            places[one["job"]] = (None, one["text"])
+        return {one.site.id: places[f"site-{one.site.id}"] for one in every}
 
     def _gates(
         self, every: Sequence[_Going], waves: Mapping[str, Wave], turns: Mapping[str, int]
@@ -365,7 +365,7 @@ class _Drafting:
 
         quiet = min(int(self.new.quiet_minutes), 60 * 24 * 28)
         ids = {one.site.id for one in every}
-        found = [
+        made = [
             Gate(
                 id=f"twin {x.site.id}",
                 after=(job(x.site.id),),
@@ -380,14 +380,14 @@ class _Drafting:
             job(one.site.id) for one in every if waves[one.site.id] == "rest" and not one.urgent
         )
         if first and rest:
-            found.append(Gate(id=gates.CANARIES, after=first, quiet=quiet, before=rest))
+            made.append(Gate(id=gates.CANARIES, after=first, quiet=quiet, before=rest))
         for turn in range(2, max(turns.values(), default=1) + 1):
             after, before = (
                 tuple(job(site) for site, its in turns.items() if its == of)
                 for of in (turn - 1, turn)
             )
-            found.append(Gate(id=gates.wave_id(turn), after=after, quiet=quiet, before=before))
-        return found
+            made.append(Gate(id=gates.wave_id(turn), after=after, quiet=quiet, before=before))
+        return made
 
     def _member(
         self, one: _Going, waves: _Waves, placed: tuple[datetime | None, str]

@@ -115,8 +115,10 @@ def _sized(
     kind, begun = lengths.kind_of(entry.act), at.get((entry.act, "meant"))
     if kind not in _BASE or entry.state != "done" or begun is None:
         return None
-    told = entry.detail.get("bytes" if kind == "snapshot" else "of")
-    size = told / (2**20 if kind == "snapshot" else 1) if isinstance(told, int | float) else None
+    detail = entry.detail.get("bytes" if kind == "snapshot" else "of")
+    size = (
+        detail / (2**20 if kind == "snapshot" else 1) if isinstance(detail, int | float) else None
+    )
     return kind, entry.step, entry.at - begun, size
 
 
@@ -146,13 +148,13 @@ class _Seen:
         """A part on a site, drawn towards its host, the fleet, and what is usual: by ratios, as
         what takes seconds on one takes minutes on another.
         """
-        told, pull = log(USUAL[kind]), _PULL_OF_USUAL
+        estimate, pull = log(USUAL[kind]), _PULL_OF_USUAL
         for key in self._keys(site.host, site.id, kind):
             if key in of:
                 count = len(self.times[key])
-                told = (count * log(max(_LEAST, of[key])) + pull * told) / (count + pull)
+                estimate = (count * log(max(_LEAST, of[key])) + pull * estimate) / (count + pull)
             pull = _PULL
-        return exp(told) * _weight(kind, self.sizes.get((site.id, kind)))
+        return exp(estimate) * _weight(kind, self.sizes.get((site.id, kind)))
 
 
 def _weight(kind: str, size: float | None) -> float:

@@ -74,11 +74,11 @@ def by_run(context: Context) -> list[tuple[FailedMove, ...]]:
 
 def in_words(context: Context, moves: Iterable[FailedMove]) -> str:
     """What failed: "Trestle 5.1 with Breakwater 5.2"."""
-    told = []
+    lines = []
     for move in moves:
-        known = context.store.products.find(move.product)
-        told.append(f"{known.name if known else move.product} {move.version}")
-    return " with ".join(told)
+        product = context.store.products.find(move.product)
+        lines.append(f"{product.name if product else move.product} {move.version}")
+    return " with ".join(lines)
 
 
 def let_go(context: Context, product: str, version: str, why: str, by: Principal) -> FailedMove:

@@ -60,28 +60,28 @@ def add(context: Context, new: NewFreezeCalendar, by: Principal) -> CalendarRead
         context.store.hosts.get(new.host)
     clients.check(context, new.client)
     text = new.text if new.text is not None else _fetched(context, new.url or "")
-    told = _read(context, text, new.zone)
+    calendar = _read(context, text, new.zone)
     fields = {**new.model_dump(exclude={"text"}), "made_by": by.name}
     with context.store.transaction():
         context.store.freeze_calendars.add(FreezeCalendar.model_validate(fields))
-        return _take(context, new.id, told, by.name)
+        return _take(context, new.id, calendar, by.name)
 
 
 def read(context: Context, id_: str, by: str = timetables.BY_ITSELF) -> CalendarRead:
     """Read a subscribed calendar again. Writes. Raises Refused where it can't be read: what it told
     before stands.
     """
-    known = context.store.freeze_calendars.get(id_)
-    if known.url is None:
+    calendar = context.store.freeze_calendars.get(id_)
+    if calendar.url is None:
         raise Refused("not-subscribed", f"{id_} came as a file; import the new one in its place")
     try:
-        told = _read(context, _fetched(context, known.url), known.zone)
+        calendar_now = _read(context, _fetched(context, calendar.url), calendar.zone)
     except Refused as error:
         context.store.freeze_calendars.change(id_, fault=str(error), tried_at=context.clock())
         context.tell("freeze", id_, str(error))
         raise
     with context.store.transaction():
-        return _take(context, id_, told, by)
+        return _take(context, id_, calendar_now, by)
 
 
 def drop(context: Context, id_: str, by: Principal) -> None:
@@ -127,13 +127,13 @@ def _read(context: Context, text: str, zone: str) -> list[_Told]:
     now = context.clock()
     try:
         calendar = Calendar.from_ical(text)
-        told = sorted(set(_coming(calendar, now, ZoneInfo(zone))))
+        coming = sorted(set(_coming(calendar, now, ZoneInfo(zone))))
     except Exception as error:  # whatever the package meets in what somebody else wrote
-        said = str(error).splitlines()[0] if str(error) else type(error).__name__
-        raise Refused("bad-calendar", f"this is no iCalendar that can be read: {said}") from None
-    if len(told) > MOST_EVENTS:
+        fault = str(error).splitlines()[0] if str(error) else type(error).__name__
+        raise Refused("bad-calendar", f"this is no iCalendar that can be read: {fault}") from None
+    if len(coming) > MOST_EVENTS:
         raise Refused("bad-calendar", f"it has too many events: {MOST_EVENTS} are the most")
-    return told
+    return coming
 
 
 def _coming(calendar: Any, now: datetime, zone: ZoneInfo) -> Iterator[_Told]:
@@ -178,9 +178,9 @@ def _times(event: Any, zone: ZoneInfo, since: datetime) -> Iterator[datetime]:
     times = rruleset()
     times.rdate(begins)
     if "RRULE" in event:
-        told = dict(event["RRULE"])
-        until = [_instant(one, zone).astimezone(own) for one in told.pop("UNTIL", ())]
-        rule = str(vRecur(told).to_ical().decode())  # type: ignore[no-untyped-call]
+        parts_of_rule = dict(event["RRULE"])
+        until = [_instant(one, zone).astimezone(own) for one in parts_of_rule.pop("UNTIL", ())]
+        rule = str(vRecur(parts_of_rule).to_ical().decode())  # type: ignore[no-untyped-call]
         ruled = rrulestr(rule, dtstart=begins)
         assert isinstance(ruled, rrule)  # one rule was given
         times.rrule(ruled.replace(until=until[0].replace(tzinfo=None)) if until else ruled)
@@ -205,13 +205,13 @@ def _of(context: Context, id_: str) -> list[SiteFreeze]:
     return [freeze for freeze in context.store.freezes.all() if freeze.calendar == id_]
 
 
-def _take(context: Context, id_: str, told: list[_Told], by: str) -> CalendarRead:
+def _take(context: Context, id_: str, coming: list[_Told], by: str) -> CalendarRead:
     """Freeze what a calendar tells, and lift what it tells no longer. Writes, in a transaction."""
     now = context.clock()
     calendar = context.store.freeze_calendars.get(id_)
     standing = {_Told(f.from_, f.to, f.reason): f for f in _of(context, id_) if f.to > now}
-    new = [one for one in told if one not in standing]
-    gone = [freeze for one, freeze in standing.items() if one not in set(told)]
+    new = [one for one in coming if one not in standing]
+    gone = [freeze for one, freeze in standing.items() if one not in set(coming)]
     for freeze in gone:
         context.store.freezes.drop(freeze.id)
     for one in new:
@@ -236,7 +236,7 @@ def _take(context: Context, id_: str, told: list[_Told], by: str) -> CalendarRea
         result = f"{counted(len(new), 'freeze')} new, {len(gone)} lifted"
         context.record(by, f"calendar {id_} read", id_, result=result)
         context.tell("freeze", id_, result)
-    return CalendarRead(calendar=changed, freezes=len(told), **dict(kept) if kept else {})
+    return CalendarRead(calendar=changed, freezes=len(coming), **dict(kept) if kept else {})
 
 
 def calendar_of_freezes(context: Context) -> bytes:

@@ -61,10 +61,10 @@ def add(context: Context, new: NewFreeze, by: Principal) -> SiteFreeze:
     return kept
 
 
-def lift(context: Context, freeze: int, by: Principal) -> None:
+def lift(context: Context, freeze_id: int, by: Principal) -> None:
     """Let sites be worked on again. Writes. Raises NotFound."""
-    known = context.store.freezes.get(freeze)
+    freeze = context.store.freezes.get(freeze_id)
     with context.store.transaction():
-        context.store.freezes.drop(freeze)
-        context.record(by.name, f"freeze {freeze} of {known.where} lifted", known.where)
-    context.tell("freeze", str(freeze), f"{known.where} is frozen no more")
+        context.store.freezes.drop(freeze_id)
+        context.record(by.name, f"freeze {freeze_id} of {freeze.where} lifted", freeze.where)
+    context.tell("freeze", str(freeze_id), f"{freeze.where} is frozen no more")

@@ -67,22 +67,22 @@ def of_rollout(context: Context, rollout: Rollout) -> list[Gate]:
     """The gates of a rollout: those of twins by their sites, then that of the canaries, then those
     between the waves of the rest.
     """
-    found = []
+    gates = []
     going = rollout.going
     twin_of = {m.site: context.store.sites.get(m.site).twin_of for m in going if m.wave == "twin"}
     for member in going:
         twins = tuple(m for m in going if twin_of.get(m.site) == member.site)
         if twins and member.wave != "twin":
-            found.append(Gate(member.site, rollout, twins, (member,)))
+            gates.append(Gate(member.site, rollout, twins, (member,)))
     canaries = tuple(m for m in going if m.wave == "canary")
     rest = tuple(m for m in going if m.wave == "rest" and not m.urgent)
     if canaries and rest:
-        found.append(Gate(CANARIES, rollout, canaries, rest))
+        gates.append(Gate(CANARIES, rollout, canaries, rest))
     turns = sorted({member.turn for member in rest})
     for first, then in pairwise(turns):
         after, before = ([m for m in rest if m.turn == turn] for turn in (first, then))
-        found.append(Gate(wave_id(then), rollout, tuple(after), tuple(before)))
-    return found
+        gates.append(Gate(wave_id(then), rollout, tuple(after), tuple(before)))
+    return gates
 
 
 def wave_id(turn: int) -> str:
@@ -136,11 +136,11 @@ def every(context: Context) -> Iterator[Standing]:
 def wanting(context: Context) -> dict[str, str]:
     """What each site waits for whose gate wants a person's word, in words. Reads."""
     return {
-        member.site: f"It waits for your word: {_badly(context, told.badly)}. "
+        member.site: f"It waits for your word: {_badly(context, state.badly)}. "
         "Unsaid in time, it goes a night later."
-        for told in every(context)
-        if told.wants_a_word
-        for member in told.gate.before
+        for state in every(context)
+        if state.wants_a_word
+        for member in state.gate.before
     }
 
 
@@ -151,13 +151,13 @@ def shut(context: Context, booking: Booking) -> str:
     rollout, now = context.store.rollouts.get(booking.rollout), context.clock()
     for gate in of_rollout(context, rollout):
         if any(member.site == booking.site for member in gate.before):
-            told = standing(context, gate)
-            if told.wants_a_word:
-                return f"{name(context, gate)} wants a word: {_badly(context, told.badly)}"
-            if told.opens is None:
-                return f"{name(context, gate)} waits for {_waits_for(context, told)}"
-            if told.opens > now:
-                return f"{name(context, gate)} opens {told.opens:%a %H:%M} UTC"
+            state = standing(context, gate)
+            if state.wants_a_word:
+                return f"{name(context, gate)} wants a word: {_badly(context, state.badly)}"
+            if state.opens is None:
+                return f"{name(context, gate)} waits for {_waits_for(context, state)}"
+            if state.opens > now:
+                return f"{name(context, gate)} opens {state.opens:%a %H:%M} UTC"
     return ""
 
 
@@ -189,8 +189,8 @@ def _badly(context: Context, runs: Iterable[Run]) -> str:
     return listed([f"{context.store.sites.get(r.site).label} was {ending(r)}" for r in runs])
 
 
-def _waits_for(context: Context, told: Standing) -> str:
-    sites = [member.site for member in told.to_go] + [run.site for run in told.under_way]
+def _waits_for(context: Context, state: Standing) -> str:
+    sites = [member.site for member in state.to_go] + [run.site for run in state.under_way]
     return listed([context.store.sites.get(site).label for site in sites])
 
 

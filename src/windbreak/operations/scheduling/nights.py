@@ -98,10 +98,10 @@ def reckon(
     Reads.
     """
     sight = sight or deadlines.Sight(context)
-    told = estimates.estimate(context, site, steps, brings)
+    estimate = estimates.estimate(context, site, steps, brings)
     due = deadlines.deadline(sight, site, steps)
     watched = deadlines.watched(sight, site, steps, brings)
-    return Reckoned(told.minutes, told.back_minutes, due.due, due.why, due.weight, watched)
+    return Reckoned(estimate.minutes, estimate.back_minutes, due.due, due.why, due.weight, watched)
 
 
 def reckon_plan(context: Context, plan: SitePlan) -> Reckoned:
@@ -184,8 +184,8 @@ def _off_grid(context: Context, booking: Booking) -> bool:
 def _add_booked(context: Context, making: _Making, booking: Booking, *, kept: bool) -> None:
     id_, on_its_grid = job_id(booking.plan), on_grid(booking.starts_at) == booking.starts_at
     if not booking.minutes:  # from before bookings knew how long they take
-        told = reckon_plan(context, context.store.plans.get(booking.plan))
-        booking = booking.model_copy(update=vars(told))
+        reckoned = reckon_plan(context, context.store.plans.get(booking.plan))
+        booking = booking.model_copy(update=vars(reckoned))
     making.booked[id_] = booking
     making.jobs.append(
         Job(
@@ -209,21 +209,21 @@ def _add_new(
     if why:
         making.waits[plan.id] = why
         return
-    id_, told = job_id(plan.id), reckon_plan(context, plan)
-    making.plans[id_], making.reckoned[id_] = plan.id, told
-    making.jobs.append(job_of(id_, plan.site, told))
+    id_, reckoned = job_id(plan.id), reckon_plan(context, plan)
+    making.plans[id_], making.reckoned[id_] = plan.id, reckoned
+    making.jobs.append(job_of(id_, plan.site, reckoned))
 
 
-def job_of(id_: str, site: str, told: Reckoned) -> Job:
+def job_of(id_: str, site: str, reckoned: Reckoned) -> Job:
     """A job that has no booking yet."""
     return Job(
         id=id_,
         site=site,
-        minutes=told.minutes,
-        back=told.back,
-        due=told.due,
-        weight=told.weight,
-        watched=bool(told.watched),
+        minutes=reckoned.minutes,
+        back=reckoned.back,
+        due=reckoned.due,
+        weight=reckoned.weight,
+        watched=bool(reckoned.watched),
     )
 
 
@@ -259,12 +259,15 @@ def _shut(context: Context, standing: Sequence[gates.Standing], making: _Making)
     while True:
         there = {job.id for job in making.jobs}
         behind: dict[str, str] = {}
-        for told in standing:
-            missing = [m for m in told.to_go if job_id(m.plan or 0) not in there | making.due]
+        for gate_standing in standing:
+            missing = [
+                m for m in gate_standing.to_go if job_id(m.plan or 0) not in there | making.due
+            ]
             if missing:
                 labels = [context.store.sites.get(member.site).label for member in missing]
-                why = f"{gates.in_short(told.gate)} waits for {listed(labels)}, without a night"
-                for member in told.gate.before:
+                gate = gate_standing.gate
+                why = f"{gates.in_short(gate)} waits for {listed(labels)}, without a night"
+                for member in gate.before:
                     behind.setdefault(job_id(member.plan or 0), why)
         behind = {id_: why for id_, why in behind.items() if id_ in there}
         if not behind:
@@ -279,7 +282,7 @@ def _earliest(
     context: Context, standing: Iterable[gates.Standing], making: _Making
 ) -> dict[str, datetime]:
     """From when on jobs may begin by gates of which all that they wait for has begun or ended."""
-    now, told = context.clock(), dict[str, datetime]()
+    now, earliest = context.clock(), dict[str, datetime]()
     # What a person gave a time for stands there; its gate is looked at when it is to begin.
     there = {job.id for job in making.jobs if not job.pinned}
     for gate in standing:
@@ -290,10 +293,10 @@ def _earliest(
             id_ = job_id(member.plan or 0)
             if opens is None or opens <= now or id_ not in there:
                 continue
-            if opens > told.get(id_, now):
-                told[id_] = opens
+            if opens > earliest.get(id_, now):
+                earliest[id_] = opens
                 making.names[f"earliest {id_}"] = f"{gates.in_short(gate.gate)} opens"
-    return told
+    return earliest
 
 
 def _after_what_is_under_way(
@@ -325,17 +328,17 @@ def _ends_by_host(
     context: Context, waiting: Iterable[Booking], making: _Making
 ) -> dict[str, list[tuple[datetime, str]]]:
     """When what is under way on each host should be done, and on which site that is."""
-    now, told = context.clock(), dict[str, datetime]()
+    now, by_host = context.clock(), dict[str, datetime]()
     for run in context.store.runs.all(state="running"):
         minutes = reckon_plan(context, context.store.plans.get(run.plan)).minutes
-        told[run.site] = run.started_at + timedelta(minutes=minutes)
+        by_host[run.site] = run.started_at + timedelta(minutes=minutes)
     for booking in waiting:
         if booking.starts_at <= now and job_id(booking.plan) in making.due:
-            told.setdefault(booking.site, booking.starts_at + timedelta(minutes=booking.minutes))
+            by_host.setdefault(booking.site, booking.starts_at + timedelta(minutes=booking.minutes))
     ends: dict[str, list[tuple[datetime, str]]] = {}
-    for site in context.store.sites.all(id=set(told)) if told else ():
-        if site.host is not None and told[site.id] > now:
-            ends.setdefault(site.host, []).append((told[site.id], site.label))
+    for site in context.store.sites.all(id=set(by_host)) if by_host else ():
+        if site.host is not None and by_host[site.id] > now:
+            ends.setdefault(site.host, []).append((by_host[site.id], site.label))
     return ends
 
 
@@ -356,9 +359,9 @@ def gate_id(gate: gates.Gate) -> str:
 def _gates(standing: Iterable[gates.Standing], jobs: Iterable[Job]) -> Iterable[Gate]:
     """The gates that wait for jobs of the book, and keep back what is not pinned."""
     pinned = {job.id: job.pinned for job in jobs}
-    for told in standing:
-        gate = told.gate
-        after = tuple(id_ for m in told.to_go if (id_ := job_id(m.plan or 0)) in pinned)
+    for gate_standing in standing:
+        gate = gate_standing.gate
+        after = tuple(id_ for m in gate_standing.to_go if (id_ := job_id(m.plan or 0)) in pinned)
         before = tuple(
             id_ for m in gate.before if (id_ := job_id(m.plan or 0)) in pinned and not pinned[id_]
         )

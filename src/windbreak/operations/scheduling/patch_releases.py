@@ -100,9 +100,9 @@ def _like(rollout: Rollout, product: str, version: str, members: list[Member]) -
 
 def _asks(draft: RolloutDraft) -> str:
     """Why a patch release does not go by a word given before; "" where it may."""
-    told = [f"it changes the database of {m.label}" for m in draft.members if m.migrates][:1]
-    told += [f"it asks of a person: {bring.text}" for bring in draft.brings]
-    return listed(told)
+    reasons = [f"it changes the database of {m.label}" for m in draft.members if m.migrates][:1]
+    reasons += [f"it asks of a person: {bring.text}" for bring in draft.brings]
+    return listed(reasons)
 
 
 def _note(context: Context, rollout: Rollout, asks: PatchAsks) -> None:

@@ -89,12 +89,12 @@ def _approve(context: Context, new: NewRollout, by: Principal, follows: int | No
 
 
 def _why_nobody(draft: RolloutDraft) -> str:
-    told = [f"{', '.join(out.labels)}: {out.text.rstrip('.')}" for out in draft.stays_out]
+    reasons = [f"{', '.join(out.labels)}: {out.text.rstrip('.')}" for out in draft.stays_out]
     if draft.before:
-        told.append(f"{counted(len(draft.before), 'site')} booked before")
+        reasons.append(f"{counted(len(draft.before), 'site')} booked before")
     if draft.nothing:
-        told.append(f"{counted(draft.nothing, 'site')} with nothing to do")
-    return f"no site of {draft.where} can take {draft.what} now. {'. '.join(told)}"
+        reasons.append(f"{counted(draft.nothing, 'site')} with nothing to do")
+    return f"no site of {draft.where} can take {draft.what} now. {'. '.join(reasons)}"
 
 
 def _out_text(draft: RolloutDraft) -> str:
@@ -111,7 +111,7 @@ def _begun_text(context: Context, refreshed: Iterable[str]) -> str:
 
 def _to_refresh(context: Context, draft: RolloutDraft) -> list[str]:
     """The twins that can be made as their sites are. Reads."""
-    found = []
+    sites = []
     for member in draft.members:
         if member.wave != "twin":
             continue
@@ -120,8 +120,8 @@ def _to_refresh(context: Context, draft: RolloutDraft) -> list[str]:
             tasks.busy(context, member.site)
         except Refused:
             continue  # it goes as it is
-        found.append(member.site)
-    return found
+        sites.append(member.site)
+    return sites
 
 
 def _member(one: DraftMember) -> Member:
@@ -152,11 +152,11 @@ def _plan(context: Context, rollout: Rollout, by: str) -> Rollout:
     for member in list(members.values()):
         site = context.store.sites.get(member.site).twin_of
         if member.out and member.wave == "twin" and site in members:
-            known = members[site]
-            if known.plan is not None and not known.out:
-                context.store.plans.change(known.plan, state="replaced", to_book=False)
+            planned = members[site]
+            if planned.plan is not None and not planned.out:
+                context.store.plans.change(planned.plan, state="replaced", to_book=False)
                 why = f"its twin can’t go first: {member.out}"
-                members[site] = known.model_copy(update={"plan": None, "out": why})
+                members[site] = planned.model_copy(update={"plan": None, "out": why})
     with context.store.transaction():
         changed = context.store.rollouts.change(rollout.id, members=tuple(members.values()))
         if not changed.going:
@@ -172,18 +172,18 @@ def _plan(context: Context, rollout: Rollout, by: str) -> Rollout:
 def _planned(
     context: Context, rollout: Rollout, member: Member, ground: Ground, by: Principal
 ) -> Member:
-    said = ApprovePlan(
+    words = ApprovePlan(
         why=rollout.why or f"rollout {rollout.id}: {rollout.what}",
         restore_anyway=rollout.restore_anyway,
         patches_until=rollout.patches_until,
     )
-    for known in context.store.plans.all(site=member.site, state="approved"):
-        if known.rollout == rollout.id:  # it was approved before the service ended
-            return member.model_copy(update={"plan": known.id, "targets": known.targets})
+    for approved in context.store.plans.all(site=member.site, state="approved"):
+        if approved.rollout == rollout.id:  # it was approved before the service ended
+            return member.model_copy(update={"plan": approved.id, "targets": approved.targets})
     only = None if member.scope is None else frozenset(member.scope)
     try:
         plan = planning.draft(context, member.site, only=only, ground=ground)
-        approving.approve(context, plan.id, said, by, rollout=rollout.id)
+        approving.approve(context, plan.id, words, by, rollout=rollout.id)
     except OperationError as error:
         return member.model_copy(update={"out": str(error)})
     return member.model_copy(update={"plan": plan.id, "targets": plan.targets})
@@ -282,95 +282,99 @@ def _as_it_stands(context: Context, rollout: Rollout, member: Member) -> Member:
     if plan.state == "approved":
         if context.store.bookings.count(plan=member.plan, state="waiting"):
             return member
-        known = context.store.plans.get(member.plan)
-        return member if known.to_book else member.model_copy(update={"out": "taken out by hand"})
+        approved = context.store.plans.get(member.plan)
+        return (
+            member if approved.to_book else member.model_copy(update={"out": "taken out by hand"})
+        )
     for other in context.store.plans.all(site=member.site, state="approved"):
         if other.rollout == rollout.id:
             return member.model_copy(update={"plan": other.id, "targets": other.targets})
     return member.model_copy(update={"out": "its plan was replaced by another"})
 
 
-def stop(context: Context, rollout: int, why: str, by: Principal) -> Rollout:
+def stop(context: Context, rollout_id: int, why: str, by: Principal) -> Rollout:
     """Stop a rollout: what runs goes on to its end, what is booked is taken out. Writes. Raises
     Refused when it has ended.
     """
-    known = _open(context, rollout)
+    rollout = _open(context, rollout_id)
     with context.store.transaction():
-        for member in known.going:
+        for member in rollout.going:
             if gates.run_of(context, member) is None:
                 _let_lapse(context, member)
-        return _end(context, known, "stopped", f"Stopped by {by.name}.", by=by.name, why=why)
+        return _end(context, rollout, "stopped", f"Stopped by {by.name}.", by=by.name, why=why)
 
 
-def go_on(context: Context, rollout: int, why: str, by: Principal) -> Rollout:
+def go_on(context: Context, rollout_id: int, why: str, by: Principal) -> Rollout:
     """Go on with a rollout that was stopped: what has not run is planned and booked anew. Writes.
     Raises Refused when it was not stopped.
     """
     with _lock(context):
-        known = context.store.rollouts.get(rollout)
-        if known.state != "stopped":
-            raise Refused("not-stopped", f"rollout {rollout} was not stopped: {known.state}")
-        left = [m.site for m in known.going if gates.run_of(context, m) is None]
+        rollout = context.store.rollouts.get(rollout_id)
+        if rollout.state != "stopped":
+            raise Refused("not-stopped", f"rollout {rollout_id} was not stopped: {rollout.state}")
+        left = [m.site for m in rollout.going if gates.run_of(context, m) is None]
         if not left:
             raise Refused("nothing-to-do", "every site of it has run, or was left out")
-        changed = _set_going(context, known, left)
-    context.record(by.name, f"rollout {rollout} goes on", known.product or "fleet", why=why)
-    context.tell("rollout", str(rollout), "it goes on")
+        changed = _set_going(context, rollout, left)
+    context.record(by.name, f"rollout {rollout_id} goes on", rollout.product or "fleet", why=why)
+    context.tell("rollout", str(rollout_id), "it goes on")
     return changed
 
 
-def leave_out(context: Context, rollout: int, how: LeaveOut, by: Principal) -> Rollout:
+def leave_out(context: Context, rollout_id: int, how: LeaveOut, by: Principal) -> Rollout:
     """Go on without a site: its booking is taken out. Writes. Raises Refused when it is not in it,
     or has begun.
     """
-    known = _open(context, rollout)
-    member = next((m for m in known.going if m.site == how.site), None)
+    rollout = _open(context, rollout_id)
+    member = next((m for m in rollout.going if m.site == how.site), None)
     label = context.store.sites.get(how.site).label
     if member is None:
-        raise Refused("not-in-it", f"{label} is not in rollout {rollout}")
+        raise Refused("not-in-it", f"{label} is not in rollout {rollout_id}")
     run = gates.run_of(context, member)
     if run is not None and run.ended_at is None:
         raise Refused("begun", f"run {run.id} is under way on {label}; stop that")
     out = how.why or f"left out by {by.name}"
     members = [
         one.model_copy(update={"out": out}) if one.site == how.site else one
-        for one in known.members
+        for one in rollout.members
     ]
     with context.store.transaction():
         if run is None:
             _let_lapse(context, member)
-        changed = context.store.rollouts.change(rollout, members=tuple(members))
-        what = f"rollout {rollout}: {label} left out"
+        changed = context.store.rollouts.change(rollout_id, members=tuple(members))
+        what = f"rollout {rollout_id}: {label} left out"
         context.record(by.name, what, how.site, why=how.why)
-    context.tell("rollout", str(rollout), what)
+    context.tell("rollout", str(rollout_id), what)
     return changed
 
 
-def open_gate(context: Context, rollout: int, how: OpenGate, by: Principal) -> Rollout:
+def open_gate(context: Context, rollout_id: int, how: OpenGate, by: Principal) -> Rollout:
     """Let a gate open though a run before it did not end well. Writes. Raises Refused where it
     waits for nobody's word.
     """
-    known = _open(context, rollout)
-    every = {gate.id: gate for gate in gates.of_rollout(context, known)}
+    rollout = _open(context, rollout_id)
+    every = {gate.id: gate for gate in gates.of_rollout(context, rollout)}
     if how.gate not in every:
-        raise Refused("no-gate", f"rollout {rollout} has these gates: {', '.join(every) or 'none'}")
-    told = gates.standing(context, every[how.gate])
-    if not told.wants_a_word:
+        raise Refused(
+            "no-gate", f"rollout {rollout_id} has these gates: {', '.join(every) or 'none'}"
+        )
+    standing = gates.standing(context, every[how.gate])
+    if not standing.wants_a_word:
         raise Refused("no-word-wanted", f"{gates.name(context, every[how.gate])} wants no word")
     word = Word(gate=how.gate, by=by.name, at=context.clock(), why=how.why)
     with context.store.transaction():
-        changed = context.store.rollouts.change(rollout, words=(*known.words, word))
-        what = f"rollout {rollout}: {gates.name(context, every[how.gate])} opened"
-        context.record(by.name, what, known.product or "fleet", why=how.why)
-    context.tell("rollout", str(rollout), what)
+        changed = context.store.rollouts.change(rollout_id, words=(*rollout.words, word))
+        what = f"rollout {rollout_id}: {gates.name(context, every[how.gate])} opened"
+        context.record(by.name, what, rollout.product or "fleet", why=how.why)
+    context.tell("rollout", str(rollout_id), what)
     return changed
 
 
-def _open(context: Context, rollout: int) -> Rollout:
-    known = context.store.rollouts.get(rollout)
-    if known.state not in UNDER_WAY:
-        raise Refused("ended", f"rollout {rollout} has {known.state}")
-    return known
+def _open(context: Context, rollout_id: int) -> Rollout:
+    rollout = context.store.rollouts.get(rollout_id)
+    if rollout.state not in UNDER_WAY:
+        raise Refused("ended", f"rollout {rollout_id} has {rollout.state}")
+    return rollout
 
 
 def _let_lapse(context: Context, member: Member) -> None:

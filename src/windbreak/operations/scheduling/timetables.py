@@ -90,9 +90,9 @@ def reckon_anew(context: Context) -> None:
     for booking in context.store.bookings.all(state="waiting"):
         plan = context.store.plans.get(booking.plan)
         site = context.store.sites.get(booking.site)
-        told = vars(nights.reckon(context, site, plan.plan.steps, plan.brings, sight))
-        if any(getattr(booking, name) != value for name, value in told.items()):
-            context.store.bookings.change(booking.id, **told)
+        fields = vars(nights.reckon(context, site, plan.plan.steps, plan.brings, sight))
+        if any(getattr(booking, name) != value for name, value in fields.items()):
+            context.store.bookings.change(booking.id, **fields)
     seen["took"] = number
 
 
@@ -180,7 +180,7 @@ def _place(
     context: Context, live: LiveBook, id_: str, start: datetime, text: str, by: str, cause: str
 ) -> str:
     plan = context.store.plans.get(live.plans[id_])
-    told = live.reckoned[id_]
+    reckoned = live.reckoned[id_]
     by = by if by != BY_ITSELF or plan.approval is None else plan.approval.by
     booking = write(
         context,
@@ -192,7 +192,7 @@ def _place(
             why=text,
             rollout=plan.rollout,
             made_by=by,
-            **vars(told),
+            **vars(reckoned),
         ),
         by,
         cause,

@@ -50,14 +50,14 @@ def in_words(hours: WatchHours) -> str:
 
 def stretches(context: Context, at: datetime, horizon: datetime) -> tuple[Watch, ...]:
     """When how many are there between two instants, as the night book takes it. Reads."""
-    told = []
+    periods = []
     for hours in listed(context):
         if hours.from_ is not None and hours.to is not None:
-            told.append(Watch(from_=hours.from_, to=hours.to, people=hours.people))
+            periods.append(Watch(from_=hours.from_, to=hours.to, people=hours.people))
         elif hours.start is not None and hours.end is not None:
             weekly = HoursWindow(days=hours.days, start=hours.start, end=hours.end)
-            told += [
+            periods += [
                 Watch(from_=opens, to=closes, people=hours.people)
                 for opens, closes in openings((weekly,), hours.zone, at, horizon)
             ]
-    return tuple(told)
+    return tuple(periods)

@@ -27,27 +27,27 @@ EVERY = timedelta(days=1)
 CALL = "own-files"
 
 
-def look(context: Context, site: str) -> Integrity:
+def look(context: Context, site_id: str) -> Integrity:
     """Hold the files of every component of a site against its package, and keep it. Writes.
 
     Raises Refused for a site that is not linked, or whose agent can't list files; LinkError.
     """
-    known = context.store.sites.get(site)
-    if known.link.state != "linked":
-        raise Refused("not-linked", f"{known.label} can't be asked: {known.link.reason}")
-    if CALL not in known.link.agent_can:
+    site = context.store.sites.get(site_id)
+    if site.link.state != "linked":
+        raise Refused("not-linked", f"{site.label} can't be asked: {site.link.reason}")
+    if CALL not in site.link.agent_can:
         raise Refused(
             "agent-too-old",
-            f"the agent of {known.label} is {known.link.agent_version}, which can't list files",
+            f"the agent of {site.label} is {site.link.agent_version}, which can't list files",
         )
-    inventory = context.store.inventories.get(site)
-    agent = sites.agent_for(context, site)
+    inventory = context.store.inventories.get(site_id)
+    agent = sites.agent_for(context, site_id)
     seen = tuple(
-        of_component(context, agent, site, one.product, one.version)
-        for one in _of_makers(context, known, inventory)
+        of_component(context, agent, site_id, one.product, one.version)
+        for one in _of_makers(context, site, inventory)
     )
     return context.store.integrity.put(
-        Integrity(id=site, looked_at=context.clock(), components=seen), site
+        Integrity(id=site_id, looked_at=context.clock(), components=seen), site_id
     )
 
 

@@ -33,31 +33,31 @@ def pending(context: Context) -> bool:
     return context.store.secrets.get(instance.COMING_KEY) is not None
 
 
-def turn(context: Context, site: str) -> Subject:
+def turn(context: Context, site_id: str) -> Subject:
     """Turn the keys of one site, where that was not done yet. Writes. Never raises for the site."""
-    known = context.store.sites.get(site)
+    site = context.store.sites.get(site_id)
     coming = instance.coming_key(context)
-    if coming is None or site in instance.turned(context):
-        return Subject(site=site, text="its keys are new")
-    if "rotate" not in known.link.agent_can:
-        older = f"its agent {known.link.agent_version or ''} can't turn keys: update it".strip()
-        return Subject(site=site, text=older, well=False)
+    if coming is None or site_id in instance.turned(context):
+        return Subject(site=site_id, text="its keys are new")
+    if "rotate" not in site.link.agent_can:
+        older = f"its agent {site.link.agent_version or ''} can't turn keys: update it".strip()
+        return Subject(site=site_id, text=older, well=False)
     try:
-        agent = sites.agent_for(context, site)
+        agent = sites.agent_for(context, site_id)
         public = agent.rotate(signing.public_text(coming))
         signing.public_from(public)
     except (LinkError, Refused, signing.SignatureRefused) as error:
-        return Subject(site=site, text=f"not yet: {error}", well=False)
-    bound = context.store.agents.key(site)
+        return Subject(site=site_id, text=f"not yet: {error}", well=False)
+    bound = context.store.agents.key(site_id)
     assert bound is not None  # its agent answered under it
     with context.store.transaction():
-        context.store.agents.set_key(site, bound[0], public)
+        context.store.agents.set_key(site_id, bound[0], public)
         if pending(context):  # else another thread turned the last one meanwhile
-            turned = sorted({*instance.turned(context), site})
+            turned = sorted({*instance.turned(context), site_id})
             context.store.facts.set(instance.TURNED, json.dumps(turned))
-        context.record("Windbreak", f"keys of {known.label} turned", site)
+        context.record("Windbreak", f"keys of {site.label} turned", site_id)
     finish(context)
-    return Subject(site=site, text="its keys are new")
+    return Subject(site=site_id, text="its keys are new")
 
 
 def finish(context: Context) -> None:

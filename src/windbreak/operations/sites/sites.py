@@ -118,7 +118,7 @@ def set_windows_of(context: Context, where: WindowsOf, by: Principal) -> tuple[S
     if where.host is not None:
         context.store.hosts.get(where.host)
     clients.check(context, where.client)
-    found = [
+    sites = [
         site
         for site in context.store.sites.live()
         if (where.host is None or site.host == where.host)
@@ -127,63 +127,63 @@ def set_windows_of(context: Context, where: WindowsOf, by: Principal) -> tuple[S
     with context.store.transaction():
         return tuple(
             set_windows(context, site.id, where.windows, where.timezone or site.timezone, by)
-            for site in found
+            for site in sites
         )
 
 
-def link_line(context: Context, site: str, by: Principal) -> LinkCode:
+def link_line(context: Context, site_id: str, by: Principal) -> LinkCode:
     """The one line for a site's agent: our public key and a one-time code. Writes."""
-    known = context.store.sites.get(site)
-    if known.retired_at is not None:
-        raise Refused("retired", f"{known.label} is retired; register it anew to work on it")
+    site = context.store.sites.get(site_id)
+    if site.retired_at is not None:
+        raise Refused("retired", f"{site.label} is retired; register it anew to work on it")
     code = secrets.token_urlsafe(24)
     until = context.clock() + CODE_GOOD
-    context.store.agents.set_code(site, code, until)
-    said = json.dumps({"key": signing.public_text(instance.key(context)), "code": code})
-    line = "windbreak-link." + base64.urlsafe_b64encode(said.encode()).decode().rstrip("=")
-    context.record(by.name, f"line for {known.label}'s agent made", site)
-    where = f"{known.address}{SYSTEMS[known.system].owners_page}"
+    context.store.agents.set_code(site_id, code, until)
+    handed_over = json.dumps({"key": signing.public_text(instance.key(context)), "code": code})
+    line = "windbreak-link." + base64.urlsafe_b64encode(handed_over.encode()).decode().rstrip("=")
+    context.record(by.name, f"line for {site.label}'s agent made", site_id)
+    where = f"{site.address}{SYSTEMS[site.system].owners_page}"
     return LinkCode(line=line, good_until=until, where=where)
 
 
-def link(context: Context, site: str, by: Principal) -> Site:
+def link(context: Context, site_id: str, by: Principal) -> Site:
     """Ask the agent for its key under the code that was pasted there. Writes.
 
     Raises Refused when there is no good code, or the agent's proof does not fit it.
     """
     instance.must_drive(context)
-    known = context.store.sites.get(site)
-    code = context.store.agents.code(site)
+    site = context.store.sites.get(site_id)
+    code = context.store.agents.code(site_id)
     if code is None or code[1] < context.clock():
         raise Refused(
             "no-link-code",
-            f"no line is in use for {known.label}; make one with `windbreak site link {site}`",
+            f"no line is in use for {site.label}; make one with `windbreak site link {site_id}`",
         )
-    agent = _agent_of(context, known, None)
+    agent = _agent_of(context, site, None)
     nonce = secrets.token_urlsafe(18)
     try:
-        hello = agent.hello(nonce, site)
+        hello = agent.hello(nonce, site_id)
     except KeyRefused as error:
         raise Refused(
             "line-not-pasted",
-            f"the agent of {known.label} does not know our key: paste the line into it first, "
-            f"at {known.address}{SYSTEMS[known.system].owners_page}",
+            f"the agent of {site.label} does not know our key: paste the line into it first, "
+            f"at {site.address}{SYSTEMS[site.system].owners_page}",
         ) from error
     except LinkError as error:
-        raise Refused("agent-not-linked", f"{known.label}: {error}") from error
+        raise Refused("agent-not-linked", f"{site.label}: {error}") from error
     text = f"{hello.agent_id}.{hello.public_key}.{nonce}".encode()
     proof = hmac.new(code[0].encode(), text, hashlib.sha256).hexdigest()
     if not hmac.compare_digest(proof, hello.proof):
         raise Refused(
             "wrong-code",
-            f"the agent at {known.address} was given another line than this one; paste it again",
+            f"the agent at {site.address} was given another line than this one; paste it again",
         )
     bound = context.store.agents.site_of(hello.agent_id)
-    if bound is not None and bound != site:
+    if bound is not None and bound != site_id:
         other = context.store.sites.get(bound)
         raise Refused(
             "agent-elsewhere",
-            f"this agent answers for {other.label} at {other.address} already: {known.label} "
+            f"this agent answers for {other.label} at {other.address} already: {site.label} "
             "is a copy of it. On the agent’s page of the copy, give it an id of its own; then "
             "paste a new line",
         )
@@ -198,74 +198,74 @@ def link(context: Context, site: str, by: Principal) -> Site:
         agent_can=hello.can,
     )
     with context.store.transaction():
-        context.store.agents.set_key(site, hello.agent_id, hello.public_key)
-        changed = context.store.sites.change(site, link=link)
-        context.record(by.name, f"{known.label} linked", site, result=f"agent {hello.agent_id}")
-    context.tell("site", site, "linked")
+        context.store.agents.set_key(site_id, hello.agent_id, hello.public_key)
+        changed = context.store.sites.change(site_id, link=link)
+        context.record(by.name, f"{site.label} linked", site_id, result=f"agent {hello.agent_id}")
+    context.tell("site", site_id, "linked")
     return changed
 
 
-def unlink(context: Context, site: str, by: Principal) -> Site:
+def unlink(context: Context, site_id: str, by: Principal) -> Site:
     """End the link on our side, and on the site's where it can be reached. Writes.
 
     Raises Refused while a run is under way: it could neither go on nor go back.
     """
-    known = context.store.sites.get(site)
-    for run in context.store.runs.all(site=site, state="running"):
-        raise Refused("site-busy", f"run {run.id} is under way on {known.label}; stop it first")
-    told = "the agent was told"
+    site = context.store.sites.get(site_id)
+    for run in context.store.runs.all(site=site_id, state="running"):
+        raise Refused("site-busy", f"run {run.id} is under way on {site.label}; stop it first")
+    text = "the agent was told"
     try:
-        agent_for(context, site).goodbye()
+        agent_for(context, site_id).goodbye()
     except LinkError as error:
-        told = f"the agent could not be told: {error}"
+        text = f"the agent could not be told: {error}"
     with context.store.transaction():
-        context.store.agents.drop_key(site)
+        context.store.agents.drop_key(site_id)
         link = Link(reason="The link was ended here.", since=context.clock())
-        changed = context.store.sites.change(site, link=link)
-        context.record(by.name, f"{known.label}: link ended", site, result=told)
-    context.tell("site", site, "unlinked")
+        changed = context.store.sites.change(site_id, link=link)
+        context.record(by.name, f"{site.label}: link ended", site_id, result=text)
+    context.tell("site", site_id, "unlinked")
     return changed
 
 
-def refresh(context: Context, site: str) -> Site:
+def refresh(context: Context, site_id: str) -> Site:
     """Look at a site's pages, and ask its agent what is installed. Writes.
 
     Never raises for a site that can't be reached: its link then says what was seen.
     """
-    known = context.store.sites.get(site)
+    site = context.store.sites.get(site_id)
     now = context.clock()
-    if context.store.agents.key(site) is None:
-        return known
-    agent = agent_for(context, site)
-    visit = visits.visit(context, known)
+    if context.store.agents.key(site_id) is None:
+        return site
+    agent = agent_for(context, site_id)
+    visit = visits.visit(context, site)
     try:
-        inventory = _with_health(agent, agent.inventory(site, now))
+        inventory = _with_health(agent, agent.inventory(site_id, now))
     except LinkError as error:
-        return _unreached(context, known, error, visit)
+        return _unreached(context, site, error, visit)
     except Exception as error:
         # Whatever a site does costs that site only.
-        log.exception("%s could not be asked; the others go on", site)
+        log.exception("%s could not be asked; the others go on", site_id)
         unfit = Unfit(f"its answer can't be used ({error})")
-        return _unreached(context, known, unfit, visit)
+        return _unreached(context, site, unfit, visit)
     ahead = round(agent.ahead or 0)
     with context.store.transaction():
         inventory = inventories.take_in(context, inventory)
-        link = known.link.model_copy(
+        link = site.link.model_copy(
             update={
                 "state": "linked",
                 "reason": answering(ahead),
                 "clock_ahead": ahead,
                 "looked_at": now,
-                "agent_version": inventory.agent_version or known.link.agent_version,
-                "agent_can": inventory.agent_can or known.link.agent_can,
-                "since": known.link.since if known.link.state == "linked" else now,
+                "agent_version": inventory.agent_version or site.link.agent_version,
+                "agent_can": inventory.agent_can or site.link.agent_can,
+                "since": site.link.since if site.link.state == "linked" else now,
             }
         )
-        changed = context.store.sites.change(site, link=link, facts_at=now)
+        changed = context.store.sites.change(site_id, link=link, facts_at=now)
     if len(visit.members) != len(inventory.members):
         visits.visit(context, changed)  # its network is known only now, or is another
-    _pay(context, agent, site)
-    context.tell("site", site, "refreshed")
+    _pay(context, agent, site_id)
+    context.tell("site", site_id, "refreshed")
     return changed
 
 
@@ -323,11 +323,11 @@ def live(context: Context) -> list[Site]:
 REFRESHED_AT_ONCE = 16
 
 
-def refresh_many(context: Context, found: Sequence[Site]) -> Iterator[Site]:
+def refresh_many(context: Context, wanted: Sequence[Site]) -> Iterator[Site]:
     """Refresh many sites at once, few of one host at a time, each as it is ready. Writes."""
 
     yield from at_once(
-        found,
+        wanted,
         lambda site: refresh(context, site.id),
         place=lambda s: s.host or s.id,
         most=REFRESHED_AT_ONCE,
@@ -380,16 +380,16 @@ def inventory_of(context: Context, site: str) -> Inventory | None:
     return context.store.inventories.find(site)
 
 
-def agent_for(context: Context, site: str) -> Agent:
+def agent_for(context: Context, site_id: str) -> Agent:
     """The linked agent of a site. Reads. Raises Refused when the site is not linked."""
-    known = context.store.sites.get(site)
-    key = context.store.agents.key(site)
+    site = context.store.sites.get(site_id)
+    key = context.store.agents.key(site_id)
     if key is None:
         raise Refused(
-            "not-linked", f"{known.label} is not linked; see `windbreak site link {site}`"
+            "not-linked", f"{site.label} is not linked; see `windbreak site link {site_id}`"
         )
     instance.must_drive(context)  # nothing goes out of a reader
-    return _agent_of(context, known, key)
+    return _agent_of(context, site, key)
 
 
 def _agent_of(context: Context, site: Site, key: tuple[str, str] | None) -> Agent:

@@ -22,26 +22,26 @@ log = logging.getLogger("windbreak.tasks")
 _EXCLUSIVE: tuple[TaskKind, ...] = ("refresh twin", "prove backup")
 
 
-def start(context: Context, kind: TaskKind, found: Sequence[str], by: str) -> Task:
+def start(context: Context, kind: TaskKind, asked: Sequence[str], by: str) -> Task:
     """Write a task down; the caller then has it carried out. Writes. Raises Refused where its sites
     can't have it now.
     """
     instance.must_drive(context)
-    for site in found:
+    for site in asked:
         context.store.sites.get(site)
         if kind in _EXCLUSIVE:
             twins.check(context, site)
             busy(context, site)
     if kind == "rotate keys":
         keys.begin(context)
-    if not found:
-        found = [s.id for s in sites.live(context) if context.store.agents.key(s.id) is not None]
+    if not asked:
+        asked = [s.id for s in sites.live(context) if context.store.agents.key(s.id) is not None]
     with context.store.transaction():
         task = context.store.tasks.add(
-            Task(id=0, kind=kind, sites=tuple(found), by=by, made_at=context.clock())
+            Task(id=0, kind=kind, sites=tuple(asked), by=by, made_at=context.clock())
         )
         if kind != "refresh":
-            for site in found if kind in _EXCLUSIVE else ("instance",):
+            for site in asked if kind in _EXCLUSIVE else ("instance",):
                 context.record(by, f"task {task.id} begun: {kind}", site)
     context.tell("task", str(task.id), f"{kind}: begun")
     return task
@@ -52,33 +52,33 @@ def busy(context: Context, site: str) -> None:
     for task in context.store.tasks.all(state="running"):
         if task.kind not in _EXCLUSIVE:
             continue
-        for twin in task.sites:
-            known = context.store.sites.get(twin)
-            if site in (twin, known.twin_of):
-                raise Refused("site-busy", f"task {task.id} ({task.kind}) has {known.label}")
+        for site_id in task.sites:
+            taken = context.store.sites.get(site_id)
+            if site in (site_id, taken.twin_of):
+                raise Refused("site-busy", f"task {task.id} ({task.kind}) has {taken.label}")
 
 
-def carry_out(context: Context, task: int) -> Task:
+def carry_out(context: Context, task_id: int) -> Task:
     """Carry a task out to its end, or take it up where it was. Writes.
 
     Never raises for what happens at a site: the task then says so.
     """
-    known = context.store.tasks.get(task)
-    left = [site for site in known.sites if site not in {s.site for s in known.ended}]
+    task = context.store.tasks.get(task_id)
+    left = [site for site in task.sites if site not in {s.site for s in task.ended}]
     try:
-        for subject in _work(context, known, left):
-            ended = (*context.store.tasks.get(task).ended, subject)
-            context.store.tasks.change(task, ended=ended)
-            context.tell("task", str(task), f"{len(ended)} of {len(known.sites)}")
+        for subject in _work(context, task, left):
+            ended = (*context.store.tasks.get(task_id).ended, subject)
+            context.store.tasks.change(task_id, ended=ended)
+            context.tell("task", str(task_id), f"{len(ended)} of {len(task.sites)}")
     except (LinkError, OperationError) as error:
-        return _end(context, task, str(error), well=False)
-    ended = context.store.tasks.get(task).ended
+        return _end(context, task_id, str(error), well=False)
+    ended = context.store.tasks.get(task_id).ended
     amiss = [subject for subject in ended if not subject.well]
     labels = [context.store.sites.get(subject.site).label for subject in amiss]
-    text = ended_text(known.kind, len(ended), labels)
-    if known.kind in _EXCLUSIVE and ended:
+    text = ended_text(task.kind, len(ended), labels)
+    if task.kind in _EXCLUSIVE and ended:
         text = "; ".join(subject.text for subject in ended)
-    return _end(context, task, text, well=known.kind not in _EXCLUSIVE or not amiss)
+    return _end(context, task_id, text, well=task.kind not in _EXCLUSIVE or not amiss)
 
 
 def broke(context: Context, task: int, fault: str) -> Task:

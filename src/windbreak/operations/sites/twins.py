@@ -33,13 +33,13 @@ _PROOF = timedelta(minutes=30)  # kept free in a window for a proof
 Tell = Callable[[str], None]
 
 
-def check(context: Context, twin: str) -> Site:
+def check(context: Context, twin_id: str) -> Site:
     """The production site of a twin. Raises Refused where it is none, or either can't do it."""
-    known = context.store.sites.get(twin)
-    if known.twin_of is None:
-        raise Refused("no-twin", f"{known.label} is no twin of a site")
-    site = context.store.sites.get(known.twin_of)
-    for one in (site, known):
+    twin = context.store.sites.get(twin_id)
+    if twin.twin_of is None:
+        raise Refused("no-twin", f"{twin.label} is no twin of a site")
+    site = context.store.sites.get(twin.twin_of)
+    for one in (site, twin):
         sites.agent_for(context, one.id)  # refuses a site that is not linked
         lacks = [call for call in _CALLS if call not in one.link.agent_can]
         if lacks:

@@ -67,8 +67,8 @@ class _Intake:
     def versions(self, product: str) -> dict[Version, str]:
         """The ids of a product's known releases by version; read once."""
         if product not in self.by_product:
-            found = self.context.store.releases.ids_of(product)
-            self.by_product[product] = {parse_version(id.partition("@")[2]): id for id in found}
+            ids = self.context.store.releases.ids_of(product)
+            self.by_product[product] = {parse_version(id.partition("@")[2]): id for id in ids}
         return self.by_product[product]
 
     def find(self, product: str, version: Version) -> KnownRelease | None:
@@ -134,10 +134,10 @@ def refuse_emptied(context: Context, feed: Feed, announced: Announced) -> None:
     """
     if feed.kind == "advisories" or announced.announcements or announced.withdrawn:
         return
-    known = context.store.releases.all(feed=feed.id)
-    if known and not announced.faults:
-        raise FeedUnreadable(f"it lists nothing, and it listed {len(known)} releases before")
-    if known:
+    releases = context.store.releases.all(feed=feed.id)
+    if releases and not announced.faults:
+        raise FeedUnreadable(f"it lists nothing, and it listed {len(releases)} releases before")
+    if releases:
         raise FeedUnreadable(f"none of what it lists can be read; {announced.faults[0]}")
 
 
@@ -145,8 +145,8 @@ def _take(intake: _Intake, announcement: Announcement, version: Version) -> None
     if announcement.product not in intake.settled:
         intake.settled.add(announcement.product)
         _know_product(intake, announcement)
-    known = intake.find(announcement.product, version)
-    if known is None:
+    listed = intake.find(announcement.product, version)
+    if listed is None:
         # Every field was looked at when the announcement was read.
         release = KnownRelease.model_construct(
             **dict(announcement),
@@ -158,58 +158,58 @@ def _take(intake: _Intake, announcement: Announcement, version: Version) -> None
         intake.keep(release, new=True)
         intake.ids.append(release.id)
         return
-    changed = _revised(intake, known, announcement)
-    if changed != known:
+    changed = _revised(intake, listed, announcement)
+    if changed != listed:
         intake.keep(changed)
 
 
-def _revised(intake: _Intake, known: KnownRelease, again: Announcement) -> KnownRelease:
+def _revised(intake: _Intake, release: KnownRelease, again: Announcement) -> KnownRelease:
     """A known release as it stands after it was announced again; the first feed's word counts."""
     update: dict[str, object] = {}
-    if intake.feed.id not in known.routes:
-        update["routes"] = (*known.routes, intake.feed.id)
-    if known.feed in (intake.feed.id, BY_HAND):
+    if intake.feed.id not in release.routes:
+        update["routes"] = (*release.routes, intake.feed.id)
+    if release.feed in (intake.feed.id, BY_HAND):
         update |= {name: getattr(again, name) for name in _REVISED}
-        if known.corrected is not None:
-            update["bundles"] = known.bundles  # the package itself said otherwise
+        if release.corrected is not None:
+            update["bundles"] = release.bundles  # the package itself said otherwise
         update["feed"] = intake.feed.id
-        if known.withdrawn_at is not None:
+        if release.withdrawn_at is not None:
             update["withdrawn_at"] = None
     if again.package is not None:
-        if known.package is None:
+        if release.package is None:
             update["package"] = again.package
             update["feed"] = intake.feed.id
-        if (first := _other_package(known, again)) is not None:
-            before = known.republished
+        if (first := _other_package(release, again)) is not None:
+            before = release.republished
             if before is None or before.now.sha256 != again.package.sha256:
                 update["republished"] = Republished(
                     at=intake.now, feed=intake.feed.id, first=first, now=again.package
                 )
                 intake.again.append(
-                    f"{known.id} came again with another package; it goes to no site until "
+                    f"{release.id} came again with another package; it goes to no site until "
                     "somebody has decided"
                 )
         elif (
-            known.package is not None
-            and known.feed == intake.feed.id
-            and known.package.url != again.package.url
+            release.package is not None
+            and release.feed == intake.feed.id
+            and release.package.url != again.package.url
         ):
-            update["package"] = known.package.model_copy(update={"url": again.package.url})
+            update["package"] = release.package.model_copy(update={"url": again.package.url})
             update["refused"] = None  # it lies elsewhere now: it may be had again
-    return known.model_copy(update=update)
+    return release.model_copy(update=update)
 
 
-def _other_package(known: KnownRelease, again: Announcement) -> str | None:
+def _other_package(release: KnownRelease, again: Announcement) -> str | None:
     """The first package's sum (or size) when the one announced now is another; the one in hand, or
     the one that was announced.
     """
     assert again.package is not None  # callers look first
     now = again.package
-    for was in (known.sha256, known.package.sha256 if known.package else None):
+    for was in (release.sha256, release.package.sha256 if release.package else None):
         if was and now.sha256:
             return was if was.lower() != now.sha256.lower() else None
-    if known.package and known.package.size and now.size and known.package.size != now.size:
-        return f"{known.package.size} bytes"
+    if release.package and release.package.size and now.size and release.package.size != now.size:
+        return f"{release.package.size} bytes"
     return None
 
 
@@ -265,37 +265,39 @@ def _find_vanished(
     listed_before: dict[str, set[Version]] = defaultdict(set)
     for announcement in before.announcements if before and before.whole else ():
         listed_before[announcement.product].add(parse_version(announcement.version))
-    for product in sorted(own):
-        here = listed.get(product, set())
-        told = announced.withdrawn.get(product)
-        if told is None and (product in announced.unread or not listed):
+    for product_id in sorted(own):
+        here = listed.get(product_id, set())
+        withdrawn = announced.withdrawn.get(product_id)
+        if withdrawn is None and (product_id in announced.unread or not listed):
             continue
-        still = bool(listed_before[product]) and listed_before[product] <= here
-        missing = [] if still else [v for v in intake.versions(product) if v not in here]
+        still = bool(listed_before[product_id]) and listed_before[product_id] <= here
+        missing = [] if still else [v for v in intake.versions(product_id) if v not in here]
         for version in missing:
-            release = intake.find(product, version)
+            release = intake.find(product_id, version)
             assert release is not None  # its id was listed just now
             gone = release.feed == feed.id and release.withdrawn_at is None
             if gone and (not here or version > min(here)):
                 intake.keep(release.model_copy(update={"withdrawn_at": now}))
-        known = context.store.products.find(product)
-        if known is None:
+        product = context.store.products.find(product_id)
+        if product is None:
             continue
-        if told is None and here:
-            _set_withdrawn(intake, known, None, "")
-        elif told is not None:
-            _set_withdrawn(intake, known, now, told or f"{feed.label} says that it is withdrawn.")
+        if withdrawn is None and here:
+            _set_withdrawn(intake, product, None, "")
+        elif withdrawn is not None:
+            _set_withdrawn(
+                intake, product, now, withdrawn or f"{feed.label} says that it is withdrawn."
+            )
         else:
-            _set_withdrawn(intake, known, now, f"{feed.label} lists it no longer.")
-    for product, text in announced.withdrawn.items():
-        known = context.store.products.find(product)
-        if known is not None and product not in own and known.feed in (feed.id, None):
+            _set_withdrawn(intake, product, now, f"{feed.label} lists it no longer.")
+    for product_id, text in announced.withdrawn.items():
+        product = context.store.products.find(product_id)
+        if product is not None and product_id not in own and product.feed in (feed.id, None):
             # What another maker's feed tells of is not this one's to withdraw.
-            said = text or f"{feed.label} says that it is withdrawn."
-            _set_withdrawn(intake, known, now, said)
-        elif known is None:
-            kind = product.partition("/")[0]
-            fields = {"id": product, "kind": kind, "name": name_of(product)}
+            reason = text or f"{feed.label} says that it is withdrawn."
+            _set_withdrawn(intake, product, now, reason)
+        elif product is None:
+            kind = product_id.partition("/")[0]
+            fields = {"id": product_id, "kind": kind, "name": name_of(product_id)}
             added = KnownProduct.model_validate(
                 {**fields, "access": "public", "maker": intake.maker, "feed": feed.id}
             )
@@ -314,14 +316,18 @@ def _set_withdrawn(intake: _Intake, product: KnownProduct, at: datetime | None, 
 def _know_product(intake: _Intake, announcement: Announcement) -> None:
     """Learn a product from its first release; a person's word on it is never changed back."""
     context, feed = intake.context, intake.feed
-    known = context.store.products.find(announcement.product)
-    if known is not None:
-        if known.feed is None and feed.id != BY_HAND:
-            context.store.products.change(known.id, feed=feed.id, maker=known.maker or intake.maker)
-        elif known.access == "bundled-only" and announcement.package is not None:
+    product = context.store.products.find(announcement.product)
+    if product is not None:
+        if product.feed is None and feed.id != BY_HAND:
+            context.store.products.change(
+                product.id, feed=feed.id, maker=product.maker or intake.maker
+            )
+        elif product.access == "bundled-only" and announcement.package is not None:
             # It came only inside a theme till now; this feed has it by itself.
             access = "public" if feed.sign_in == "none" else "licensed"
-            context.store.products.change(known.id, access=access, feed=feed.id, maker=intake.maker)
+            context.store.products.change(
+                product.id, access=access, feed=feed.id, maker=intake.maker
+            )
         return
     kind = announcement.product.partition("/")[0]
     name = announcement.title.removesuffix(announcement.version).strip() or announcement.product
@@ -354,21 +360,21 @@ def change_product(
     """Set what a person knows of a product. Writes."""
     fields = change.model_dump(exclude_none=True)
     before = context.store.products.get(product)
-    known = context.store.products.change(product, **fields)
-    if known == before:
-        return known
+    changed = context.store.products.change(product, **fields)
+    if changed == before:
+        return changed
     what = ", ".join(_FIELDS.get(field, field) for field in fields)
-    context.record(by.name, f"{known.name}: {what} set", product)
+    context.record(by.name, f"{changed.name}: {what} set", product)
     context.tell("product", product, "set")
-    return known
+    return changed
 
 
 def type_in(context: Context, new: NewRelease, by: Principal) -> KnownRelease:
     """Take in a release that no feed tells of. Writes. Raises Refused when it is known."""
     version = parse_version(new.version)
-    for known in context.store.releases.all(product=new.product):
-        if parse_version(known.version) == version:
-            raise Refused("known-release", f"{known.title} is known already, from {known.feed}")
+    for listed in context.store.releases.all(product=new.product):
+        if parse_version(listed.version) == version:
+            raise Refused("known-release", f"{listed.title} is known already, from {listed.feed}")
     name = _by_hand(context, new.product, name_of(new.product)).name
     release = KnownRelease(
         **new.model_dump(by_alias=False, exclude={"source"}),
@@ -403,8 +409,8 @@ def know_brought(context: Context, package: Package, by: Principal) -> None:
     Within a transaction. Writes.
     """
     version = parse_version(package.version)
-    known = context.store.releases.all(product=package.product)
-    if any(parse_version(one.version) >= version for one in known):
+    releases = context.store.releases.all(product=package.product)
+    if any(parse_version(one.version) >= version for one in releases):
         return
     product = _by_hand(context, package.product, package.name)
     context.store.releases.add(
@@ -432,19 +438,19 @@ def decide(
     """
     id = context.store.releases.id_of(product, version)
     with context.store.transaction():
-        known = context.store.releases.get(id)
-        if known.republished is None or not known.republished.open:
+        release = context.store.releases.get(id)
+        if release.republished is None or not release.republished.open:
             raise Refused(
-                "nothing-to-decide", f"{known.title} did not come twice, or it is decided"
+                "nothing-to-decide", f"{release.title} did not come twice, or it is decided"
             )
-        decided = known.republished.model_copy(
+        decided = release.republished.model_copy(
             update={"decided": choice.keep, "by": by.name, "why": choice.why}
         )
         update: dict[str, object] = {"republished": decided}
         if choice.keep == "new":
             update |= {"package": decided.now, "sha256": None, "refused": None}
         changed = context.store.releases.change(id, **update)
-        what = f"{known.title}: the {choice.keep} package is the right one"
+        what = f"{release.title}: the {choice.keep} package is the right one"
         context.record(by.name, what, product, why=choice.why)
     context.tell("release", product, what)
     return changed
@@ -459,10 +465,10 @@ def disagreements(context: Context, feed: Feed, announced: Announced) -> tuple[D
     for announcement in announced.announcements:
         if announcement.product not in announced.headline or announcement.channel != "stable":
             continue
-        found = newest.get(announcement.product)
-        if found is None or parse_version(announcement.version) > parse_version(found.version):
+        listed = newest.get(announcement.product)
+        if listed is None or parse_version(announcement.version) > parse_version(listed.version):
             newest[announcement.product] = announcement
-    told = []
+    texts = []
     for product, headline in sorted(announced.headline.items()):
         release = newest.get(product)
         try:
@@ -470,29 +476,29 @@ def disagreements(context: Context, feed: Feed, announced: Announced) -> tuple[D
         except ValueError:
             continue
         if not same:
-            told.append(_disagreement(context, product, headline, release))
-    return tuple(told)
+            texts.append(_disagreement(context, product, headline, release))
+    return tuple(texts)
 
 
 def _disagreement(
-    context: Context, product: str, headline: str, release: Announcement | None
+    context: Context, product_id: str, headline: str, release: Announcement | None
 ) -> Disagreement:
-    known = context.store.products.find(product)
-    name = known.name if known else product
+    product = context.store.products.find(product_id)
+    name = product.name if product else product_id
     if release is None:
         text = f"Its headline says {name} {headline}, and its list has no release of it."
-        return Disagreement(product=product, headline=headline, believed="headline", text=text)
-    in_hand = context.shelf.find(product, release.version)
+        return Disagreement(product=product_id, headline=headline, believed="headline", text=text)
+    in_hand = context.shelf.find(product_id, release.version)
     believed: Found = "package" if in_hand else "changelog"
-    said = f"Its headline says {name} {headline}, its list {release.version}"
+    line = f"Its headline says {name} {headline}, its list {release.version}"
     if in_hand is not None:
-        said += f", and the package itself {in_hand.version}"
+        line += f", and the package itself {in_hand.version}"
     because = "the package outranks both" if in_hand else "the list outranks the headline"
     return Disagreement(
-        product=product,
+        product=product_id,
         headline=headline,
         changelog=release.version,
         package=in_hand.version if in_hand else None,
         believed=believed,
-        text=f"{said}. Believed: {release.version}, since {because}.",
+        text=f"{line}. Believed: {release.version}, since {because}.",
     )

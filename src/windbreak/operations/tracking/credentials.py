@@ -34,21 +34,21 @@ def others_with(context: Context, feed: str, secret: str | None = None) -> list[
 
 
 def replace(
-    context: Context, feed: str, credential: str, by: Principal, *, everywhere: bool = False
+    context: Context, feed_id: str, credential: str, by: Principal, *, everywhere: bool = False
 ) -> Feed:
     """Put another credential in the place of a feed's, and where the old one is used else.
 
     Writes. Raises Refused when it is empty. Without ``everywhere`` the ledger names the feeds
     that still use the old one.
     """
-    known = context.store.feeds.get(feed)
+    feed = context.store.feeds.get(feed_id)
     secret = trimmed(credential)
     if not secret:
         raise Refused("no-credential", "the credential is empty")
-    others = others_with(context, feed)
+    others = others_with(context, feed_id)
     also = others if everywhere else []
     with context.store.transaction():
-        for one in (known, *also):
+        for one in (feed, *also):
             context.store.secrets.set(asking.sealed_as(one.id), context.sealer.seal(secret))
             context.store.feeds.change(
                 one.id,
@@ -61,25 +61,25 @@ def replace(
             )
         left = ", ".join(o.label for o in others if o not in also)
         result = f"still with the old one: {left}" if left else "the old one is used nowhere now"
-        what = " and ".join(one.label for one in (known, *also))
-        context.record(by.name, f"credential of {what} replaced", feed, result=result)
-    return context.store.feeds.get(feed)
+        what = " and ".join(one.label for one in (feed, *also))
+        context.record(by.name, f"credential of {what} replaced", feed_id, result=result)
+    return context.store.feeds.get(feed_id)
 
 
-def check(context: Context, feed: str) -> CredentialCheck:
+def check(context: Context, feed_id: str) -> CredentialCheck:
     """Ask the maker what a feed's credential may do, and remember the answer. Writes.
 
     A "no" that is new is not sure yet: it is looked at again in five minutes. Raises Refused
     when the feed asks for no credential.
     """
-    known = context.store.feeds.get(feed)
-    if known.sign_in in ("none", "site code"):
-        raise Refused("no-credential", f"{known.label} asks for no credential")
-    if known.check_url is None:
-        polling.poll(context, feed, fresh=True)
-        known = context.store.feeds.get(feed)
-    check = _asked_of_maker(context, known)
-    before = known.check
+    feed = context.store.feeds.get(feed_id)
+    if feed.sign_in in ("none", "site code"):
+        raise Refused("no-credential", f"{feed.label} asks for no credential")
+    if feed.check_url is None:
+        polling.poll(context, feed_id, fresh=True)
+        feed = context.store.feeds.get(feed_id)
+    check = _asked_of_maker(context, feed)
+    before = feed.check
     if not check.valid or check.lacks:
         repeated = before is not None and (before.valid, before.lacks) == (check.valid, check.lacks)
         waited = before is not None and context.clock() >= before.at + LOOK_AGAIN
@@ -87,8 +87,8 @@ def check(context: Context, feed: str) -> CredentialCheck:
         check = check.model_copy(update={"sure": sure})
         if repeated and not sure and before is not None:
             check = check.model_copy(update={"at": before.at})
-    context.store.feeds.change(feed, check=check)
-    context.tell("feed", feed, check.text)
+    context.store.feeds.change(feed_id, check=check)
+    context.tell("feed", feed_id, check.text)
     return check
 
 
@@ -111,8 +111,8 @@ def _asked_of_maker(context: Context, feed: Feed) -> CredentialCheck:
         )
         return CredentialCheck(at=now, valid=True, text=text)
     try:
-        said = json.loads(asking.ask(context, feed, feed.check_url, credential).body)
-        has = tuple(str(p) for p in said.get("permissions", ()))
+        answer = json.loads(asking.ask(context, feed, feed.check_url, credential).body)
+        has = tuple(str(p) for p in answer.get("permissions", ()))
     except FeedRefused as error:
         text = f"Refused: {error}."
         return CredentialCheck(at=now, valid=False, seen="refused", lacks=feed.needs, text=text)
@@ -129,7 +129,7 @@ def _asked_of_maker(context: Context, feed: Feed) -> CredentialCheck:
         text = "It has every permission that is needed."
     if excess:
         text += f" It has more than is needed: {', '.join(excess)}."
-    account = said.get("account")
+    account = answer.get("account")
     return CredentialCheck(
         at=now,
         valid=True,

@@ -52,23 +52,23 @@ def _check_new(context: Context, new: NewFeed, secret: str) -> None:
     if new.kind == "atom":
         if new.reading.product is None:
             raise Refused("no-product", f"say of which product the entries of {new.label} are")
-        for told in (new.reading.version, *new.reading.changes.values()):
+        for wording in (new.reading.version, *new.reading.changes.values()):
             try:
-                pattern(told)
+                pattern(wording)
             except ValueError as error:
                 raise Refused("bad-pattern", str(error)) from None
     recipes.check_place(context, new.url)
 
 
-def change(context: Context, feed: str, told: FeedChange, by: Principal) -> Feed:
+def change(context: Context, feed: str, change: FeedChange, by: Principal) -> Feed:
     """Change a registered feed. Writes. Raises Refused where it may not lie there."""
-    fields = told.model_dump(exclude_none=True)
-    if told.url is not None:
-        refuse_secrets(told.url, IN_A_FEEDS)
-        recipes.check_place(context, told.url)
+    fields = change.model_dump(exclude_none=True)
+    if change.url is not None:
+        refuse_secrets(change.url, IN_A_FEEDS)
+        recipes.check_place(context, change.url)
         fields |= {"etag": None, "last_modified": None, "next_poll_at": None}
-    if told.reading is not None:
-        fields |= {"reading": told.reading, "etag": None, "last_modified": None}
+    if change.reading is not None:
+        fields |= {"reading": change.reading, "etag": None, "last_modified": None}
     asking.last_looks(context).pop(feed, None)
     with context.store.transaction():
         changed = context.store.feeds.change(feed, **fields)
@@ -76,18 +76,18 @@ def change(context: Context, feed: str, told: FeedChange, by: Principal) -> Feed
     return changed
 
 
-def drop(context: Context, feed: str, by: Principal) -> None:
+def drop(context: Context, feed_id: str, by: Principal) -> None:
     """Read a feed no more; its releases stay known, and nobody announces new ones. Writes."""
-    known = context.store.feeds.get(feed)
-    asking.last_looks(context).pop(feed, None)
+    feed = context.store.feeds.get(feed_id)
+    asking.last_looks(context).pop(feed_id, None)
     with context.store.transaction():
-        context.store.feeds.drop(feed)
-        context.store.secrets.drop(asking.sealed_as(feed))
+        context.store.feeds.drop(feed_id)
+        context.store.secrets.drop(asking.sealed_as(feed_id))
         for product in context.store.products.all():
-            if product.feed == feed:
+            if product.feed == feed_id:
                 context.store.products.change(product.id, feed=None)
-        context.record(by.name, f"feed {known.label} dropped", feed)
-    context.tell("product", feed, "its feed was dropped")
+        context.record(by.name, f"feed {feed.label} dropped", feed_id)
+    context.tell("product", feed_id, "its feed was dropped")
 
 
 def listed(context: Context) -> list[Feed]:

@@ -164,8 +164,8 @@ def _told(
         text = f"{feed.label}: {len(taken.ids)} new of {len(announced.announcements)} releases."
     if taken.faults:
         count = len(taken.faults)
-        said = "1 item was passed over" if count == 1 else f"{count} items were passed over"
-        text += f" {said}; the first: {taken.faults[0]}"
+        passed_over = "1 item was passed over" if count == 1 else f"{count} items were passed over"
+        text += f" {passed_over}; the first: {taken.faults[0]}"
     if taken.again:
         text += f" {'; '.join(taken.again)}."
     if taken.ids:

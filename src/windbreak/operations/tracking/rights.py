@@ -18,9 +18,9 @@ Why = Literal["uploaded for it", "run by it", "taken under its seat"]
 def give(context: Context, site: str, product: str, version: str, why: Why) -> ShelfRight:
     """Note that a site may have a package; the first reason stays. Writes."""
     right = ShelfRight(site=site, product=product, version=version, why=why, at=context.clock())
-    known = context.store.rights.find(right.id)
-    if known is not None and not (why == "uploaded for it" and known.why != why):
-        return known
+    earlier = context.store.rights.find(right.id)
+    if earlier is not None and not (why == "uploaded for it" and earlier.why != why):
+        return earlier
     return context.store.rights.put(right, right.id)
 
 

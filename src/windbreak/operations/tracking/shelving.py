@@ -36,8 +36,8 @@ def put_on_shelf(
     releases = context.store.releases
 
     def announced(product: str, version: str) -> str | None:
-        told = releases.find(releases.id_of(product, version))
-        return told.package.sha256 if told is not None and told.package else None
+        listed = releases.find(releases.id_of(product, version))
+        return listed.package.sha256 if listed is not None and listed.package else None
 
     try:
         package = context.shelf.add(
@@ -53,26 +53,26 @@ def put_on_shelf(
             context.store.releases.change(release.id, refused=None)
         for site in sites:
             rights.give(context, site, package.product, package.version, "uploaded for it")
-        said = f"for {', '.join(sites)}" if sites else "for no site by itself"
+        for_whom = f"for {', '.join(sites)}" if sites else "for no site by itself"
         what = f"{package.name} {package.version} put on the shelf"
-        context.record(by.name, what, package.product, result=said)
+        context.record(by.name, what, package.product, result=for_whom)
     context.tell("product", package.product, what)
     return package
 
 
-def give(context: Context, package: str, site: str, by: Principal) -> ShelfRight:
+def give(context: Context, package_id: str, site: str, by: Principal) -> ShelfRight:
     """Let a site have a package that is on the shelf. Writes."""
-    known = context.store.packages.get(package)
+    package = context.store.packages.get(package_id)
     label = context.store.sites.get(site).label
     with context.store.transaction():
-        right = rights.give(context, site, known.product, known.version, "uploaded for it")
-        context.record(by.name, f"{label} may have {known.name} {known.version}", site)
+        right = rights.give(context, site, package.product, package.version, "uploaded for it")
+        context.record(by.name, f"{label} may have {package.name} {package.version}", site)
     context.tell("site", site, "may have a package of the shelf")
     return right
 
 
 def fetch_package(
-    context: Context, product: str, version: str, site: str | None = None, *, lent: bool = False
+    context: Context, product_id: str, version: str, site: str | None = None, *, lent: bool = False
 ) -> Package:
     """The package of a release, fetched and examined unless it is on the shelf. Writes.
 
@@ -82,27 +82,27 @@ def fetch_package(
     Refused when there is no way to it, when what came is not what was announced, and while
     somebody has to decide which of two packages is right.
     """
-    release = context.store.releases.find(context.store.releases.id_of(product, version))
+    release = context.store.releases.find(context.store.releases.id_of(product_id, version))
     if release is not None and release.undecided:
         raise Refused(
             "republished",
             f"{release.title} came twice, with different packages, and nobody has decided which "
-            f"is right: windbreak product decide {product} {version} first|new --why …",
+            f"is right: windbreak product decide {product_id} {version} first|new --why …",
         )
-    kept = _in_hand(context, release, product, version, site)
+    kept = _in_hand(context, release, product_id, version, site)
     if kept is None and release is not None and release.package is not None:
         _fetch_release(context, release, site)
-        kept = context.shelf.find(product, version)
+        kept = context.shelf.find(product_id, version)
     if kept is None:
-        carrier = _carrier(context, product, version)
+        carrier = _carrier(context, product_id, version)
         if carrier is not None:
             _fetch_release(context, carrier, site)
-            kept = context.shelf.find(product, version)
+            kept = context.shelf.find(product_id, version)
     if kept is None:
-        raise Refused("no-package", f"no feed has a package of {product} {version}")
-    known = context.store.products.find(product)
-    if site is not None and not lent and known is not None and known.access == "licensed":
-        rights.give(context, site, product, version, "taken under its seat")
+        raise Refused("no-package", f"no feed has a package of {product_id} {version}")
+    product = context.store.products.find(product_id)
+    if site is not None and not lent and product is not None and product.access == "licensed":
+        rights.give(context, site, product_id, version, "taken under its seat")
     return kept
 
 
@@ -214,15 +214,15 @@ def _outranked(context: Context, release: KnownRelease, package: Package) -> Non
             )
             for h in headers
         }
-        said = {p: parse_version(b.version) for p, b in release.bundles.items()}
-        found = {p: parse_version(b.version) for p, b in really.items()}
-        if any(said.get(p) != v for p, v in found.items()):
+        bundled = {p: parse_version(b.version) for p, b in release.bundles.items()}
+        versions = {p: parse_version(b.version) for p, b in really.items()}
+        if any(bundled.get(p) != v for p, v in versions.items()):
             update["bundles"] = {**release.bundles, **really}
             update["corrected"] = "The package carries " + ", ".join(
                 f"{p} {b.version}"
                 + (f" and not {release.bundles[p].version}" if p in release.bundles else "")
                 for p, b in sorted(really.items())
-                if said.get(p) != found[p]
+                if bundled.get(p) != versions[p]
             )
     context.store.releases.change(release.id, **update)
 
@@ -262,16 +262,18 @@ def protected(context: Context) -> dict[str, str]:
     return kept
 
 
-def drop(context: Context, package: str, by: Principal) -> None:
+def drop(context: Context, package_id: str, by: Principal) -> None:
     """Take a package from the shelf. Writes. Raises Refused when it is kept for going back."""
-    known = context.store.packages.get(package)
-    reason = protected(context).get(package)
+    package = context.store.packages.get(package_id)
+    reason = protected(context).get(package_id)
     if reason is not None:
-        raise Refused("kept", f"{known.name} {known.version} stays: {reason}")
+        raise Refused("kept", f"{package.name} {package.version} stays: {reason}")
     with context.store.transaction():
-        context.shelf.drop(known)
-        context.record(by.name, f"{known.name} {known.version} taken from the shelf", known.product)
-    context.tell("product", known.product, "a package left the shelf")
+        context.shelf.drop(package)
+        context.record(
+            by.name, f"{package.name} {package.version} taken from the shelf", package.product
+        )
+    context.tell("product", package.product, "a package left the shelf")
 
 
 def tidy(context: Context, days: int, most_mb: int) -> list[Package]:
@@ -292,6 +294,8 @@ def tidy(context: Context, days: int, most_mb: int) -> list[Package]:
             room -= package.size
             dropped.append(package)
     if dropped:
-        said = ", ".join(f"{p.name} {p.version}" for p in dropped[:10])
-        context.record("Windbreak", f"{len(dropped)} packages left the shelf", "shelf", result=said)
+        names = ", ".join(f"{p.name} {p.version}" for p in dropped[:10])
+        context.record(
+            "Windbreak", f"{len(dropped)} packages left the shelf", "shelf", result=names
+        )
     return dropped

@@ -65,8 +65,8 @@ class _Making:
         left_out, stays_out = tuple(self._left_out()), draft.stays_out if draft else ()
         without = self.sites.keys() - booked
         if draft is not None:
-            told = [one.sites for one in left_out] + [one.sites for one in stays_out]
-            without &= {site for sites in told for site in sites}
+            lists = [one.sites for one in left_out] + [one.sites for one in stays_out]
+            without &= {site for sites in lists for site in sites}
         return Calendar(
             at=self.now,
             start=self.start,
@@ -270,28 +270,28 @@ class _Making:
     def _gates(self) -> Iterator[NightGate]:
         """The gates that are not open yet and have something booked behind them."""
         starts = {b.plan: b for b in self.context.store.bookings.all(state="waiting")}
-        for told in gates.every(self.context):
-            opens = told.opens
+        for standing in gates.every(self.context):
+            opens = standing.opens
             if opens is not None and opens <= self.now:
                 continue
-            before = [starts[m.plan] for m in told.gate.before if m.plan in starts]
-            after = [starts[m.plan] for m in told.gate.after if m.plan in starts]
+            before = [starts[m.plan] for m in standing.gate.before if m.plan in starts]
+            after = [starts[m.plan] for m in standing.gate.after if m.plan in starts]
             ends = [b.starts_at + timedelta(minutes=b.minutes) for b in after]
-            ends += [run.ended_at for run in (*told.well, *told.badly) if run.ended_at]
+            ends += [run.ended_at for run in (*standing.well, *standing.badly) if run.ended_at]
             if not before or not ends:
                 continue
             yield NightGate(
-                rollout=told.gate.rollout.id,
-                label=label_of(self.context, told.gate),
+                rollout=standing.gate.rollout.id,
+                label=label_of(self.context, standing.gate),
                 start=max(ends),
-                end=opens or max(ends) + told.gate.quiet,
-                waits=told.wants_a_word,
-                text="wants a word" if told.wants_a_word else _gate_text(told, after),
+                end=opens or max(ends) + standing.gate.quiet,
+                waits=standing.wants_a_word,
+                text="wants a word" if standing.wants_a_word else _gate_text(standing, after),
             )
 
 
-def _gate_text(told: gates.Standing, after: Sequence[Booking]) -> str:
-    hours = told.gate.quiet.total_seconds() / 3600
+def _gate_text(standing: gates.Standing, after: Sequence[Booking]) -> str:
+    hours = standing.gate.quiet.total_seconds() / 3600
     waits = f"{counted(len(after), 'run')} as before, " if after else ""
     return f"{waits}{hours:g} h passed"
 

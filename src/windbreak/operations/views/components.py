@@ -26,13 +26,13 @@ def components(context: Context, site: Site, reasoned: Reasoned) -> tuple[Compon
     """The components of a site, the worst first. Reads."""
     case, answer = reasoned.case, reasoned.answer
     inventory = context.store.inventories.get(site.id)
-    known, own = Knowledge.of(Ground.read(context), site), Catalogue.of(case)
+    knowledge, own = Knowledge.of(Ground.read(context), site), Catalogue.of(case)
     by_product = {m.product: m for m in members(case, own)}
     views = []
-    for verdict, state in zip(answer.verdicts, states_of(case, answer, known), strict=True):
+    for verdict, state in zip(answer.verdicts, states_of(case, answer, knowledge), strict=True):
         view = _component(context, case, site, inventory, verdict, state)
         broken = [b for b in answer.broken if verdict.product in (b.a, b.b)]
-        text = sentence(case, verdict, known, state, broken, active=view.active)
+        text = sentence(case, verdict, knowledge, state, broken, active=view.active)
         four = newest(case, own, by_product[verdict.product])
         views.append(view.model_copy(update={"text": text, "four": four}))
     shown = [v for v in views if v.version is not None or v.target is not None]
@@ -83,26 +83,26 @@ def _passes(context: Context, product: str, verdict: Verdict) -> Passed | None:
     return passed(product, releases, parse_version(verdict.from_), parse_version(end))
 
 
-def origin(context: Context, case: Case, site: Site, inventory: Inventory, product: str) -> str:
+def origin(context: Context, case: Case, site: Site, inventory: Inventory, product_id: str) -> str:
     """Where a component comes from on this site; the same plugin may be bought on another."""
-    if product in site.own:
+    if product_id in site.own:
         return "made for this site"
-    known = context.store.products.find(product)
-    if known is None:
+    product = context.store.products.find(product_id)
+    if product is None:
         return "no feed covers it"
-    if product in catalogue(context).namesakes(inventory):
+    if product_id in catalogue(context).namesakes(inventory):
         return "another maker's; it shares a folder name"
-    if known.feed is None:
+    if product.feed is None:
         return "by hand"
-    if known.access in ("public", "host"):
-        return known.access
-    if any(licence.product == product for licence in case.site.licences):
-        return f"licensed, {known.maker}"
-    theme = next(case.carriers(product), None)
+    if product.access in ("public", "host"):
+        return product.access
+    if any(licence.product == product_id for licence in case.site.licences):
+        return f"licensed, {product.maker}"
+    theme = next(case.carriers(product_id), None)
     if theme is not None:
         return f"carried by {case.label(theme)}"
-    if any(item.product == product for item in case.site.shelf):
+    if any(item.product == product_id for item in case.site.shelf):
         return "on the shelf"
-    if known.access == "bundled-only":
+    if product.access == "bundled-only":
         return "its maker’s news alone: no package"
-    return f"licensed, {known.maker}; no licence here"
+    return f"licensed, {product.maker}; no licence here"

@@ -75,6 +75,6 @@ def _names(context: Context) -> dict[str, tuple[str, LedgerAbout]]:
     names: dict[str, tuple[str, LedgerAbout]] = {}
     names |= {feed.id: (feed.label, "feed") for feed in store.feeds.all()}
     names |= {licence.id: (licence.label, "licence") for licence in store.licences.all()}
-    names |= {known.id: (known.name, "product") for known in store.products.all()}
+    names |= {product.id: (product.name, "product") for product in store.products.all()}
     names |= {id: (note.label, "site") for id, note in store.sites.notes().items()}
     return names

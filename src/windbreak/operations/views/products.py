@@ -112,8 +112,8 @@ def listed_releases(releases: Iterable[KnownRelease]) -> list[KnownRelease]:
 
 
 def _row(fleet: _Fleet, product: KnownProduct, standings: list[Standing]) -> ProductRow:
-    known = fleet.releases(product.id)
-    releases = listed_releases(known)
+    listed = fleet.releases(product.id)
+    releases = listed_releases(listed)
     newest = releases[-1] if releases else None
     installed = [s for s in standings if s.version is not None]
     twins = sum(fleet.is_twin(s.site) for s in installed)
@@ -123,14 +123,14 @@ def _row(fleet: _Fleet, product: KnownProduct, standings: list[Standing]) -> Pro
     may = places["may"]
     states: list[State] = [s.state for s in standings if s.state != "held"]
     exposed = any(s.state == "exposed" for s in standings)
-    undecided = sum(r.undecided for r in known)
+    undecided = sum(r.undecided for r in listed)
     worst = min(states, key=WORST_FIRST.index, default="clear")
     decision, decided = _decided(fleet, product, may, exposed=exposed, undecided=undecided)
     return ProductRow(
         product=product,
         newest=None if product.withdrawn_at or newest is None else newest.version,
         since=newest.published if newest else None,
-        versions=_uses(fleet, installed, known, advisories),
+        versions=_uses(fleet, installed, listed, advisories),
         sites=len(installed) - twins,
         twins=twins,
         may=may,
@@ -157,22 +157,22 @@ def _reaching(advisories: list[KnownAdvisory], installed: list[Standing]) -> lis
 def _uses(
     fleet: _Fleet,
     installed: list[Standing],
-    known: list[KnownRelease],
+    listed: list[KnownRelease],
     advisories: list[KnownAdvisory],
 ) -> tuple[VersionUse, ...]:
     """The versions in use, and the newest even where nobody runs it, oldest first."""
-    releases = listed_releases(known)
-    published = {parse_version(r.version): r.published for r in known}
+    releases = listed_releases(listed)
+    published = {parse_version(r.version): r.published for r in listed}
     by_version: dict[Version, list[Standing]] = defaultdict(list)
     for standing in installed:
         by_version[parse_version(standing.version or "")].append(standing)
     for release in releases[-1:]:
         by_version.setdefault(parse_version(release.version), [])
     ranges = [parse_range(a.affected) for a in advisories]
-    found = []
+    uses = []
     for version in sorted(by_version, key=lambda v: v.key):
         here = by_version[version]
-        found.append(
+        uses.append(
             VersionUse(
                 version=version.text,
                 since=published.get(version),
@@ -181,7 +181,7 @@ def _uses(
                 exposed=len(here) if any(version in r for r in ranges) else 0,
             )
         )
-    return tuple(found)
+    return tuple(uses)
 
 
 def _decided(
@@ -236,16 +236,16 @@ def _origins(fleet: _Fleet, product: KnownProduct, installed: list[Standing]) ->
 
 def product(context: Context, id: str) -> ProductView:
     """One product across the fleet. Reads what is kept ready. Raises NotFound."""
-    known = context.store.products.get(id)
+    product = context.store.products.get(id)
     fleet = _Fleet(context, Ground.read(context))
     standings = context.store.views.standings_of_product(id)
     releases = fleet.releases(id)
-    row = _row(fleet, known, standings)
+    row = _row(fleet, product, standings)
     by_place: dict[Place, list[Standing]] = defaultdict(list)
     for standing in standings:
         by_place[_place(fleet, standing)].append(standing)
-    told = {place: tuple(_on_site(fleet, s) for s in here) for place, here in by_place.items()}
-    feed = context.store.feeds.find(known.feed) if known.feed else None
+    shown = {place: tuple(_on_site(fleet, s) for s in here) for place, here in by_place.items()}
+    feed = context.store.feeds.find(product.feed) if product.feed else None
     aged = feed.aged(context.clock()) if feed else None
     carried_newest, carried_in = _carried_newest(fleet, id)
     lockstep, clashes = ties.of_product(context, id)
@@ -254,12 +254,12 @@ def product(context: Context, id: str) -> ProductView:
         releases=tuple(sorted(releases, key=lambda r: parse_version(r.version).key, reverse=True)),
         on_sites=tuple(_on_site(fleet, s) for s in standings),
         above=tuple(_above(row, releases)),
-        may=told.get("may", ()),
-        wait=told.get("wait", ()),
+        may=shown.get("may", ()),
+        wait=shown.get("wait", ()),
         cannot=tuple(_groups(fleet, by_place["cannot"])),
-        held=told.get("held", ()),
-        newest=told.get("newest", ()),
-        unknown=told.get("unknown", ()),
+        held=shown.get("held", ()),
+        newest=shown.get("newest", ()),
+        unknown=shown.get("unknown", ()),
         lags=tuple(_lags(fleet, id)),
         advisories=tuple(fleet.advisories(id)),
         lockstep=tuple(lockstep),
@@ -329,27 +329,27 @@ def _groups(fleet: _Fleet, standings: list[Standing]) -> list[Group]:
     groups = [
         Group(
             reason=reason or "none",
-            text=_BEYOND if reason == "unreachable" else found[0].text,
-            sites=tuple(_on_site(fleet, s) for s in found),
+            text=_BEYOND if reason == "unreachable" else reasons[0].text,
+            sites=tuple(_on_site(fleet, s) for s in reasons),
         )
-        for (reason, _), found in by_root.items()
+        for (reason, _), reasons in by_root.items()
     ]
     return sorted(groups, key=lambda g: (-len(g.sites), g.text))
 
 
 def _carried_newest(fleet: _Fleet, id: str) -> tuple[str | None, str | None]:
     """The newest version that a theme's release carries, and which release that is."""
-    found: tuple[Version, str] | None = None
+    newest: tuple[Version, str] | None = None
     for theme in fleet.ground.catalogue.compiled.carriers.get(id, ()):
-        known = fleet.context.store.products.find(theme)
+        product = fleet.context.store.products.find(theme)
         for release in listed_releases(fleet.releases(theme)):
             bundled = release.bundles.get(id)
             if bundled is not None:
                 version = parse_version(bundled.version)
-                name = f"{known.name if known else theme} {release.version}"
-                if found is None or version > found[0]:
-                    found = version, name
-    return (found[0].text, found[1]) if found else (None, None)
+                name = f"{product.name if product else theme} {release.version}"
+                if newest is None or version > newest[0]:
+                    newest = version, name
+    return (newest[0].text, newest[1]) if newest else (None, None)
 
 
 def _lags(fleet: _Fleet, id: str) -> Iterable[Lag]:

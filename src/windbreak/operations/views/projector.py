@@ -116,7 +116,7 @@ class Projector:
         """What changes can touch: sites and products. Reads."""
         store = self.context.store
         touched = Touched(marks=set(changes))
-        told: set[str] = set()  # products whose change can touch the reasoning of sites
+        products: set[str] = set()  # products whose change can touch the reasoning of sites
         for kind, subject in touched.marks:
             if kind in _OF_ALL or (kind == "entitlement" and subject == "*"):
                 touched.sites = None
@@ -125,7 +125,7 @@ class Projector:
             elif kind in _OF_A_SITE:
                 touched.site(subject)
             elif kind in ("product", "tie", "entitlement"):
-                told.add(subject)
+                products.add(subject)
                 touched.product(subject)
             elif kind == "hold":
                 product, _, site = subject.partition(" ")
@@ -133,7 +133,7 @@ class Projector:
                 if site:
                     touched.site(site)
                 else:
-                    told.add(product)
+                    products.add(product)
             elif kind == "host":
                 touched.site(*(s.id for s in store.sites.all(host=subject)))
             elif kind == "package":
@@ -149,9 +149,9 @@ class Projector:
         if otherwise:
             touched.site(*store.inventories.sites_with(otherwise))
             touched.product(*otherwise)
-        if told and touched.sites is not None:
-            known = [c.compiled for c in (self._catalogue, ground.catalogue) if c is not None]
-            reach = {p for one in told for c in known for p in reach_of(c, one)}
+        if products and touched.sites is not None:
+            catalogues = [c.compiled for c in (self._catalogue, ground.catalogue) if c is not None]
+            reach = {p for one in products for c in catalogues for p in reach_of(c, one)}
             touched.site(*store.inventories.sites_with(reach))
         return touched
 
@@ -263,8 +263,8 @@ class _Situations:
             try:
                 case = self._cases.get(key) or self._case(site)
                 reasoned = answers.reason(self.context, case)
-                told = explained(self.ground, site, reasoned)
-                view = standings.view_of(told, standings.Knowledge.of(self.ground, site))
+                document = explained(self.ground, site, reasoned)
+                view = standings.view_of(document, standings.Knowledge.of(self.ground, site))
                 self.views[key] = view, None
             except Exception as error:
                 log.exception("%s can't be reasoned about; it is put aside", site.id)

@@ -38,13 +38,13 @@ def report(context: Context, client: str, month: str, *, looks: bool = False) ->
         if site.client == client and site.environment == "production"
     ]
     others = _others(context, client)
-    told = tuple(_of_site(context, site, first, last, others, looks=looks) for site in sites)
+    of_sites = tuple(_of_site(context, site, first, last, others, looks=looks) for site in sites)
     return ClientReport(
         client=client,
         month=month,
         first=first,
         last=last,
-        sites=told,
+        sites=of_sites,
         text=reports.markdown(
             client,
             first,
@@ -64,7 +64,7 @@ def report(context: Context, client: str, month: str, *, looks: bool = False) ->
                         if texts
                     ),
                 )
-                for one in told
+                for one in of_sites
             ),
         ),
     )
@@ -192,8 +192,8 @@ def _behind_the_page(run: Run, journal: Sequence[JournalEntry]) -> Iterator[floa
 
 
 def _moved(context: Context, move: PlannedMove) -> reports.Moved:
-    known = context.store.products.find(move.product)
-    name = known.name if known else move.product
+    product = context.store.products.find(move.product)
+    name = product.name if product else move.product
     if move.from_ is None or move.to is None:
         return reports.Moved(name, move.from_, move.to)
     start, end = parse_version(move.from_), parse_version(move.to)
@@ -204,7 +204,7 @@ def _moved(context: Context, move: PlannedMove) -> reports.Moved:
         and start in (affected := parse_range(advisory.affected))
         and end not in affected
     )
-    far = jump(start, end, known.major_place if known else 1)
+    far = jump(start, end, product.major_place if product else 1)
     return reports.Moved(name, move.from_, move.to, far == "major", closes)
 
 
@@ -215,9 +215,9 @@ def _to_come(context: Context, site: Site, zone: ZoneInfo) -> Iterator[str]:
             continue
         at = booking.starts_at.astimezone(zone)
         names = []
-        for product, version in plan.targets.items():
-            known = context.store.products.find(product)
-            names.append(f"{known.name if known else product} {version}")
+        for product_id, version in plan.targets.items():
+            product = context.store.products.find(product_id)
+            names.append(f"{product.name if product else product_id} {version}")
         twin = any(one.twin_of == site.id for one in context.store.sites.live())
         on_copy = twin and booking.rollout is not None
         yield reports.coming(f"{day(at.date())}, {at:%H:%M}", names, booking.minutes, on_copy)
@@ -232,6 +232,6 @@ def _left(context: Context, site: Site, others: Sequence[str]) -> Iterator[str]:
             continue
         if hold.until is not None and hold.until < today:
             continue
-        known = context.store.products.find(hold.product)
-        name = known.name if known else hold.product
+        product = context.store.products.find(hold.product)
+        name = product.name if product else hold.product
         yield reports.left(name, version, _told(hold.reason, others))

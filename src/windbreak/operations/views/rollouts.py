@@ -59,11 +59,11 @@ def _standing(members: Sequence[MemberView]) -> str:
     counts = Counter(member.state for member in members)
     of = len(members) - counts.pop("left out", 0)
     done = counts.pop("done", 0)
-    told = [f"{done} of {counted(of, 'site')} {_are(done)} done"]
+    parts = [f"{done} of {counted(of, 'site')} {_are(done)} done"]
     if failed := counts.pop("failed", 0):
-        told.append(f"{failed} failed")
-    told += [f"{count} {_are(count)} {state}" for state, count in counts.items()]
-    return f"{', '.join(told)}."
+        parts.append(f"{failed} failed")
+    parts += [f"{count} {_are(count)} {state}" for state, count in counts.items()]
+    return f"{', '.join(parts)}."
 
 
 def _are(count: int) -> str:
@@ -77,8 +77,8 @@ def title(context: Context, rollout: Rollout) -> str:
         where = context.store.sites.get(rollout.sites[0]).label
     if rollout.product is None:
         return f"{rollout.what[:1].upper()}{rollout.what[1:]}, for {where}"
-    known = context.store.products.find(rollout.product)
-    return f"{known.name if known else rollout.product} {rollout.version} for {where}"
+    product = context.store.products.find(rollout.product)
+    return f"{product.name if product else rollout.product} {rollout.version} for {where}"
 
 
 def _member(
@@ -87,7 +87,7 @@ def _member(
     run = gates.run_of(context, member)
     bookings = context.store.bookings.all(plan=member.plan, state="waiting") if member.plan else []
     booking = bookings[0] if bookings else None
-    told = _stands(member, run, booking, left.get(member.plan or 0, ""))
+    standing = _stands(member, run, booking, left.get(member.plan or 0, ""))
     return MemberView(
         site=site.id,
         label=site.label,
@@ -102,7 +102,7 @@ def _member(
         run=run.id if run else None,
         at=run.started_at if run else booking.starts_at if booking else None,
         why=wanting.get(site.id, booking.why) if booking else "",
-        **told,
+        **standing,
     )
 
 
@@ -121,16 +121,16 @@ def _stands(member: Member, run: Run | None, booking: Booking | None, left: str)
 
 
 def _gate(context: Context, gate: gates.Gate) -> GateView:
-    told, now = gates.standing(context, gate), context.clock()
-    state, text = _gate_text(context, told)
-    if told.opens is not None and told.opens > now:
+    standing, now = gates.standing(context, gate), context.clock()
+    state, text = _gate_text(context, standing)
+    if standing.opens is not None and standing.opens > now:
         state, text = "quiet", "All as before; its quiet time runs."
     return GateView(
         id=gate.id,
         label=label_of(context, gate),
         state=state,
         text=text,
-        opens=told.opens if told.opens != gates.ALWAYS else None,
+        opens=standing.opens if standing.opens != gates.ALWAYS else None,
         after=tuple(member.site for member in gate.after),
         before=tuple(member.site for member in gate.before),
     )
@@ -145,15 +145,19 @@ def label_of(context: Context, gate: gates.Gate) -> str:
     return f"Twin of {context.store.sites.get(gate.id).label}"
 
 
-def _gate_text(context: Context, told: gates.Standing) -> tuple[GateState, str]:
-    done, of = len(told.well), len(told.gate.after)
-    if told.wants_a_word:
-        bad = [f"{context.store.sites.get(r.site).label} was {gates.ending(r)}" for r in told.badly]
+def _gate_text(context: Context, standing: gates.Standing) -> tuple[GateState, str]:
+    done, of = len(standing.well), len(standing.gate.after)
+    if standing.wants_a_word:
+        bad = [
+            f"{context.store.sites.get(r.site).label} was {gates.ending(r)}" for r in standing.badly
+        ]
         return "wants a word", f"{'; '.join(bad)}. {done} of {of} are as before."
-    if told.to_go or told.under_way:
-        hours = told.gate.quiet.total_seconds() / 3600
+    if standing.to_go or standing.under_way:
+        hours = standing.gate.quiet.total_seconds() / 3600
         return "waits", f"{done} of {of} are done. It opens {hours:g} h after the last."
-    word = next((w for w in reversed(told.gate.rollout.words) if w.gate == told.gate.id), None)
-    if told.badly and word is not None:
+    word = next(
+        (w for w in reversed(standing.gate.rollout.words) if w.gate == standing.gate.id), None
+    )
+    if standing.badly and word is not None:
         return "open", f"Opened by {word.by}: {word.why or 'no reason was given'}."
     return "open", f"{done} of {of} as before, and the quiet time is over."

@@ -43,8 +43,8 @@ class Doings:
         of: dict[str, Any] = {} if some is None else {"site": some}
         bookings: dict[str, datetime] = {}
         for booking in store.bookings.all(state="waiting", **of):
-            known = bookings.get(booking.site, booking.starts_at)
-            bookings[booking.site] = min(known, booking.starts_at)
+            reckoned = bookings.get(booking.site, booking.starts_at)
+            bookings[booking.site] = min(reckoned, booking.starts_at)
         return cls(
             {host.id: host.name for host in store.hosts.all()},
             {run.site: run for run in store.runs.all(state="running", **of)},

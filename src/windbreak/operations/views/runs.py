@@ -23,11 +23,11 @@ from windbreak.wording.answers import step_title
 from windbreak.wording.brought import brought_text
 
 
-def run_story(context: Context, run: int) -> RunStory:
+def run_story(context: Context, run_id: int) -> RunStory:
     """A run with its steps, what the probes saw and its journal. Reads."""
-    known = context.store.runs.get(run)
-    plan = context.store.plans.get(known.plan)
-    journal = context.store.journal.all(run=run)
+    run = context.store.runs.get(run_id)
+    plan = context.store.plans.get(run.plan)
+    journal = context.store.journal.all(run=run_id)
     # A run that went on after an errand did the acts of before again: the newest leg is told.
     by_act: dict[tuple[str, str], JournalEntry] = {
         (e.act.partition(", leg ")[0], e.state): e for e in journal
@@ -36,28 +36,28 @@ def run_story(context: Context, run: int) -> RunStory:
     baseline = by_act.get(("baseline", "done"))
     seen, after = _newest_probe(journal, baseline)
     steps = tuple(
-        _run_step(n, step, by_act, names, _brought(context, known, step)).model_copy(
+        _run_step(n, step, by_act, names, _brought(context, run, step)).model_copy(
             update={"happened": happened.after_failing(n, journal, names)}
         )
         for n, step in enumerate(course(plan, journal).steps, start=1)
     )
     shown = tuple(e.model_copy(update={"detail": {}}) for e in journal)
     return RunStory(
-        run=known,
+        run=run,
         steps=steps,
         seen=seen,
         seen_after=after,
         journal=shown,
         as_it_was=_as_it_was(by_act),
-        pace=_pacing(known, journal, names),
-        window=_window(context, known, steps),
-        told_at=known.waiting_since + timedelta(minutes=context.patience_minutes)
-        if known.waiting_since
+        pace=_pacing(run, journal, names),
+        window=_window(context, run, steps),
+        told_at=run.waiting_since + timedelta(minutes=context.patience_minutes)
+        if run.waiting_since
         else None,
-        errands=tuple(e for e in context.store.errands.all(site=known.site) if e.run == run),
-        pictures=pictures.pairs(run, journal),
-        matter=context.store.matters.find(run),
-        owed=tuple(d for d in debts.owed(context, known.site) if d.run == run),
+        errands=tuple(e for e in context.store.errands.all(site=run.site) if e.run == run_id),
+        pictures=pictures.pairs(run_id, journal),
+        matter=context.store.matters.find(run_id),
+        owed=tuple(d for d in debts.owed(context, run.site) if d.run == run_id),
         lost=lost(journal),
     )
 
@@ -115,8 +115,8 @@ def _in_words(entry: JournalEntry, names: dict[str, str]) -> str:
     """An act as it is told: "apply 2 plugin/lee" is "Apply Lee"."""
     kind = lengths.kind_of(entry.act)
     rest = entry.act.removeprefix(kind).split(", leg ")[0].split()
-    told = [names.get(word, word) for word in rest if not word.isdigit()]
-    return " ".join([kind.capitalize(), *told])
+    words = [names.get(word, word) for word in rest if not word.isdigit()]
+    return " ".join([kind.capitalize(), *words])
 
 
 def _names(context: Context) -> dict[str, str]:

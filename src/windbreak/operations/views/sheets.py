@@ -21,13 +21,13 @@ def sheet(context: Context, id_: int) -> PlanSheet:
     site = context.store.sites.get(plan.site)
     host = context.store.hosts.find(site.host) if site.host else None
     inventory = context.store.inventories.find(site.id)
-    told = estimates.estimate(context, site, plan.plan.steps, plan.brings)
+    estimate = estimates.estimate(context, site, plan.plan.steps, plan.brings)
     bookings = context.store.bookings.all(plan=id_, state="waiting")
     booking = bookings[0] if bookings else None
-    steps = list(zip(plan.plan.steps, told.steps, strict=True))
+    steps = list(zip(plan.plan.steps, estimate.steps, strict=True))
     products = context.store.products
     names = {
-        move.product: (known.name if (known := products.find(move.product)) else move.product)
+        move.product: (listed.name if (listed := products.find(move.product)) else move.product)
         for step in plan.plan.steps
         for move in step.moves
     }
@@ -45,21 +45,21 @@ def sheet(context: Context, id_: int) -> PlanSheet:
         why=plan.approval.why if plan.approval else "",
         zone=site.timezone,
         starts_at=booking.starts_at if booking else None,
-        ends_at=booking.starts_at + timedelta(minutes=told.minutes) if booking else None,
+        ends_at=booking.starts_at + timedelta(minutes=estimate.minutes) if booking else None,
         last_step_at=_last_step(site, booking),
         window=window_text(site),
-        minutes=told.minutes,
-        before_minutes=_minutes(told.before + told.snapshot),
-        after_minutes=_minutes(told.after),
-        back_minutes=told.back_minutes,
+        minutes=estimate.minutes,
+        before_minutes=_minutes(estimate.before + estimate.snapshot),
+        after_minutes=_minutes(estimate.after),
+        back_minutes=estimate.back_minutes,
         page_minutes=sum(_minutes(s) for step, s in steps if len(step.moves) > 1),
-        runs=told.runs,
+        runs=estimate.runs,
         steps=tuple(_step(n, s, t, names) for n, (s, t) in enumerate(steps, start=1)),
         usual=plan.plan.usual,
         by_hand=tuple(own_files.seen_by_hand(context, plan.site, plan.plan.steps)),
         automatic_updates=inventory.automatic_updates if inventory else None,
         caches=tuple(
-            known.name if (known := products.find(cache)) else cache
+            listed.name if (listed := products.find(cache)) else cache
             for cache in (inventory.caches if inventory else ())
         ),
         own=tuple(names.get(product, product) for product in site.own),

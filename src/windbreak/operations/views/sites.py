@@ -71,9 +71,9 @@ def _running(context: Context, fact: str) -> set[str]:
     match = re.match(r"\s*([a-z]+/)?([a-z0-9-]+)\s*(.*)$", fact, re.IGNORECASE)
     if match is None:
         raise Refused("bad-fact", f"{fact!r} is no fact; write it as trestle<5.1")
-    kind, slug, said = match.groups()
+    kind, slug, groups = match.groups()
     try:
-        range_ = parse_range(said.strip() or "*")
+        range_ = parse_range(groups.strip() or "*")
     except RangeError as error:
         raise Refused("bad-fact", f"{fact!r}: {error}; write it as trestle<5.1") from None
     wanted = f"{kind or ''}{slug}".lower()
@@ -116,44 +116,46 @@ def _totals(context: Context) -> Totals:
     )
 
 
-def site_view(context: Context, site: str) -> SiteView:
+def site_view(context: Context, site_id: str) -> SiteView:
     """One site whole. Reads. A site that can't be reasoned about is shown without verdicts."""
-    known = context.store.sites.get(site)
-    row = context.store.views.row(site)
-    summary = row or row_of(known, None, Doings.read(context, [site]))
-    reasoned = None if summary.fault else _reasoned(context, known)
-    shown = components.components(context, known, reasoned) if reasoned else ()
-    plans = context.store.plans.all(site=site, newest_first=True, limit=1)
-    twins = context.store.sites.all(twin_of=site)
-    visit, seen = visits.of(context, site), integrity.of(context, site)
-    inventory, last = context.store.inventories.find(site), turns.of_site(context, site)
-    members = looks.members_of(context, known, inventory, visit, last)
+    site = context.store.sites.get(site_id)
+    row = context.store.views.row(site_id)
+    summary = row or row_of(site, None, Doings.read(context, [site_id]))
+    reasoned = None if summary.fault else _reasoned(context, site)
+    shown = components.components(context, site, reasoned) if reasoned else ()
+    plans = context.store.plans.all(site=site_id, newest_first=True, limit=1)
+    twins = context.store.sites.all(twin_of=site_id)
+    visit, seen = visits.of(context, site_id), integrity.of(context, site_id)
+    inventory, last = context.store.inventories.find(site_id), turns.of_site(context, site_id)
+    members = looks.members_of(context, site, inventory, visit, last)
     of_pages = [turn for turn in last if turn.of == "pages"]
     return SiteView(
         summary=summary,
-        timezone=known.timezone,
-        window=window_text(known),
-        link_text=known.link.reason,
-        link_state=known.link.state,
-        agent=known.link.agent_version,
-        agent_every=known.agent_minutes,
-        pages_every=known.pages_minutes,
+        timezone=site.timezone,
+        window=window_text(site),
+        link_text=site.link.reason,
+        link_state=site.link.state,
+        agent=site.link.agent_version,
+        agent_every=site.agent_minutes,
+        pages_every=site.pages_minutes,
         pages_text=visit.reason,
         pages_state=visit.state,
         pages_at=visit.looked_at,
-        retired_at=known.retired_at,
+        retired_at=site.retired_at,
         components=shown,
-        roots=roots.grouped(_kept_back(reasoned, shown), _names(shown), site) if reasoned else (),
+        roots=roots.grouped(_kept_back(reasoned, shown), _names(shown), site_id)
+        if reasoned
+        else (),
         broken=reasoned.answer.broken if reasoned else (),
         by_hand=tuple(_by_hand(seen, shown)) if seen else (),
         files_at=seen.looked_at if seen else None,
-        notes=known.notes,
+        notes=site.notes,
         plan=plans[0].id if plans else None,
         plan_text=plan_text(context, plans[0]) if plans else "No plan has been made yet.",
-        history=tuple(context.store.ledger.all(subject=site, newest_first=True, limit=40)),
-        twin=twins[0].id if twins else known.twin_of,
-        backup=_backup(context, known, twin=bool(twins)),
-        backup_well=known.proved,
+        history=tuple(context.store.ledger.all(subject=site_id, newest_first=True, limit=40)),
+        twin=twins[0].id if twins else site.twin_of,
+        backup=_backup(context, site, twin=bool(twins)),
+        backup_well=site.proved,
         situation=reasoned.key if reasoned else None,
         reasoned_at=reasoned.made_at if reasoned else None,
         proposals=(proposals.of_case(context, reasoned.case, reasoned.answer) if reasoned else ()),
@@ -163,7 +165,7 @@ def site_view(context: Context, site: str) -> SiteView:
         members=members,
         members_text=members_text(inventory.members, _on_for_all(inventory)) if inventory else "",
         day=looks.spans(of_pages),
-        day_text=day_text(of_pages, context.clock() - turns.SHOWN_FOR, ZoneInfo(known.timezone)),
+        day_text=day_text(of_pages, context.clock() - turns.SHOWN_FOR, ZoneInfo(site.timezone)),
     )
 
 

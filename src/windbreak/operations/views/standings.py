@@ -64,11 +64,11 @@ class Knowledge:
         return cls(ground.catalogue, ground.stale, tended)
 
 
-def view_of(reasoned: Reasoned, known: Knowledge) -> SituationView:
+def view_of(reasoned: Reasoned, knowledge: Knowledge) -> SituationView:
     """What is shown of a situation, whichever site is in it."""
     case, verdicts = reasoned.case, reasoned.answer.verdicts
     moves = Counter(dict.fromkeys(KINDS, 0))
-    states = states_of(case, reasoned.answer, known)
+    states = states_of(case, reasoned.answer, knowledge)
     broken = reasoned.answer.broken
     standings = tuple(
         [
@@ -76,7 +76,7 @@ def view_of(reasoned: Reasoned, known: Knowledge) -> SituationView:
                 case,
                 v,
                 s,
-                sentence(case, v, known, s, pairs, active=True),
+                sentence(case, v, knowledge, s, pairs, active=True),
                 pairs,
             )
             for v, s in zip(verdicts, states, strict=True)
@@ -107,20 +107,20 @@ def _pairs(broken: Iterable[Broken], product: str) -> tuple[Broken, ...]:
     return tuple(one for one in broken if product in (one.a, one.b))
 
 
-def states_of(case: Case, answer: Answer, known: Knowledge) -> list[State]:
+def states_of(case: Case, answer: Answer, knowledge: Knowledge) -> list[State]:
     """The one word for each component: what becomes of it, or why it does not move."""
     every = {verdict.product: verdict for verdict in answer.verdicts}
     unmended = {p for broken in answer.broken if not broken.mended for p in (broken.a, broken.b)}
     return [
         "held"
-        if state == "unknown" and verdict.product in known.tended
+        if state == "unknown" and verdict.product in knowledge.tended
         else "blocked"
         if state in ("clear", "waiting", "held") and verdict.product in unmended
         else "unknown"
-        if state == "clear" and _is_stale(case, verdict, known.stale)
+        if state == "clear" and _is_stale(case, verdict, knowledge.stale)
         else state
         for verdict in every.values()
-        for state in (_state_of(case, verdict, known.catalogue, every),)
+        for state in (_state_of(case, verdict, knowledge.catalogue, every),)
     ]
 
 
@@ -131,7 +131,7 @@ def _is_stale(case: Case, verdict: Verdict, stale: Mapping[str, str]) -> bool:
 
 
 def _state_of(
-    case: Case, verdict: Verdict, known: KnownCatalogue, every: Mapping[str, Verdict]
+    case: Case, verdict: Verdict, catalogue: KnownCatalogue, every: Mapping[str, Verdict]
 ) -> State:
     if exposures(case, verdict):
         return "exposed"
@@ -140,35 +140,35 @@ def _state_of(
     product = case.product[verdict.product]
     if product.access == "custom":
         return "clear"
-    if product.closed or is_withdrawn(known, verdict):
+    if product.closed or is_withdrawn(catalogue, verdict):
         return "blocked"
     if verdict.blocked is None:
         return "unknown" if _is_untold(case, verdict) else "clear"
-    kinds = {told.reason.kind for told in verdict.blocked.reasons}
+    kinds = {reason.reason.kind for reason in verdict.blocked.reasons}
     if kinds and kinds <= {"licence", "bundle"}:
         theme = next(case.carriers(verdict.product), None)
         if theme is not None and theme in every:
-            return _kept_back(every[theme], known)  # as new as its theme lets it be
-    return _kept_back(verdict, known)
+            return _kept_back(every[theme], catalogue)  # as new as its theme lets it be
+    return _kept_back(verdict, catalogue)
 
 
-def _kept_back(verdict: Verdict, known: KnownCatalogue) -> State:
+def _kept_back(verdict: Verdict, catalogue: KnownCatalogue) -> State:
     """The word for what keeps a component from its newest; "clear" where nothing does."""
     blocked = verdict.blocked
-    kinds = {told.reason.kind for told in blocked.reasons} if blocked else set()
+    kinds = {listed.reason.kind for listed in blocked.reasons} if blocked else set()
     if blocked is not None and "hold" in kinds:
-        told = known.told.get(verdict.product)
-        waits = told is not None and blocked.version in told.undecided | told.refused
+        listed = catalogue.told.get(verdict.product)
+        waits = listed is not None and blocked.version in listed.undecided | listed.refused
         return "blocked" if waits else "held"
     if kinds == {"soak"}:
         return "waiting"
     return "blocked" if kinds and kinds != {"trade"} else "clear"
 
 
-def is_withdrawn(known: KnownCatalogue, verdict: Verdict) -> bool:
+def is_withdrawn(catalogue: KnownCatalogue, verdict: Verdict) -> bool:
     """Whether the installed release was taken back by its maker."""
-    told = known.told.get(verdict.product)
-    return told is not None and verdict.from_ in told.withdrawn
+    listed = catalogue.told.get(verdict.product)
+    return listed is not None and verdict.from_ in listed.withdrawn
 
 
 def _is_untold(case: Case, verdict: Verdict) -> bool:
@@ -182,18 +182,18 @@ def exposures(case: Case, verdict: Verdict) -> list[Advisory]:
     if verdict.from_ is None:
         return []
     now = parse_version(verdict.from_)
-    found = [
+    open_advisories = [
         a
         for a in case.advisories
         if a.product == verdict.product and now in parse_range(a.affected)
     ]
-    return sorted(found, key=lambda a: -_SEVERITIES.index(a.severity))
+    return sorted(open_advisories, key=lambda a: -_SEVERITIES.index(a.severity))
 
 
 def worst(states: Iterable[State]) -> State:
     """The worst of some states; a site with nothing but held items is clear."""
-    found = [s for s in states if s != "held"]
-    return min(found, key=WORST_FIRST.index, default="clear")
+    present = [s for s in states if s != "held"]
+    return min(present, key=WORST_FIRST.index, default="clear")
 
 
 def _worst_reason(case: Case, standings: Iterable[Standing], state: State, moves: int) -> str:
@@ -223,7 +223,7 @@ def _standing(
     broken: tuple[Broken, ...],
 ) -> Standing:
     blocked = verdict.blocked
-    reasons = [told.reason for told in blocked.reasons] if blocked else []
+    reasons = [reason.reason for reason in blocked.reasons] if blocked else []
     soak = next((r for r in reasons if isinstance(r, SoakExclusion)), None)
     return Standing(
         site=case.site.id,
@@ -271,30 +271,30 @@ def exposed_text(case: Case, verdict: Verdict) -> str:
 def sentence(
     case: Case,
     verdict: Verdict,
-    known: Knowledge,
+    knowledge: Knowledge,
     state: State,
     broken: Sequence[Broken],
     *,
     active: bool,
 ) -> str:
     """Why a component stands as it does; ``broken`` are those pairs of the site that it is in."""
-    if state == "held" and verdict.product in known.tended:
-        return known.tended[verdict.product]
-    silent = known.stale.get(verdict.product, "")
-    text = _sentence(case, verdict, known.catalogue, silent, active=active)
+    if state == "held" and verdict.product in knowledge.tended:
+        return knowledge.tended[verdict.product]
+    silent = knowledge.stale.get(verdict.product, "")
+    text = _sentence(case, verdict, knowledge.catalogue, silent, active=active)
     unmended = [one for one in broken if not one.mended]
     if not unmended:
         return text
-    told = " ".join(one.text for one in unmended)
-    return told if verdict.blocked is None else f"{told} {text}"
+    texts = " ".join(one.text for one in unmended)
+    return texts if verdict.blocked is None else f"{texts} {text}"
 
 
 def _sentence(
-    case: Case, verdict: Verdict, known: KnownCatalogue, silent: str, *, active: bool
+    case: Case, verdict: Verdict, catalogue: KnownCatalogue, silent: str, *, active: bool
 ) -> str:
     if exposures(case, verdict):
         return exposed_text(case, verdict)
-    if is_withdrawn(known, verdict):
+    if is_withdrawn(catalogue, verdict):
         text = f"{case.label(verdict.product)} {verdict.from_} was withdrawn by its maker."
         return f"{text} {verdict.blocked.text}" if verdict.blocked is not None else text
     if verdict.blocked is not None:

@@ -42,9 +42,9 @@ def show_errand(context: Ctx, who: Who, id: Number) -> Errand:
 
 
 @router.post("/errands/{id}/done")
-def close_errand(context: Ctx, who: Who, id: Number, said: ErrandDone) -> Errand:
+def close_errand(context: Ctx, who: Who, id: Number, done: ErrandDone) -> Errand:
     """Close an errand: it is done."""
-    return errands.close(context, id, who.name, said.how)
+    return errands.close(context, id, who.name, done.how)
 
 
 @router.get("/tasks")

@@ -43,9 +43,9 @@ async def stream_events(
 
 def _wait(context: Context, at: int) -> list[Event]:
     """The events after one, waiting a moment for the first."""
-    found = context.store.events.after(at)
-    if not found:
+    events = context.store.events.after(at)
+    if not events:
         with context.news:
             context.news.wait(_QUIET_SECONDS)
-        found = context.store.events.after(at)
-    return found
+        events = context.store.events.after(at)
+    return events

@@ -93,5 +93,5 @@ def show_report_text(
     context: Ctx, who: Who, client: Client, month: Month, looks: Looks = False
 ) -> Response:
     """The same as Markdown."""
-    told = reports.report(context, client, month, looks=looks)
-    return PlainTextResponse(told.text, media_type="text/markdown; charset=utf-8")
+    month_report = reports.report(context, client, month, looks=looks)
+    return PlainTextResponse(month_report.text, media_type="text/markdown; charset=utf-8")

@@ -57,9 +57,9 @@ def show_licence(context: Ctx, who: Who, id: str) -> LicenceView:
 
 
 @router.patch("/licences/{id}")
-def change_licence(context: Ctx, who: Who, id: str, told: LicenceChange) -> Licence:
+def change_licence(context: Ctx, who: Who, id: str, change: LicenceChange) -> Licence:
     """Change what is known of a licence."""
-    return licensing.change(context, id, told, who)
+    return licensing.change(context, id, change, who)
 
 
 @router.delete("/licences/{id}", status_code=204)
@@ -81,9 +81,9 @@ def unseat_site(context: Ctx, who: Who, id: str, site: str) -> None:
 
 
 @router.put("/licences/{id}/code")
-def rotate_code(context: Ctx, who: Who, id: str, said: NewCode) -> Licence:
+def rotate_code(context: Ctx, who: Who, id: str, code: NewCode) -> Licence:
     """Put a new code in the place of the old one; nothing is entered on a site yet."""
-    return licence_codes.rotate(context, id, said.code.get_secret_value(), said.site, who)
+    return licence_codes.rotate(context, id, code.code.get_secret_value(), code.site, who)
 
 
 @router.post("/licences/{id}/entries")

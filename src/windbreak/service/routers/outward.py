@@ -193,10 +193,10 @@ def show_instance(context: Ctx, who: Who) -> Instance:
 
 
 @router.post("/instance/take-over")
-def take_over(context: Ctx, who: Who, said: TakeOver) -> Instance:
+def take_over(context: Ctx, who: Who, why: TakeOver) -> Instance:
     """Let a restored copy drive the sites."""
-    known = instance.of(context)
-    taken = instance.take_over(context, who, said.why)
-    if known.restored_at is not None:
-        runs.not_known(context, known.restored_at)
+    own = instance.of(context)
+    taken = instance.take_over(context, who, why.why)
+    if own.restored_at is not None:
+        runs.not_known(context, own.restored_at)
     return taken

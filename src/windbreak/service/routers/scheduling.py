@@ -57,8 +57,8 @@ def book_plan(context: Ctx, who: Who, id: Number, when: Book) -> Booking:
 def list_bookings(context: Ctx, who: Who, state: str | None = "waiting") -> list[Booking]:
     """The bookings of a state, soonest first."""
     every = context.store.bookings.all
-    found = every(state=state) if state else every()
-    return sorted(found, key=lambda b: b.starts_at)
+    bookings = every(state=state) if state else every()
+    return sorted(bookings, key=lambda b: b.starts_at)
 
 
 @router.post("/bookings", status_code=201)

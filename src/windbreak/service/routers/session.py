@@ -31,13 +31,15 @@ def sign_in(
     context: Ctx,
     response: Response,
     request: Request,
-    said: SignIn,
+    credentials: SignIn,
 ) -> Principal:
     """Sign in; the session is a cookie."""
-    if said.link is not None:
-        secret, principal = accounts.sign_in(context, said.link.strip())
-    elif said.account and said.password:
-        secret, principal = accounts.sign_in_by_password(context, said.account, said.password)
+    if credentials.link is not None:
+        secret, principal = accounts.sign_in(context, credentials.link.strip())
+    elif credentials.account and credentials.password:
+        secret, principal = accounts.sign_in_by_password(
+            context, credentials.account, credentials.password
+        )
     else:
         raise NotPermitted("give a sign-in link, or an account and its password")
     response.set_cookie(
@@ -71,9 +73,9 @@ class NewPassword(Value):
 
 
 @router.put("/session/password", status_code=204)
-def set_password(context: Ctx, who: Who, said: NewPassword) -> None:
+def set_password(context: Ctx, who: Who, new: NewPassword) -> None:
     """Set your password."""
-    accounts.set_password(context, who.account, said.password.get_secret_value())
+    accounts.set_password(context, who.account, new.password.get_secret_value())
 
 
 @router.get("/tokens")

@@ -108,12 +108,12 @@ def list_sites(
     """
     equal = {"client": client, "host": host, "state": state, "link": link}
     wanted = site_views.Wanted(equal, text, tag, runs, limit, after)
-    found, count, last = site_views.rows(context, wanted)
+    rows, count, last = site_views.rows(context, wanted)
     # The rows are kept as the JSON of SiteSummary: they go out as they are.
     headers = {"x-total-count": str(count)}
     if last is not None:
         headers["link"] = next_of(request, last)
-    return Response(f"[{','.join(found)}]", media_type="application/json", headers=headers)
+    return Response(f"[{','.join(rows)}]", media_type="application/json", headers=headers)
 
 
 @router.get("/named")
@@ -147,15 +147,15 @@ def show_site(context: Ctx, who: Who, id: str) -> SiteView:
 
 
 @router.patch("/sites/{id}")
-def change_site(context: Ctx, who: Who, id: str, told: SiteChange) -> Site:
+def change_site(context: Ctx, who: Who, id: str, change: SiteChange) -> Site:
     """Change a site's label, client, host or tags."""
-    return marks.change(context, id, told, who)
+    return marks.change(context, id, change, who)
 
 
 @router.post("/sites/{id}/retirement")
-def retire_site(context: Ctx, who: Who, id: str, said: Retire) -> Site:
+def retire_site(context: Ctx, who: Who, id: str, retire: Retire) -> Site:
     """Retire a site: its work stops, its link ends, its seats are freed, its history stays."""
-    return retiring.retire(context, id, who, said.why)
+    return retiring.retire(context, id, who, retire.why)
 
 
 @router.put("/sites/{id}/own/{kind}/{slug}")
@@ -195,9 +195,9 @@ def set_windows_of(context: Ctx, who: Who, where: WindowsOf) -> list[Site]:
 
 
 @router.put("/sites/{id}/windows")
-def set_windows(context: Ctx, who: Who, id: str, said: Windows) -> Site:
+def set_windows(context: Ctx, who: Who, id: str, windows: Windows) -> Site:
     """Set the hours in which a site may be worked on."""
-    return sites.set_windows(context, id, said.windows, said.timezone, who)
+    return sites.set_windows(context, id, windows.windows, windows.timezone, who)
 
 
 @router.post("/sites/{id}/link-line", status_code=201)
@@ -230,10 +230,10 @@ def refresh_site(context: Ctx, who: Who, id: str) -> Site:
 @router.get("/sites/{id}/inventory")
 def show_inventory(context: Ctx, who: Who, id: str) -> Inventory:
     """What is on the site, as its agent last said."""
-    found = sites.inventory_of(context, id)
-    if found is None:
+    inventory = sites.inventory_of(context, id)
+    if inventory is None:
         raise Refused("no-inventory", f"{id} was never refreshed; link it, then refresh it")
-    return found
+    return inventory
 
 
 @router.get("/sites/{id}/case")
@@ -314,9 +314,9 @@ def draft_plan(context: Ctx, who: Who, id: str) -> SitePlan:
 
 
 @router.post("/sites/{id}/removals", status_code=201)
-def draft_removal(context: Ctx, who: Who, id: str, said: Removal) -> SitePlan:
+def draft_removal(context: Ctx, who: Who, id: str, removal: Removal) -> SitePlan:
     """Make a plan by which some components leave the site: a step for each, nothing else moves."""
-    return removing.draft(context, id, said.products)
+    return removing.draft(context, id, removal.products)
 
 
 @router.get("/sites/{id}/plans")

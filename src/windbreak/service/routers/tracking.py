@@ -75,9 +75,9 @@ def show_feed(context: Ctx, who: Who, id: str) -> Feed:
 
 
 @router.patch("/feeds/{id}")
-def change_feed(context: Ctx, who: Who, id: str, told: FeedChange) -> Feed:
+def change_feed(context: Ctx, who: Who, id: str, change: FeedChange) -> Feed:
     """Change a feed's label, address, origins, reading or interval."""
-    return feeds.change(context, id, told, who)
+    return feeds.change(context, id, change, who)
 
 
 @router.delete("/feeds/{id}", status_code=204)
@@ -100,24 +100,24 @@ def check_feed(context: Ctx, who: Who, id: str) -> CredentialCheck:
 
 @router.put("/feeds/{id}/credential")
 def replace_credential(
-    context: Ctx, who: Who, id: str, said: NewCredential, everywhere: bool = False
+    context: Ctx, who: Who, id: str, new: NewCredential, everywhere: bool = False
 ) -> Feed:
     """Replace the feed's credential; ``everywhere`` also where the old one is used else."""
-    secret = said.credential.get_secret_value()
+    secret = new.credential.get_secret_value()
     return credentials.replace(context, id, secret, who, everywhere=everywhere)
 
 
 @router.post("/recipes/try")
-def try_recipe(context: Ctx, who: Who, said: RecipeText) -> TriedRecipe:
+def try_recipe(context: Ctx, who: Who, recipe: RecipeText) -> TriedRecipe:
     """Ask by a recipe and read by it; nothing is kept."""
-    secret = said.credential.get_secret_value() if said.credential else None
-    return recipes.try_recipe(context, said.text, secret)
+    secret = recipe.credential.get_secret_value() if recipe.credential else None
+    return recipes.try_recipe(context, recipe.text, secret)
 
 
 @router.put("/recipes/{name}")
-def put_recipe(context: Ctx, who: Who, name: Slug, said: RecipeText) -> Recipe:
+def put_recipe(context: Ctx, who: Who, name: Slug, recipe: RecipeText) -> Recipe:
     """Keep a recipe under a name."""
-    return recipes.put_recipe(context, name, said.text, who)
+    return recipes.put_recipe(context, name, recipe.text, who)
 
 
 @router.get("/products")
@@ -144,8 +144,8 @@ def change_product(
 def list_releases(context: Ctx, who: Who, kind: str, slug: str) -> list[KnownRelease]:
     """The known releases of a product, newest first."""
     product = context.store.products.get(f"{kind}/{slug}")
-    found = context.store.releases.all(product=product.id)
-    return sorted(found, key=lambda r: parse_version(r.version).key, reverse=True)
+    releases = context.store.releases.all(product=product.id)
+    return sorted(releases, key=lambda r: parse_version(r.version).key, reverse=True)
 
 
 @router.get("/products/{kind}/{slug}/passed")

@@ -53,9 +53,9 @@ def show_charts(context: Ctx, who: Who, id: Number) -> list[Chart]:
 
 
 @router.post("/plans/{id}/approval")
-def approve_plan(context: Ctx, who: Who, id: Number, said: ApprovePlan) -> SitePlan:
+def approve_plan(context: Ctx, who: Who, id: Number, approval: ApprovePlan) -> SitePlan:
     """Let a plan go: exactly its targets."""
-    return approving.approve(context, id, said, who)
+    return approving.approve(context, id, approval, who)
 
 
 @router.post("/plans/{id}/runs", status_code=201)
@@ -211,9 +211,9 @@ def list_findings(
 
 
 @router.put("/findings/{id:path}/snooze")
-def snooze_finding(context: Ctx, who: Who, id: str, said: SnoozeFinding) -> Finding:
+def snooze_finding(context: Ctx, who: Who, id: str, snooze: SnoozeFinding) -> Finding:
     """Put a finding aside until a day; dismissed is not solved."""
-    return findings.snooze(context, id, said, who)
+    return findings.snooze(context, id, snooze, who)
 
 
 @router.delete("/findings/{id:path}/snooze")

@@ -70,9 +70,9 @@ def migrate(database: peewee.SqliteDatabase) -> list[str]:
                 "(name TEXT PRIMARY KEY, applied_at TEXT NOT NULL) WITHOUT ROWID"
             )
             now = datetime.now(UTC).isoformat(timespec="seconds")
-            for known in (*older, step):
+            for migration in (*older, step):
                 database.execute_sql(
-                    "INSERT OR IGNORE INTO migration VALUES (?, ?)", [known.name, now]
+                    "INSERT OR IGNORE INTO migration VALUES (?, ?)", [migration.name, now]
                 )
             for statement in step.steps:
                 database.execute_sql(statement)

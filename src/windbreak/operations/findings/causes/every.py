@@ -75,8 +75,8 @@ class Sight:
     def site(self, id: str) -> Site | None:
         """A site that is not retired. Reads."""
         if id not in self._sites:
-            found = self.context.store.sites.find(id)
-            self._sites[id] = None if found is None or found.retired_at is not None else found
+            site = self.context.store.sites.find(id)
+            self._sites[id] = None if site is None or site.retired_at is not None else site
         return self._sites[id]
 
 
@@ -95,22 +95,22 @@ class Cause:
 
     def subjects(self, context: Context, marks: Iterable[Mark]) -> set[str] | None:
         """What it has to look at again after some changes; None: everything. Reads."""
-        found: set[str] = set()
+        subjects: set[str] = set()
         for kind, subject in marks:
             if kind in ("everything", "day") or (kind == "hour" and self.timed):
                 return None
             if kind not in self.hangs_on:
                 continue
             if self.each == "fleet":
-                found.add(FLEET)
+                subjects.add(FLEET)
             elif _SUBJECT.get(kind) == self.each:
-                found.add(subject)
+                subjects.add(subject)
             elif self.each == "product" and _SUBJECT.get(kind) == "site":
                 inventory = context.store.inventories.find(subject)
-                found |= {c.product for c in inventory.components} if inventory else set()
+                subjects |= {c.product for c in inventory.components} if inventory else set()
             else:
                 return None
-        return found
+        return subjects
 
     def all_subjects(self, context: Context) -> Collection[str]:
         """Every subject of its sort, and those it has findings of. Reads."""

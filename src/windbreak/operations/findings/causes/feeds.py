@@ -12,8 +12,8 @@ from windbreak.wording.words import counted
 
 
 def of_feeds(context: Context, id: str) -> Iterator[Finding]:
-    known = context.store.feeds.find(id)
-    for feed in [known.aged(context.clock())] if known else []:
+    listed = context.store.feeds.find(id)
+    for feed in [listed.aged(context.clock())] if listed else []:
         yield from _of_feed(context, feed)
         account = context.store.accounts.find(feed.set_up_by) if feed.set_up_by else None
         if account is not None and account.closed_at is not None:
@@ -29,16 +29,16 @@ def of_feeds(context: Context, id: str) -> Iterator[Finding]:
                 "somebody who is here.",
                 act("Replace it", "replace-credential", feed=feed.id),
             )
-        for told in feed.disagreements:
+        for disagreement in feed.disagreements:
             yield finding(
                 context,
-                f"sources:{feed.id}:{told.product}",
+                f"sources:{feed.id}:{disagreement.product}",
                 "waiting",
                 "low",
                 None,
                 f"**{feed.label}** disagrees with itself on what is newest.",
-                told.text,
-                act("Open the product", "see-product", product=told.product),
+                disagreement.text,
+                act("Open the product", "see-product", product=disagreement.product),
             )
 
 

@@ -17,8 +17,8 @@ ENDS_SOON = 60  # days before a licence's end at which it is said
 
 
 def of_licence(context: Context, id: str) -> Iterator[Finding]:
-    known = context.store.licences.find(id)
-    for view in [licence_views.view(context, id)] if known else []:
+    kept = context.store.licences.find(id)
+    for view in [licence_views.view(context, id)] if kept else []:
         yield from _of_end(context, view)
         licence = view.licence
         see = act("Open licences", "see-licence", licence=licence.id)
@@ -173,18 +173,18 @@ def _of_end(context: Context, view: LicenceView) -> Iterator[Finding]:
 
 
 def of_forecasts(context: Context) -> Iterator[Finding]:
-    for told in licence_forecasts.forecasts(context):
-        untold = [s for s in told.sites if not _is_told(context, s, (told.product,))]
-        if not told.missing or not untold:
+    for forecast in licence_forecasts.forecasts(context):
+        untold = [s for s in forecast.sites if not _is_told(context, s, (forecast.product,))]
+        if not forecast.missing or not untold:
             continue
         yield finding(
             context,
-            f"forecast:{told.product}",
+            f"forecast:{forecast.product}",
             "blocked",
             "medium",
             None,
-            f"**{told.name}** `{told.version}` needs {counted(told.missing, 'seat')} "
+            f"**{forecast.name}** `{forecast.version}` needs {counted(forecast.missing, 'seat')} "
             "more than there are.",
-            told.text,
+            forecast.text,
             act("Open licences", "see-forecasts"),
         )

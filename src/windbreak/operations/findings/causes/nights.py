@@ -14,14 +14,17 @@ from windbreak.wording.words import counted, listed
 def of_gates(context: Context) -> Iterator[Finding]:
     """Gates that want a word, by when it has to be given so that nothing behind them moves."""
     starts = {b.plan: b.starts_at for b in context.store.bookings.all(state="waiting")}
-    for told in gates.every(context):
-        if not told.wants_a_word:
+    for standing in gates.every(context):
+        if not standing.wants_a_word:
             continue
-        gate, rollout = told.gate, told.gate.rollout
+        gate, rollout = standing.gate, standing.gate.rollout
         alone = len(gate.before) == 1
         behind = [starts[m.plan] for m in gate.before if m.plan in starts]
         bad = listed(
-            [f"{context.store.sites.get(r.site).label} was {gates.ending(r)}" for r in told.badly]
+            [
+                f"{context.store.sites.get(r.site).label} was {gates.ending(r)}"
+                for r in standing.badly
+            ]
         )
         yield finding(
             context,
@@ -76,14 +79,15 @@ def of_failed_moves(context: Context) -> Iterator[Finding]:
 def of_patches(context: Context) -> Iterator[Finding]:
     """Patch releases that would go by a word given before, but ask for a person."""
     for rollout, asks in patch_releases.asking(context):
-        known = context.store.products.find(asks.product)
+        product = context.store.products.find(asks.product)
+        name = product.name if product else asks.product
         yield finding(
             context,
             f"patch:{rollout.id}:{asks.product}@{asks.version}",
             "waiting",
             "medium",
             None,
-            f"**{known.name if known else asks.product}** `{asks.version}` waits for your word.",
+            f"**{name}** `{asks.version}` waits for your word.",
             f"It is a patch release of what rollout {rollout.id} took, and would go after it by "
             f"itself; but {asks.text}.",
             act("Approve it", "approve-release", product=asks.product, version=asks.version),

@@ -18,9 +18,9 @@ from windbreak.wording.words import counted, day, listed
 WATCH_SOON = 30
 
 
-def _name(context: Context, product: str) -> str:
-    known = context.store.products.find(product)
-    return known.name if known else product
+def _name(context: Context, product_id: str) -> str:
+    product = context.store.products.find(product_id)
+    return product.name if product else product_id
 
 
 def of_soaks(context: Context, product: str) -> Iterator[Finding]:
@@ -32,16 +32,16 @@ def of_soaks(context: Context, product: str) -> Iterator[Finding]:
         if one.until is not None and one.blocked is not None and one.state != "held":
             waiting[one.blocked].append((one, count))
     today = context.clock().date()
-    for version, found in sorted(waiting.items()):
+    for version, soaking in sorted(waiting.items()):
         release = context.store.releases.find(context.store.releases.id_of(product, version))
         kinds = [c.kind for c in release.changes] if release else []
         breaking = kinds.count("breaking")
         changed = f"{counted(len(kinds), 'change')} told" if kinds else "No changes are told"
         changed += f", {breaking} of them breaking." if breaking else "."
-        sites = sum(count for _, count in found)
+        sites = sum(count for _, count in soaking)
         where = "1 site waits" if sites == 1 else f"{sites} sites wait"
         days: Counter[date] = Counter()
-        for one, count in found:
+        for one, count in soaking:
             if one.until is not None:
                 days[one.until] += count
         until = min(days, key=lambda when: (-days[when], when))
@@ -57,7 +57,7 @@ def of_soaks(context: Context, product: str) -> Iterator[Finding]:
             "waiting",
             "low",
             None,
-            f"**{_name(context, product)}** `{version}` is out, a {found[0][0].soak} release. "
+            f"**{_name(context, product)}** `{version}` is out, a {soaking[0][0].soak} release. "
             f"It soaks until {day(until, today)}.",
             f"{changed} {where} for it.{apart}",
             act("Read what changed", "see-product", product=product),
@@ -193,8 +193,8 @@ def _brief(sum_: str) -> str:
 
 def of_withdrawn(context: Context, id: str) -> Iterator[Finding]:
     today = context.clock().date()
-    known = context.store.products.find(id)
-    for product in [known] if known else []:
+    withdrawn = context.store.products.find(id)
+    for product in [withdrawn] if withdrawn else []:
         if product.withdrawn_at is None:
             continue
         here = context.store.inventories.installed(product.id)
@@ -222,10 +222,10 @@ ABANDONED = timedelta(days=2 * 365)  # without a release, while its feed goes on
 
 def of_abandoned(context: Context, id: str) -> Iterator[Finding]:
     """A product whose maker has released nothing for years, though its feed is read."""
-    known, today = context.store.products.find(id), context.clock().date()
-    if known is None or known.withdrawn_at is not None or known.kind == "runtime":
+    listed, today = context.store.products.find(id), context.clock().date()
+    if listed is None or listed.withdrawn_at is not None or listed.kind == "runtime":
         return
-    feed = context.store.feeds.find(known.feed) if known.feed else None
+    feed = context.store.feeds.find(listed.feed) if listed.feed else None
     if feed is None or feed.is_out_of_touch(context.clock()):
         return  # then nobody knows
     releases = [r for r in context.store.releases.all(product=id) if r.withdrawn_at is None]
@@ -239,7 +239,7 @@ def of_abandoned(context: Context, id: str) -> Iterator[Finding]:
         "unknown",
         "low",
         None,
-        f"**{known.name}**: nothing new since {day(last, today)}.",
+        f"**{listed.name}**: nothing new since {day(last, today)}.",
         f"{feed.label} is read, and tells of no release since. {counted(len(here), 'site')} "
         f"{'runs' if len(here) == 1 else 'run'} it: weaknesses that come up may stay open.",
         act("Open the product", "see-product", product=id),

@@ -85,16 +85,16 @@ def of_files(context: Context, site: Site, names: dict[str, str]) -> Iterator[Fi
 
 def of_copies(context: Context, site: Site) -> Iterator[Finding]:
     """A component in an unknown folder that bears a known product's name: a renamed copy."""
-    known = catalogue(context).products
+    products = catalogue(context).products
     inventory = context.store.inventories.find(site.id)
     if inventory is None:
         return
-    odd = [c for c in inventory.components if c.product not in known]
+    odd = [c for c in inventory.components if c.product not in products]
     if odd:
-        by_name = {p.name.casefold(): p for p in known.values()}
+        by_name = {p.name.casefold(): p for p in products.values()}
         for one in odd:
             product = by_name.get(one.name.casefold())
-            if product is None or one.product in known or one.product in site.own:
+            if product is None or one.product in products or one.product in site.own:
                 continue
             if product.kind != one.product.partition("/")[0] or one.maker is not None:
                 continue
@@ -147,7 +147,7 @@ def of_checks(context: Context, site: Site) -> Iterator[Finding]:
     if not bad:
         return
     since, today = turns.checks_since(context, site.id), context.clock().date()
-    told = [
+    lines = [
         f"Since {day(since[check.id].date(), today)}: {(check.text or check.name).rstrip('.')}."
         for check in bad
         if check.id in since
@@ -160,7 +160,7 @@ def of_checks(context: Context, site: Site) -> Iterator[Finding]:
         site,
         f"**{site.label}**: {len(bad)} of its own {counted(len(checks), 'check')} "
         f"{'says' if len(bad) == 1 else 'say'} that something is broken.",
-        " ".join(told),
+        " ".join(lines),
         act("See its checks", "see-site", site=site.id),
     )
 
@@ -172,7 +172,7 @@ def of_complaints(context: Context, site: Site, names: dict[str, str]) -> Iterat
     for one in inventory.complaints if inventory else ():
         by = names.get(one.by, one.by)
         by_about.setdefault(one.about, []).append(f"{by} says: {one.text.rstrip('.')}.")
-    for about, told in by_about.items():
+    for about, complaints in by_about.items():
         yield finding(
             context,
             f"complaint:{site.id}:{about}",
@@ -180,6 +180,6 @@ def of_complaints(context: Context, site: Site, names: dict[str, str]) -> Iterat
             "low",
             site,
             f"**{site.label}**: {names.get(about, about)} is behind what works with it.",
-            f"{' '.join(told)} No feed tells of that; whoever made the copy has to look.",
-            act("Make an errand of it", "add-errand", site=site.id, text=told[0]),
+            f"{' '.join(complaints)} No feed tells of that; whoever made the copy has to look.",
+            act("Make an errand of it", "add-errand", site=site.id, text=complaints[0]),
         )

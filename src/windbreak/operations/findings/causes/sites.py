@@ -41,7 +41,7 @@ def of_link(context: Context, site: Site) -> Iterator[Finding]:
     if link.state == "linked":
         yield from _of_agent(context, site)
         return
-    said: dict[str, tuple[State, Weight, str, str]] = {
+    by_state: dict[str, tuple[State, Weight, str, str]] = {
         "down": ("failed", "high", "is down", "Look again"),
         "silent": (
             "unknown",
@@ -52,7 +52,7 @@ def of_link(context: Context, site: Site) -> Iterator[Finding]:
         "refused": ("unknown", "medium", "refuses our key", "Make a new line"),
         "unlinked": ("unknown", "low", "is not linked", "Link it"),
     }
-    state, weight, words, label = said[link.state]
+    state, weight, words, label = by_state[link.state]
     verb = "refresh" if link.state in ("down", "silent") else "link"
     yield finding(
         context,

@@ -26,9 +26,9 @@ def add(commands: Any, common: argparse.ArgumentParser) -> None:
         ("resolve", _resolve, "the best choice for each file, with reasons"),
         ("order", _order, "the ordered steps for each file"),
     ):
-        one = verbs.add_parser(verb, parents=[common], help=words)
-        one.add_argument("files", metavar="FILE", nargs="+")
-        one.set_defaults(do=act)
+        command = verbs.add_parser(verb, parents=[common], help=words)
+        command.add_argument("files", metavar="FILE", nargs="+")
+        command.set_defaults(do=act)
 
 
 def _export(args: argparse.Namespace) -> int:

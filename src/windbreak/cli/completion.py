@@ -21,13 +21,13 @@ _ZSH = "autoload -Uz bashcompinit && bashcompinit\n"
 
 
 def add(commands: Any, common: argparse.ArgumentParser) -> None:
-    one = commands.add_parser(
+    command = commands.add_parser(
         "completion",
         help="print completion for a shell",
         epilog='example: eval "$(windbreak completion bash)"',
     )
-    one.add_argument("shell", choices=("bash", "zsh"))
-    one.set_defaults(do=_print)
+    command.add_argument("shell", choices=("bash", "zsh"))
+    command.set_defaults(do=_print)
 
 
 def _print(args: argparse.Namespace) -> None:

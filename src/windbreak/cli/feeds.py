@@ -20,47 +20,51 @@ def add(commands: Any, common: argparse.ArgumentParser) -> None:
     verbs.add_parser("list", parents=[common], help="every feed and its state").set_defaults(
         do=_list
     )
-    one = verbs.add_parser("show", parents=[common], help="one feed: state, credential, oddities")
-    one.add_argument("feed", metavar="FEED")
-    one.set_defaults(do=_show)
+    command = verbs.add_parser(
+        "show", parents=[common], help="one feed: state, credential, oddities"
+    )
+    command.add_argument("feed", metavar="FEED")
+    command.set_defaults(do=_show)
     _add_add(verbs, common)
-    one = verbs.add_parser("set", parents=[common], help="change a feed")
-    one.add_argument("feed", metavar="FEED")
-    one.add_argument("--label")
-    one.add_argument("--url", metavar="ADDRESS")
-    one.add_argument("--every", type=int, metavar="MINUTES")
-    one.add_argument("--origin", action="append", metavar="ADDRESS")
-    one.set_defaults(do=_set)
-    one = verbs.add_parser("drop", parents=[common], help="read a feed no more")
-    one.add_argument("feed", metavar="FEED")
-    one.add_argument("--yes", action="store_true")
-    one.set_defaults(do=_drop)
-    one = verbs.add_parser("poll", parents=[common], help="look at a feed now, or at all of them")
-    one.add_argument("feed", metavar="FEED", nargs="?", help="all when none is given")
-    one.set_defaults(do=_poll)
-    one = verbs.add_parser("check", parents=[common], help="ask what its credential may do")
-    one.add_argument("feed", metavar="FEED")
-    one.set_defaults(do=_check)
-    one = verbs.add_parser(
+    command = verbs.add_parser("set", parents=[common], help="change a feed")
+    command.add_argument("feed", metavar="FEED")
+    command.add_argument("--label")
+    command.add_argument("--url", metavar="ADDRESS")
+    command.add_argument("--every", type=int, metavar="MINUTES")
+    command.add_argument("--origin", action="append", metavar="ADDRESS")
+    command.set_defaults(do=_set)
+    command = verbs.add_parser("drop", parents=[common], help="read a feed no more")
+    command.add_argument("feed", metavar="FEED")
+    command.add_argument("--yes", action="store_true")
+    command.set_defaults(do=_drop)
+    command = verbs.add_parser(
+        "poll", parents=[common], help="look at a feed now, or at all of them"
+    )
+    command.add_argument("feed", metavar="FEED", nargs="?", help="all when none is given")
+    command.set_defaults(do=_poll)
+    command = verbs.add_parser("check", parents=[common], help="ask what its credential may do")
+    command.add_argument("feed", metavar="FEED")
+    command.set_defaults(do=_check)
+    command = verbs.add_parser(
         "credential", parents=[common], help="replace its credential, read from standard input"
     )
-    one.add_argument("feed", metavar="FEED")
-    one.add_argument(
+    command.add_argument("feed", metavar="FEED")
+    command.add_argument(
         "--everywhere", action="store_true", help="also in every feed that uses the old one"
     )
-    one.set_defaults(do=_credential)
-    one = verbs.add_parser(
+    command.set_defaults(do=_credential)
+    command = verbs.add_parser(
         "try",
         parents=[common],
         help="ask and read by a recipe; nothing is kept",
         epilog="example: windbreak feed try gantry.toml < key.txt",
     )
-    one.add_argument("recipe", metavar="RECIPE", type=Path, help="a TOML file")
-    one.set_defaults(do=_try)
+    command.add_argument("recipe", metavar="RECIPE", type=Path, help="a TOML file")
+    command.set_defaults(do=_try)
 
 
 def _add_add(verbs: Any, common: argparse.ArgumentParser) -> None:
-    one = verbs.add_parser(
+    command = verbs.add_parser(
         "add",
         parents=[common],
         help="register a feed; its credential is read from standard input",
@@ -72,28 +76,28 @@ def _add_add(verbs: Any, common: argparse.ArgumentParser) -> None:
   windbreak feed add gantry 'Gantry House' --recipe gantry.toml < key.txt
   windbreak feed add advisories Advisories https://osv.example/all.json --advisories""",
     )
-    one.add_argument("id", metavar="ID")
-    one.add_argument("label", metavar="LABEL")
-    one.add_argument("url", metavar="ADDRESS", nargs="?", help="a recipe names its own")
-    kind = one.add_mutually_exclusive_group()
+    command.add_argument("id", metavar="ID")
+    command.add_argument("label", metavar="LABEL")
+    command.add_argument("url", metavar="ADDRESS", nargs="?", help="a recipe names its own")
+    kind = command.add_mutually_exclusive_group()
     kind.add_argument("--atom", metavar="PRODUCT", help="Atom or RSS about this product")
     kind.add_argument("--recipe", type=Path, metavar="FILE", help="JSON, read by this recipe")
     kind.add_argument("--advisories", action="store_true", help="OSV advisories")
-    one.add_argument("--version-pattern", metavar="REGEX", help="finds the version in a title")
-    one.add_argument(
+    command.add_argument("--version-pattern", metavar="REGEX", help="finds the version in a title")
+    command.add_argument(
         "--package", action="append", default=[], metavar="NAME=PRODUCT", help="for advisories"
     )
-    one.add_argument("--sign-in", choices=SIGN_IN, default="none")
-    one.add_argument("--name", metavar="NAME", help="the user, the header or the query's field")
-    one.add_argument(
+    command.add_argument("--sign-in", choices=SIGN_IN, default="none")
+    command.add_argument("--name", metavar="NAME", help="the user, the header or the query's field")
+    command.add_argument(
         "--origin",
         action="append",
         default=[],
         metavar="ADDRESS",
         help="the credential may go there",
     )
-    one.add_argument("--every", type=int, default=60, metavar="MINUTES")
-    one.set_defaults(do=_add)
+    command.add_argument("--every", type=int, default=60, metavar="MINUTES")
+    command.set_defaults(do=_add)
 
 
 _STATES = {"fresh": "clear", "stale": "unknown", "failing": "blocked", "refused": "blocked"}

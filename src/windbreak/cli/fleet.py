@@ -19,169 +19,173 @@ def add(commands: Any, common: argparse.ArgumentParser) -> None:
         "files, note, by-hand, mark-own, retire, export, import",
     )
     verbs = site.add_subparsers(dest="verb", metavar="VERB", required=True)
-    one = verbs.add_parser("list", parents=[common], help="every site, worst first")
-    one.add_argument("text", nargs="?", help="part of a name, client or address")
-    one.add_argument("--client")
-    one.add_argument("--host")
-    one.add_argument("--state")
-    one.add_argument("--tag")
-    one.add_argument("--runs", metavar="FACT", help="as 'trestle<5.1'")
-    one.set_defaults(do=_list)
-    one = verbs.add_parser(
+    command = verbs.add_parser("list", parents=[common], help="every site, worst first")
+    command.add_argument("text", nargs="?", help="part of a name, client or address")
+    command.add_argument("--client")
+    command.add_argument("--host")
+    command.add_argument("--state")
+    command.add_argument("--tag")
+    command.add_argument("--runs", metavar="FACT", help="as 'trestle<5.1'")
+    command.set_defaults(do=_list)
+    command = verbs.add_parser(
         "add",
         parents=[common],
         help="register a site",
         epilog='example: windbreak site add "Skerry Light Trust" https://skerry-light.example '
         "--client Skerry --host mole",
     )
-    one.add_argument("label", metavar="LABEL")
-    one.add_argument(
+    command.add_argument("label", metavar="LABEL")
+    command.add_argument(
         "--system", choices=("millrace", "wordpress"), default="millrace", help="what it runs on"
     )
-    one.add_argument("at", metavar="ADDRESS")
-    one.add_argument("--id", help="made from the label when not given")
-    one.add_argument("--client", default="")
-    one.add_argument("--host")
-    one.add_argument(
+    command.add_argument("at", metavar="ADDRESS")
+    command.add_argument("--id", help="made from the label when not given")
+    command.add_argument("--client", default="")
+    command.add_argument("--host")
+    command.add_argument(
         "--environment", choices=("production", "staging", "development"), default="production"
     )
-    one.add_argument("--twin-of", metavar="SITE", help="the production site this one stands for")
-    one.add_argument("--timezone", default="Europe/London")
-    one.set_defaults(do=_add)
-    one = verbs.add_parser(
+    command.add_argument(
+        "--twin-of", metavar="SITE", help="the production site this one stands for"
+    )
+    command.add_argument("--timezone", default="Europe/London")
+    command.set_defaults(do=_add)
+    command = verbs.add_parser(
         "link",
         parents=[common],
         help="print the line for the site's agent, or link once it was pasted there",
     )
-    one.add_argument("site", metavar="SITE")
-    one.add_argument("--pasted", action="store_true", help="the line is in the agent: link now")
-    one.set_defaults(do=_link)
-    one = verbs.add_parser("unlink", parents=[common], help="end the link")
-    one.add_argument("site", metavar="SITE")
-    one.add_argument("--yes", action="store_true")
-    one.set_defaults(do=_unlink)
-    one = verbs.add_parser("show", parents=[common], help="one site: components, why, history")
-    one.add_argument("site", metavar="SITE")
-    one.set_defaults(do=show)
-    one = verbs.add_parser("refresh", parents=[common], help="ask what is installed")
-    one.add_argument("sites", metavar="SITE", nargs="*", help="all when none is given")
-    one.set_defaults(do=_refresh)
+    command.add_argument("site", metavar="SITE")
+    command.add_argument("--pasted", action="store_true", help="the line is in the agent: link now")
+    command.set_defaults(do=_link)
+    command = verbs.add_parser("unlink", parents=[common], help="end the link")
+    command.add_argument("site", metavar="SITE")
+    command.add_argument("--yes", action="store_true")
+    command.set_defaults(do=_unlink)
+    command = verbs.add_parser("show", parents=[common], help="one site: components, why, history")
+    command.add_argument("site", metavar="SITE")
+    command.set_defaults(do=show)
+    command = verbs.add_parser("refresh", parents=[common], help="ask what is installed")
+    command.add_argument("sites", metavar="SITE", nargs="*", help="all when none is given")
+    command.set_defaults(do=_refresh)
     for verb, act, words in (
         ("refresh-twin", _refresh_twin, "make a twin as its production site is now"),
         ("prove", _prove, "prove on its twin that a site's backup can be restored"),
     ):
-        one = verbs.add_parser(verb, parents=[common], help=words)
-        one.add_argument("site", metavar="SITE")
-        one.add_argument("--yes", action="store_true")
-        one.set_defaults(do=act)
-    one = verbs.add_parser(
+        command = verbs.add_parser(verb, parents=[common], help=words)
+        command.add_argument("site", metavar="SITE")
+        command.add_argument("--yes", action="store_true")
+        command.set_defaults(do=act)
+    command = verbs.add_parser(
         "window",
         parents=[common],
         help="set the hours in which a site may be worked on",
         epilog="example: windbreak site window tarnsey 01:00 05:00 --days mon,tue,wed,thu",
     )
-    one.add_argument("site", metavar="SITE")
-    one.add_argument("start", metavar="START")
-    one.add_argument("end", metavar="END")
-    one.add_argument("--days", default="mon,tue,wed,thu,fri,sat,sun")
-    one.add_argument("--timezone", default="Europe/London")
-    one.set_defaults(do=_window)
-    one = verbs.add_parser(
+    command.add_argument("site", metavar="SITE")
+    command.add_argument("start", metavar="START")
+    command.add_argument("end", metavar="END")
+    command.add_argument("--days", default="mon,tue,wed,thu,fri,sat,sun")
+    command.add_argument("--timezone", default="Europe/London")
+    command.set_defaults(do=_window)
+    command = verbs.add_parser(
         "windows",
         parents=[common],
         help="set the hours of all sites of a client, or on a host",
         epilog="example: windbreak site windows 02:00 04:00 --client 'Ness Ferries'",
     )
-    one.add_argument("start", metavar="START")
-    one.add_argument("end", metavar="END")
-    place = one.add_mutually_exclusive_group(required=True)
+    command.add_argument("start", metavar="START")
+    command.add_argument("end", metavar="END")
+    place = command.add_mutually_exclusive_group(required=True)
     place.add_argument("--client", metavar="CLIENT")
     place.add_argument("--host", metavar="HOST")
-    one.add_argument("--days", default="mon,tue,wed,thu,fri,sat,sun")
-    one.add_argument("--timezone", help="each keeps its own where none is told")
-    one.set_defaults(do=_windows)
+    command.add_argument("--days", default="mon,tue,wed,thu,fri,sat,sun")
+    command.add_argument("--timezone", help="each keeps its own where none is told")
+    command.set_defaults(do=_windows)
     _add_more(verbs, common)
 
 
 def _add_more(verbs: Any, common: argparse.ArgumentParser) -> None:
-    one = verbs.add_parser("set", parents=[common], help="change what is known of a site")
-    one.add_argument("site", metavar="SITE")
-    one.add_argument("--label")
-    one.add_argument("--client")
-    one.add_argument("--host")
-    one.add_argument("--tag", action="append", dest="tags")
-    one.add_argument(
+    command = verbs.add_parser("set", parents=[common], help="change what is known of a site")
+    command.add_argument("site", metavar="SITE")
+    command.add_argument("--label")
+    command.add_argument("--client")
+    command.add_argument("--host")
+    command.add_argument("--tag", action="append", dest="tags")
+    command.add_argument(
         "--look-at",
         action="append",
         metavar="PATH",
         help="a page that runs look at beside those the agent names, as /menu; may be repeated",
     )
-    one.add_argument("--address", metavar="URL", help="where its visitors go")
-    one.add_argument("--environment", choices=("production", "staging", "development"))
-    one.add_argument(
+    command.add_argument("--address", metavar="URL", help="where its visitors go")
+    command.add_argument("--environment", choices=("production", "staging", "development"))
+    command.add_argument(
         "--twin-of", metavar="SITE", help="the production site it stands for; '' for none"
     )
-    one.add_argument("--timezone", metavar="ZONE", help="as Europe/London")
+    command.add_argument("--timezone", metavar="ZONE", help="as Europe/London")
     for option, what in (("agent", "its agent is asked"), ("pages", "its pages are looked at")):
-        one.add_argument(
+        command.add_argument(
             f"--{option}-every", type=int, metavar="MIN", help=f"how often {what}; 0 for never"
         )
-    one.set_defaults(do=_set)
-    one = verbs.add_parser(
+    command.set_defaults(do=_set)
+    command = verbs.add_parser(
         "files",
         parents=[common],
         help="what was changed, added or lost in the folders of its components",
     )
-    one.add_argument("site", metavar="SITE")
-    one.add_argument("--look", action="store_true", help="ask its agent now")
-    one.set_defaults(do=files)
-    one = verbs.add_parser(
+    command.add_argument("site", metavar="SITE")
+    command.add_argument("--look", action="store_true", help="ask its agent now")
+    command.set_defaults(do=files)
+    command = verbs.add_parser(
         "note",
         parents=[common],
         help="write down what people should know of a site",
         epilog="example: windbreak site note fulmar 'Changeover is on Saturdays: not on Fridays.'",
     )
-    one.add_argument("site", metavar="SITE")
-    one.add_argument("text", metavar="TEXT", help="in words; '' takes the note away")
-    one.add_argument("--client", action="store_true", help="for its client; for us when not given")
-    one.set_defaults(do=_note)
-    one = verbs.add_parser(
+    command.add_argument("site", metavar="SITE")
+    command.add_argument("text", metavar="TEXT", help="in words; '' takes the note away")
+    command.add_argument(
+        "--client", action="store_true", help="for its client; for us when not given"
+    )
+    command.set_defaults(do=_note)
+    command = verbs.add_parser(
         "by-hand",
         parents=[common],
         help="note that a person looks after a component of which no feed tells",
         epilog="example: windbreak site by-hand bell-rock anchor-maps --until 2027-03-01 "
         "--why 'its maker mails us'",
     )
-    one.add_argument("site", metavar="SITE")
-    one.add_argument("product", metavar="PRODUCT")
-    one.add_argument("--until", metavar="DAY", help="the day to look again")
-    one.add_argument("--why", help="how whoever does it hears of what is newer")
-    one.add_argument("--no-more", action="store_true", help="nobody does any longer")
-    one.set_defaults(do=_by_hand)
-    one = verbs.add_parser(
+    command.add_argument("site", metavar="SITE")
+    command.add_argument("product", metavar="PRODUCT")
+    command.add_argument("--until", metavar="DAY", help="the day to look again")
+    command.add_argument("--why", help="how whoever does it hears of what is newer")
+    command.add_argument("--no-more", action="store_true", help="nobody does any longer")
+    command.set_defaults(do=_by_hand)
+    command = verbs.add_parser(
         "mark-own",
         parents=[common],
         help="mark a component as made for its site: no offer of that name is taken",
     )
-    one.add_argument("site", metavar="SITE")
-    one.add_argument("product", metavar="PRODUCT")
-    one.add_argument("--not", dest="not_own", action="store_true", help="take the mark away")
-    one.set_defaults(do=_mark_own)
-    one = verbs.add_parser(
+    command.add_argument("site", metavar="SITE")
+    command.add_argument("product", metavar="PRODUCT")
+    command.add_argument("--not", dest="not_own", action="store_true", help="take the mark away")
+    command.set_defaults(do=_mark_own)
+    command = verbs.add_parser(
         "retire", parents=[common], help="stop its work, end its link, free its seats"
     )
-    one.add_argument("site", metavar="SITE")
-    one.add_argument("--why", default="")
-    one.add_argument("--yes", action="store_true")
-    one.set_defaults(do=_retire)
-    one = verbs.add_parser(
+    command.add_argument("site", metavar="SITE")
+    command.add_argument("--why", default="")
+    command.add_argument("--yes", action="store_true")
+    command.set_defaults(do=_retire)
+    command = verbs.add_parser(
         "export", parents=[common], help="every site as CSV, or one site's inventory as CycloneDX"
     )
-    one.add_argument("site", metavar="SITE", nargs="?")
-    one.set_defaults(do=_export)
-    one = verbs.add_parser("import", parents=[common], help="register the sites of a CSV")
-    one.add_argument("file", metavar="FILE", type=Path)
-    one.set_defaults(do=_import)
+    command.add_argument("site", metavar="SITE", nargs="?")
+    command.set_defaults(do=_export)
+    command = verbs.add_parser("import", parents=[common], help="register the sites of a CSV")
+    command.add_argument("file", metavar="FILE", type=Path)
+    command.set_defaults(do=_import)
 
 
 def _list(args: argparse.Namespace) -> None:

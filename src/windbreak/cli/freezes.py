@@ -23,22 +23,24 @@ def add(commands: Any, common: argparse.ArgumentParser) -> None:
     verbs.add_parser("list", parents=[common], help="those that are not over").set_defaults(
         do=_list
     )
-    one = verbs.add_parser(
+    command = verbs.add_parser(
         "add",
         parents=[common],
         help="leave sites alone for a while; bookings go around it",
         epilog="example: windbreak freeze add 2026-12-18T18:00 2027-01-04T08:00 "
         "--client 'Ness Ferries' --why 'the season'",
     )
-    one.add_argument("start", metavar="FROM", type=instant, help="2026-12-18T18:00 (local) or …Z")
-    one.add_argument("end", metavar="TO", type=instant)
-    place = one.add_mutually_exclusive_group()
+    command.add_argument(
+        "start", metavar="FROM", type=instant, help="2026-12-18T18:00 (local) or …Z"
+    )
+    command.add_argument("end", metavar="TO", type=instant)
+    place = command.add_mutually_exclusive_group()
     place.add_argument("--site", metavar="SITE", help="for one site; the fleet where nothing is")
     place.add_argument("--host", metavar="HOST", help="for all sites on a host")
     place.add_argument("--client", metavar="CLIENT", help="for all sites of a client")
-    one.add_argument("--why", required=True, help="the reason")
-    one.set_defaults(do=_add)
-    one = verbs.add_parser(
+    command.add_argument("--why", required=True, help="the reason")
+    command.set_defaults(do=_add)
+    command = verbs.add_parser(
         "import",
         parents=[common],
         help="take the events of a calendar (iCalendar) for freezes: a file, or an address that is "
@@ -46,31 +48,31 @@ def add(commands: Any, common: argparse.ArgumentParser) -> None:
         epilog="example: windbreak freeze import ness-season https://ness.example/season.ics "
         "--client 'Ness Ferries'",
     )
-    one.add_argument("name", metavar="NAME", help="what it is to be called")
-    one.add_argument("source", metavar="FILE|ADDRESS")
-    place = one.add_mutually_exclusive_group()
+    command.add_argument("name", metavar="NAME", help="what it is to be called")
+    command.add_argument("source", metavar="FILE|ADDRESS")
+    place = command.add_mutually_exclusive_group()
     place.add_argument("--site", metavar="SITE", help="for one site; the fleet where nothing is")
     place.add_argument("--host", metavar="HOST", help="for all sites on a host")
     place.add_argument("--client", metavar="CLIENT", help="for all sites of a client")
-    one.add_argument(
+    command.add_argument(
         "--zone", default="Europe/London", help="of days and of times without a zone of their own"
     )
-    one.set_defaults(do=_import)
-    one = verbs.add_parser("calendars", parents=[common], help="the calendars of freezes")
-    one.set_defaults(do=_calendars)
+    command.set_defaults(do=_import)
+    command = verbs.add_parser("calendars", parents=[common], help="the calendars of freezes")
+    command.set_defaults(do=_calendars)
     for verb, act, words in (
         ("read", _read, "read a subscribed calendar again now"),
         ("forget", _forget, "forget a calendar, and lift what it froze"),
     ):
-        one = verbs.add_parser(verb, parents=[common], help=words)
-        one.add_argument("name", metavar="NAME")
-        one.set_defaults(do=act)
-    one = verbs.add_parser("export", parents=[common], help="the freezes as iCalendar")
-    one.add_argument("--to", metavar="FILE", help="written there; else printed")
-    one.set_defaults(do=_export)
-    one = verbs.add_parser("lift", parents=[common], help="let sites be worked on again")
-    one.add_argument("freeze", metavar="FREEZE", type=int)
-    one.set_defaults(do=_lift)
+        command = verbs.add_parser(verb, parents=[common], help=words)
+        command.add_argument("name", metavar="NAME")
+        command.set_defaults(do=act)
+    command = verbs.add_parser("export", parents=[common], help="the freezes as iCalendar")
+    command.add_argument("--to", metavar="FILE", help="written there; else printed")
+    command.set_defaults(do=_export)
+    command = verbs.add_parser("lift", parents=[common], help="let sites be worked on again")
+    command.add_argument("freeze", metavar="FREEZE", type=int)
+    command.set_defaults(do=_lift)
 
 
 def _list(args: argparse.Namespace) -> None:

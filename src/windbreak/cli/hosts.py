@@ -18,18 +18,18 @@ def add(commands: Any, common: argparse.ArgumentParser) -> None:
     host = commands.add_parser("host", help="hosts: list, add, offer, ask, drop")
     verbs = host.add_subparsers(dest="verb", metavar="VERB", required=True)
     verbs.add_parser("list", parents=[common], help="every host").set_defaults(do=_hosts)
-    one = verbs.add_parser(
+    command = verbs.add_parser(
         "add",
         parents=[common],
         help="register a host or change one",
         epilog="example: windbreak host add mole Mole --at-once 4 --offers loom 8.1 8.2 8.3",
     )
-    one.add_argument("id", metavar="ID", help="a short name, as mole")
-    one.add_argument("name", metavar="NAME", help="its name for people, as Mole")
-    one.add_argument(
+    command.add_argument("id", metavar="ID", help="a short name, as mole")
+    command.add_argument("name", metavar="NAME", help="its name for people, as Mole")
+    command.add_argument(
         "--at-once", type=int, default=1, metavar="N", help="how many sites may be worked on"
     )
-    one.add_argument(
+    command.add_argument(
         "--offers",
         nargs="+",
         action="append",
@@ -37,25 +37,25 @@ def add(commands: Any, common: argparse.ArgumentParser) -> None:
         metavar="RUNTIME",
         help="a runtime and its versions, as loom 8.1 8.2 (may be given again)",
     )
-    one.set_defaults(do=_add_host)
+    command.set_defaults(do=_add_host)
     for verb, help, example in (
         ("ask", "a letter that asks a host for a runtime, to be sent by you", "ask"),
         ("offer", "a host offers a runtime now, beside what it had", "offer"),
     ):
-        one = verbs.add_parser(
+        command = verbs.add_parser(
             verb,
             parents=[common],
             help=help,
             epilog=f"example: windbreak host {example} jetty loom 8.1",
         )
-        one.add_argument("host", metavar="HOST", help="its id, as jetty")
-        one.add_argument("product", metavar="RUNTIME", help="as loom")
-        one.add_argument("version", metavar="VERSION", help="as 8.1")
-        one.set_defaults(do=_ask if verb == "ask" else _offer)
-    one = verbs.add_parser("drop", parents=[common], help="forget a host that no site is on")
-    one.add_argument("host", metavar="HOST", help="its id, as jetty")
-    one.add_argument("--yes", action="store_true", help="without asking")
-    one.set_defaults(do=_drop)
+        command.add_argument("host", metavar="HOST", help="its id, as jetty")
+        command.add_argument("product", metavar="RUNTIME", help="as loom")
+        command.add_argument("version", metavar="VERSION", help="as 8.1")
+        command.set_defaults(do=_ask if verb == "ask" else _offer)
+    command = verbs.add_parser("drop", parents=[common], help="forget a host that no site is on")
+    command.add_argument("host", metavar="HOST", help="its id, as jetty")
+    command.add_argument("--yes", action="store_true", help="without asking")
+    command.set_defaults(do=_drop)
 
 
 def _hosts(args: argparse.Namespace) -> None:

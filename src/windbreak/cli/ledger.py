@@ -11,26 +11,26 @@ from windbreak.cli.profile import connect
 
 
 def add(commands: Any, common: argparse.ArgumentParser) -> None:
-    one = commands.add_parser("ledger", parents=[common], help="what was decided and done")
-    one.add_argument("subject", nargs="?", help="a site, product, feed or licence, by id")
-    one.add_argument("--client", metavar="CLIENT", help="a client's sites")
-    one.add_argument("--by", metavar="NAME", help="who decided or did it")
-    one.add_argument(
+    command = commands.add_parser("ledger", parents=[common], help="what was decided and done")
+    command.add_argument("subject", nargs="?", help="a site, product, feed or licence, by id")
+    command.add_argument("--client", metavar="CLIENT", help="a client's sites")
+    command.add_argument("--by", metavar="NAME", help="who decided or did it")
+    command.add_argument(
         "--part", choices=("decisions", "acts"), help="what people did, or the service by itself"
     )
-    one.add_argument("--since", type=a_day, metavar="DAY", help="from this day on")
-    one.add_argument("--until", type=a_day, metavar="DAY", help="up to this day, it included")
-    one.add_argument("--words", default="", metavar="TEXT", help="in the line, or in a name")
-    one.add_argument("--wrong", action="store_true", help="runs that did not end well")
-    one.add_argument("--limit", type=int, default=30, help="how many, the newest first")
-    one.set_defaults(do=_ledger)
-    one = commands.add_parser(
+    command.add_argument("--since", type=a_day, metavar="DAY", help="from this day on")
+    command.add_argument("--until", type=a_day, metavar="DAY", help="up to this day, it included")
+    command.add_argument("--words", default="", metavar="TEXT", help="in the line, or in a name")
+    command.add_argument("--wrong", action="store_true", help="runs that did not end well")
+    command.add_argument("--limit", type=int, default=30, help="how many, the newest first")
+    command.set_defaults(do=_ledger)
+    command = commands.add_parser(
         "report", parents=[common], help="what a client is told of a month, as Markdown"
     )
-    one.add_argument("client", metavar="CLIENT", help="by name")
-    one.add_argument("month", metavar="MONTH", help="as 2026-11")
-    one.add_argument("--looks", action="store_true", help="also what was seen after each step")
-    one.set_defaults(do=_report)
+    command.add_argument("client", metavar="CLIENT", help="by name")
+    command.add_argument("month", metavar="MONTH", help="as 2026-11")
+    command.add_argument("--looks", action="store_true", help="also what was seen after each step")
+    command.set_defaults(do=_report)
 
 
 def _ledger(args: argparse.Namespace) -> None:

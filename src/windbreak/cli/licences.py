@@ -24,13 +24,13 @@ def add(commands: Any, common: argparse.ArgumentParser) -> None:
         "right, renew, credentials, forecast",
     )
     verbs = licence.add_subparsers(dest="verb", metavar="VERB", required=True)
-    one = verbs.add_parser("list", parents=[common], help="every licence, ending first first")
-    one.add_argument("--site", help="only those that this site has a share of")
-    one.set_defaults(do=_list)
-    one = verbs.add_parser("show", parents=[common], help="one licence, seat by seat")
-    one.add_argument("licence", metavar="LICENCE")
-    one.set_defaults(do=_show)
-    one = verbs.add_parser(
+    command = verbs.add_parser("list", parents=[common], help="every licence, ending first first")
+    command.add_argument("--site", help="only those that this site has a share of")
+    command.set_defaults(do=_list)
+    command = verbs.add_parser("show", parents=[common], help="one licence, seat by seat")
+    command.add_argument("licence", metavar="LICENCE")
+    command.set_defaults(do=_show)
+    command = verbs.add_parser(
         "add",
         parents=[common],
         help="enter a licence; with --code its one code is read from standard input",
@@ -41,89 +41,89 @@ def add(commands: Any, common: argparse.ArgumentParser) -> None:
   windbreak licence add ebbing 'Ebbing Tide membership' membership --maker 'Ebbing Tide' \\
       --expires 2027-01-14""",
     )
-    one.add_argument("id", metavar="ID")
-    one.add_argument("label", metavar="LABEL")
-    one.add_argument("form", metavar="FORM", choices=FORMS, help=", ".join(FORMS))
-    one.add_argument("--product", action="append", default=[])
-    one.add_argument("--maker", help="covers all of this maker's licensed products")
-    one.add_argument("--through", metavar="THEME", help="for the form 'through a theme'")
-    one.add_argument(
+    command.add_argument("id", metavar="ID")
+    command.add_argument("label", metavar="LABEL")
+    command.add_argument("form", metavar="FORM", choices=FORMS, help=", ".join(FORMS))
+    command.add_argument("--product", action="append", default=[])
+    command.add_argument("--maker", help="covers all of this maker's licensed products")
+    command.add_argument("--through", metavar="THEME", help="for the form 'through a theme'")
+    command.add_argument(
         "--code", action="store_true", help="it has one code, read from standard input"
     )
-    one.add_argument("--no-riding", action="store_true", help="a copy needs a seat of its own")
-    _add_facts(one)
-    one.set_defaults(do=_add)
-    one = verbs.add_parser("set", parents=[common], help="change what is known of a licence")
-    one.add_argument("licence", metavar="LICENCE")
-    one.add_argument("--label")
-    _add_facts(one)
-    one.set_defaults(do=_set)
-    one = verbs.add_parser("drop", parents=[common], help="forget a licence without seats")
-    one.add_argument("licence", metavar="LICENCE")
-    one.add_argument("--yes", action="store_true")
-    one.set_defaults(do=_drop)
-    one = verbs.add_parser(
+    command.add_argument("--no-riding", action="store_true", help="a copy needs a seat of its own")
+    _add_facts(command)
+    command.set_defaults(do=_add)
+    command = verbs.add_parser("set", parents=[common], help="change what is known of a licence")
+    command.add_argument("licence", metavar="LICENCE")
+    command.add_argument("--label")
+    _add_facts(command)
+    command.set_defaults(do=_set)
+    command = verbs.add_parser("drop", parents=[common], help="forget a licence without seats")
+    command.add_argument("licence", metavar="LICENCE")
+    command.add_argument("--yes", action="store_true")
+    command.set_defaults(do=_drop)
+    command = verbs.add_parser(
         "seat", parents=[common], help="allot a seat; with --code its code from standard input"
     )
-    one.add_argument("licence", metavar="LICENCE")
-    one.add_argument("site", metavar="SITE")
-    one.add_argument(
+    command.add_argument("licence", metavar="LICENCE")
+    command.add_argument("site", metavar="SITE")
+    command.add_argument(
         "--code", action="store_true", help="it has a code of its own; asked for where it needs one"
     )
-    one.set_defaults(do=_seat)
-    one = verbs.add_parser("unseat", parents=[common], help="take a seat back")
-    one.add_argument("licence", metavar="LICENCE")
-    one.add_argument("site", metavar="SITE")
-    one.add_argument("--yes", action="store_true")
-    one.set_defaults(do=_unseat)
-    one = verbs.add_parser(
+    command.set_defaults(do=_seat)
+    command = verbs.add_parser("unseat", parents=[common], help="take a seat back")
+    command.add_argument("licence", metavar="LICENCE")
+    command.add_argument("site", metavar="SITE")
+    command.add_argument("--yes", action="store_true")
+    command.set_defaults(do=_unseat)
+    command = verbs.add_parser(
         "rotate", parents=[common], help="replace a code, read from standard input"
     )
-    one.add_argument("licence", metavar="LICENCE")
-    one.add_argument("--site", help="for a licence with a code for each site")
-    one.set_defaults(do=_rotate)
-    one = verbs.add_parser(
+    command.add_argument("licence", metavar="LICENCE")
+    command.add_argument("--site", help="for a licence with a code for each site")
+    command.set_defaults(do=_rotate)
+    command = verbs.add_parser(
         "enter", parents=[common], help="enter the code on its sites and read it back"
     )
-    one.add_argument("licence", metavar="LICENCE")
-    one.add_argument("--site", help="only there")
-    one.add_argument("--yes", action="store_true")
-    one.set_defaults(do=_enter)
-    one = verbs.add_parser(
+    command.add_argument("licence", metavar="LICENCE")
+    command.add_argument("--site", help="only there")
+    command.add_argument("--yes", action="store_true")
+    command.set_defaults(do=_enter)
+    command = verbs.add_parser(
         "right",
         parents=[common],
         help="whether a site may take a release of a product, by which right, or what is wanting",
         epilog="example: windbreak licence right marram-press breakwater 5.2",
     )
-    one.add_argument("site", metavar="SITE")
-    one.add_argument("product", metavar="PRODUCT")
-    one.add_argument("version", metavar="VERSION", nargs="?", help="the newest when not given")
-    one.set_defaults(do=_right)
-    one = verbs.add_parser(
+    command.add_argument("site", metavar="SITE")
+    command.add_argument("product", metavar="PRODUCT")
+    command.add_argument("version", metavar="VERSION", nargs="?", help="the newest when not given")
+    command.set_defaults(do=_right)
+    command = verbs.add_parser(
         "renew",
         parents=[common],
         help="a licence was renewed at its maker: note until when it runs now",
         epilog="example: windbreak licence renew fulmar-breakwater --until 2027-11-06",
     )
-    one.add_argument("licence", metavar="LICENCE")
-    one.add_argument("--until", type=a_day, metavar="DAY", help="its new last day")
-    one.set_defaults(do=_renew)
-    one = verbs.add_parser(
+    command.add_argument("licence", metavar="LICENCE")
+    command.add_argument("--until", type=a_day, metavar="DAY", help="its new last day")
+    command.set_defaults(do=_renew)
+    command = verbs.add_parser(
         "credentials", parents=[common], help="where each credential is used, and how it stands"
     )
-    one.add_argument("--site", help="only those that this site uses")
-    one.set_defaults(do=_credentials)
-    one = verbs.add_parser("forecast", parents=[common], help="seats that will be asked for")
-    one.set_defaults(do=_forecast)
+    command.add_argument("--site", help="only those that this site uses")
+    command.set_defaults(do=_credentials)
+    command = verbs.add_parser("forecast", parents=[common], help="seats that will be asked for")
+    command.set_defaults(do=_forecast)
 
 
-def _add_facts(one: argparse.ArgumentParser) -> None:
-    one.add_argument("--range", metavar="RANGE", help="the versions it covers, as '<5'")
-    one.add_argument("--seats", type=int, metavar="N", help="without limit when not given")
-    one.add_argument("--covers-until", type=a_day, metavar="DAY")
-    one.add_argument("--expires", type=a_day, metavar="DAY")
-    one.add_argument("--bought-by", metavar="ACCOUNT")
-    one.add_argument("--renewal", metavar="TEXT", help="how and by whom it is renewed")
+def _add_facts(command: argparse.ArgumentParser) -> None:
+    command.add_argument("--range", metavar="RANGE", help="the versions it covers, as '<5'")
+    command.add_argument("--seats", type=int, metavar="N", help="without limit when not given")
+    command.add_argument("--covers-until", type=a_day, metavar="DAY")
+    command.add_argument("--expires", type=a_day, metavar="DAY")
+    command.add_argument("--bought-by", metavar="ACCOUNT")
+    command.add_argument("--renewal", metavar="TEXT", help="how and by whom it is renewed")
 
 
 def _list(args: argparse.Namespace) -> None:
@@ -159,7 +159,7 @@ def _credentials(args: argparse.Namespace) -> None:
         rows = windbreak.credentials()
         site = pick_site(windbreak, args.site) if args.site else None
     if site:
-        rows = [row for row in rows if any(one.site == site for one in row.sites)]
+        rows = [row for row in rows if any(seat.site == site for seat in row.sites)]
     if args.json:
         return dump(rows)
     table(
@@ -187,7 +187,7 @@ def _of_sites(row: CredentialRow) -> str:
     """The sites of a row: by name where a code stands on each, else how many."""
     if row.feed is not None:
         return counted(len(row.sites), "site")
-    return ", ".join(f"{one.site}: {one.state}" for one in row.sites) or "none runs it"
+    return ", ".join(f"{seat.site}: {seat.state}" for seat in row.sites) or "none runs it"
 
 
 def _seats(view: Any) -> str:
@@ -286,7 +286,7 @@ def _seat(args: argparse.Namespace) -> None:
     with connect(args) as windbreak:
         site = pick_site(windbreak, args.site)
         held = windbreak.licence(args.licence)
-        leads = {one.seat.site for one in held.seats if not one.seat.riding}
+        leads = {view.seat.site for view in held.seats if not view.seat.riding}
         rides = windbreak.site(site).summary.twin_of in leads
         needs = held.licence.form == "per-site code" and not rides
         code = secret("Code: ") if args.code or needs else None

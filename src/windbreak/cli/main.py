@@ -142,9 +142,9 @@ def _sentence(error: Exception) -> str:
 
     if isinstance(error, ValidationError):
         parts = []
-        for one in error.errors():
-            place = ".".join(str(part) for part in one["loc"])
-            text = one["msg"].removeprefix("Value error, ")
+        for fault in error.errors():
+            place = ".".join(str(part) for part in fault["loc"])
+            text = fault["msg"].removeprefix("Value error, ")
             parts.append(f"{place}: {text}" if place else text)
         return "; ".join(parts)
     if isinstance(error, OSError) and error.filename is not None and error.strerror:

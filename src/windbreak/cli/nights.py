@@ -28,41 +28,43 @@ _OUTSIDE = "the time may lie outside of the windows of the site"
 
 
 def add(commands: Any, common: argparse.ArgumentParser) -> None:
-    one = commands.add_parser(
+    command = commands.add_parser(
         "book", parents=[common], help="book an approved plan, or --all of them, by a timetable"
     )
-    one.add_argument("plan", metavar="PLAN", type=int, nargs="?")
-    one.add_argument("--all", action="store_true", help="every approved plan that is not booked")
-    one.add_argument("--at", type=instant, metavar="TIME", help=_TIME)
-    one.add_argument("--outside-window", action="store_true", help=_OUTSIDE)
-    one.set_defaults(do=_book)
-    one = commands.add_parser(
+    command.add_argument("plan", metavar="PLAN", type=int, nargs="?")
+    command.add_argument(
+        "--all", action="store_true", help="every approved plan that is not booked"
+    )
+    command.add_argument("--at", type=instant, metavar="TIME", help=_TIME)
+    command.add_argument("--outside-window", action="store_true", help=_OUTSIDE)
+    command.set_defaults(do=_book)
+    command = commands.add_parser(
         "calendar", parents=[common], help="the nights: what is booked, what could be, what is not"
     )
-    one.add_argument("--from", dest="first", type=a_day, metavar="DAY")
-    one.add_argument("--days", type=int, default=7, help="how many nights; 7")
-    one.add_argument("--zone", default="UTC", help="whose times are told; UTC")
-    one.add_argument("--why", action="store_true", help="with each booking’s why then")
-    one.add_argument("--approved", action="store_true", help="only what is approved")
-    one.set_defaults(do=_calendar)
-    one = commands.add_parser(
+    command.add_argument("--from", dest="first", type=a_day, metavar="DAY")
+    command.add_argument("--days", type=int, default=7, help="how many nights; 7")
+    command.add_argument("--zone", default="UTC", help="whose times are told; UTC")
+    command.add_argument("--why", action="store_true", help="with each booking’s why then")
+    command.add_argument("--approved", action="store_true", help="only what is approved")
+    command.set_defaults(do=_calendar)
+    command = commands.add_parser(
         "pin", parents=[common], help="keep a booking where it is, or at another time"
     )
-    one.add_argument("booking", metavar="BOOKING", type=int)
-    one.add_argument("--at", type=instant, metavar="TIME", help=_TIME)
-    one.add_argument("--outside-window", action="store_true", help=_OUTSIDE)
-    one.set_defaults(do=_pin)
-    one = commands.add_parser(
+    command.add_argument("booking", metavar="BOOKING", type=int)
+    command.add_argument("--at", type=instant, metavar="TIME", help=_TIME)
+    command.add_argument("--outside-window", action="store_true", help=_OUTSIDE)
+    command.set_defaults(do=_pin)
+    command = commands.add_parser(
         "book-again", parents=[common], help="let the timetable find a place anew for a booking"
     )
-    one.add_argument("booking", metavar="BOOKING", type=int)
-    one.set_defaults(do=_again)
-    one = commands.add_parser(
+    command.add_argument("booking", metavar="BOOKING", type=int)
+    command.set_defaults(do=_again)
+    command = commands.add_parser(
         "take-out", parents=[common], help="take a booking out; its plan stays approved"
     )
-    one.add_argument("booking", metavar="BOOKING", type=int)
-    one.add_argument("--why", default="", help="your reason, for the ledger")
-    one.set_defaults(do=_take_out)
+    command.add_argument("booking", metavar="BOOKING", type=int)
+    command.add_argument("--why", default="", help="your reason, for the ledger")
+    command.set_defaults(do=_take_out)
     _add_watch(commands, common)
 
 
@@ -72,25 +74,29 @@ def _add_watch(commands: Any, common: argparse.ArgumentParser) -> None:
     verbs.add_parser("list", parents=[common], help="the hours that are not over").set_defaults(
         do=_watches
     )
-    one = verbs.add_parser(
+    command = verbs.add_parser(
         "add",
         parents=[common],
         help="say when somebody is there; from then on shops, majors and migrations wait for it",
         epilog="examples: windbreak watch add 'Rhona Vale' --days tue,thu --start 00:00 --end "
         "04:00    windbreak watch add Ives --from 2026-11-28T01:00 --to 2026-11-28T03:00",
     )
-    one.add_argument("who", metavar="WHO")
-    one.add_argument("--people", type=int, default=1, help="how many jobs are watched at a time")
-    one.add_argument("--days", metavar="DAYS", help="mon,tue,…: every week")
-    one.add_argument("--start", metavar="HOUR", help="00:00, in --zone")
-    one.add_argument("--end", metavar="HOUR", help="at or before --start: the next day's")
-    one.add_argument("--zone", default="Europe/London")
-    one.add_argument("--from", dest="begins", type=instant, metavar="TIME", help="once, from then")
-    one.add_argument("--to", dest="ends", type=instant, metavar="TIME")
-    one.set_defaults(do=_add_hours)
-    one = verbs.add_parser("drop", parents=[common], help="somebody is not there after all")
-    one.add_argument("watch", metavar="WATCH", type=int)
-    one.set_defaults(do=_drop_hours)
+    command.add_argument("who", metavar="WHO")
+    command.add_argument(
+        "--people", type=int, default=1, help="how many jobs are watched at a time"
+    )
+    command.add_argument("--days", metavar="DAYS", help="mon,tue,…: every week")
+    command.add_argument("--start", metavar="HOUR", help="00:00, in --zone")
+    command.add_argument("--end", metavar="HOUR", help="at or before --start: the next day's")
+    command.add_argument("--zone", default="Europe/London")
+    command.add_argument(
+        "--from", dest="begins", type=instant, metavar="TIME", help="once, from then"
+    )
+    command.add_argument("--to", dest="ends", type=instant, metavar="TIME")
+    command.set_defaults(do=_add_hours)
+    command = verbs.add_parser("drop", parents=[common], help="somebody is not there after all")
+    command.add_argument("watch", metavar="WATCH", type=int)
+    command.set_defaults(do=_drop_hours)
 
 
 def _book_all(args: argparse.Namespace) -> int:

@@ -28,9 +28,9 @@ def show(args: argparse.Namespace) -> None:
     for note in view.notes:
         whom = "For us" if note.audience == "us" else "For the client"
         say(f"**{whom}**: {note.text} ({note.by}, {local(note.at)})")
-    for one in view.broken:
-        mends = "The plan mends it." if one.mended else "Nothing that may be taken now mends it."
-        say(f"**Broken today**: {one.text} {mends}")
+    for pair in view.broken:
+        mends = "The plan mends it." if pair.mended else "Nothing that may be taken now mends it."
+        say(f"**Broken today**: {pair.text} {mends}")
     for root in view.roots:
         say(f"**{root.text}** {root.keeps_text}")
         for way in root.ways:
@@ -105,20 +105,20 @@ def files(args: argparse.Namespace) -> None:
         view = windbreak.site(site)
     if args.json:
         return dump(seen)
-    names = {one.product: one.name for one in view.components}
+    names = {files.product: files.name for files in view.components}
     say(f"**{view.summary.label}**: its files were looked at {age(seen.looked_at)}.")
     untouched = [c for c in seen.components if c.pristine]
-    for one in seen.components:
-        name = names.get(one.product, one.product)
-        if not one.known:
-            say(f"  {name} {one.version}: nobody can tell; {one.why}")
+    for files in seen.components:
+        name = names.get(files.product, files.product)
+        if not files.known:
+            say(f"  {name} {files.version}: nobody can tell; {files.why}")
         for what, paths in (
-            ("changed in place", one.changed),
-            ("missing", one.missing),
-            ("its own", one.added),
+            ("changed in place", files.changed),
+            ("missing", files.missing),
+            ("its own", files.added),
         ):
             for path in paths:
-                say(f"  {name} {one.version}: {path}, {what}")
+                say(f"  {name} {files.version}: {path}, {what}")
     if untouched:
         labels = [names.get(c.product, c.product) for c in untouched]
         say(f"  As their makers packed them: {', '.join(labels)}.")

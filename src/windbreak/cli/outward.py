@@ -13,53 +13,57 @@ def add(commands: Any, common: argparse.ArgumentParser) -> None:
     hook = commands.add_parser("hook", help="web hooks: list, add, drop, sent")
     verbs = hook.add_subparsers(dest="verb", metavar="VERB", required=True)
     verbs.add_parser("list", parents=[common], help="every web hook").set_defaults(do=_hooks)
-    one = verbs.add_parser(
+    command = verbs.add_parser(
         "add",
         parents=[common],
         help="tell an address of news, signed",
         epilog="example: windbreak hook add desk https://desk.example/in --news finding.opened",
     )
-    one.add_argument("id", metavar="ID")
-    one.add_argument("url", metavar="ADDRESS")
-    one.add_argument(
+    command.add_argument("id", metavar="ID")
+    command.add_argument("url", metavar="ADDRESS")
+    command.add_argument(
         "--news", action="append", help="finding.opened, finding.closed, release, run.ended"
     )
-    one.set_defaults(do=_add_hook)
+    command.set_defaults(do=_add_hook)
     for verb, act, words in (
         ("drop", _drop_hook, "tell it no more"),
         ("sent", _sent, "what was sent to it"),
     ):
-        one = verbs.add_parser(verb, parents=[common], help=words)
-        one.add_argument("hook", metavar="HOOK")
-        one.set_defaults(do=act)
-    one = commands.add_parser("digest", parents=[common], help="mail the digest now")
-    one.set_defaults(do=_digest)
-    one = commands.add_parser("metrics", parents=[common], help="the fleet in numbers, OpenMetrics")
-    one.set_defaults(do=_metrics)
-    one = commands.add_parser(
+        command = verbs.add_parser(verb, parents=[common], help=words)
+        command.add_argument("hook", metavar="HOOK")
+        command.set_defaults(do=act)
+    command = commands.add_parser("digest", parents=[common], help="mail the digest now")
+    command.set_defaults(do=_digest)
+    command = commands.add_parser(
+        "metrics", parents=[common], help="the fleet in numbers, OpenMetrics"
+    )
+    command.set_defaults(do=_metrics)
+    command = commands.add_parser(
         "calendar-address", parents=[common], help="an address of deadlines that calendars read"
     )
-    one.set_defaults(do=_calendar)
+    command.set_defaults(do=_calendar)
     account = commands.add_parser(
         "account", help="who may sign in: list, add, invite, close, reopen"
     )
     verbs = account.add_subparsers(dest="verb", metavar="VERB", required=True)
     verbs.add_parser("list", parents=[common], help="every account").set_defaults(do=_accounts)
-    one = verbs.add_parser("add", parents=[common], help="open an account")
-    one.add_argument("id", metavar="ID")
-    one.add_argument("name", metavar="NAME")
-    one.set_defaults(do=_add_account)
-    one = verbs.add_parser("close", parents=[common], help="close an account; its history stays")
-    one.add_argument("id", metavar="ID")
-    one.add_argument("--yes", action="store_true")
-    one.set_defaults(do=_close_account)
+    command = verbs.add_parser("add", parents=[common], help="open an account")
+    command.add_argument("id", metavar="ID")
+    command.add_argument("name", metavar="NAME")
+    command.set_defaults(do=_add_account)
+    command = verbs.add_parser(
+        "close", parents=[common], help="close an account; its history stays"
+    )
+    command.add_argument("id", metavar="ID")
+    command.add_argument("--yes", action="store_true")
+    command.set_defaults(do=_close_account)
     for verb, act, words in (
         ("invite", _invite, "a one-time link for somebody who can’t sign in yet"),
         ("reopen", _reopen, "open a closed account again"),
     ):
-        one = verbs.add_parser(verb, parents=[common], help=words)
-        one.add_argument("id", metavar="ID")
-        one.set_defaults(do=act)
+        command = verbs.add_parser(verb, parents=[common], help=words)
+        command.add_argument("id", metavar="ID")
+        command.set_defaults(do=act)
 
 
 def _hooks(args: argparse.Namespace) -> None:

@@ -15,43 +15,47 @@ def add(commands: Any, common: argparse.ArgumentParser) -> None:
     group = commands.add_parser("policy", help="rules of the house: list, set, drop, show")
     verbs = group.add_subparsers(dest="verb", metavar="VERB", required=True)
     verbs.add_parser("list", parents=[common], help="every rule").set_defaults(do=_list)
-    one = verbs.add_parser(
+    command = verbs.add_parser(
         "set",
         parents=[common],
         help="decide how releases are taken",
         epilog="example: windbreak policy set --client 'Ness Ferries' --soak major=21 --why season",
     )
-    place = one.add_mutually_exclusive_group()
+    place = command.add_mutually_exclusive_group()
     place.add_argument("--site", metavar="SITE", help="for one site; the fleet where nothing is")
     place.add_argument("--client", metavar="CLIENT", help="for all sites of a client")
-    thing = one.add_mutually_exclusive_group()
+    thing = command.add_mutually_exclusive_group()
     thing.add_argument("--product", metavar="PRODUCT", help="for one product")
     thing.add_argument("--maker", metavar="MAKER", help="for all of a maker's products")
-    one.add_argument("--soak", action="append", default=[], type=_soak, metavar="K=N", help=_SOAK)
-    one.add_argument("--channels", metavar="LIST", help="as stable,preview")
-    one.add_argument(
+    command.add_argument(
+        "--soak", action="append", default=[], type=_soak, metavar="K=N", help=_SOAK
+    )
+    command.add_argument("--channels", metavar="LIST", help="as stable,preview")
+    command.add_argument(
         "--take", choices=("by-itself", "ask", "never"), help="without asking, asked first, never"
     )
-    one.add_argument(
+    command.add_argument(
         "--jump",
         choices=("patch", "minor", "major"),
         help="with --take by-itself: how far it may go; a major where nothing is said",
     )
-    one.add_argument(
+    command.add_argument(
         "--watch",
         metavar="LIST",
         help="what is done only while somebody is there: any, major, migration; none",
     )
-    one.add_argument("--until", type=a_day, metavar="DAY", help="its last day")
-    one.add_argument("--review", type=a_day, metavar="DAY", help="when to look again")
-    one.add_argument("--why", required=True, help="the reason")
-    one.set_defaults(do=_set)
-    one = verbs.add_parser("drop", parents=[common], help="drop a rule")
-    one.add_argument("rule", metavar="RULE")
-    one.set_defaults(do=_drop)
-    one = verbs.add_parser("show", parents=[common], help="what holds on a site, and by which rule")
-    one.add_argument("site", metavar="SITE")
-    one.set_defaults(do=_show)
+    command.add_argument("--until", type=a_day, metavar="DAY", help="its last day")
+    command.add_argument("--review", type=a_day, metavar="DAY", help="when to look again")
+    command.add_argument("--why", required=True, help="the reason")
+    command.set_defaults(do=_set)
+    command = verbs.add_parser("drop", parents=[common], help="drop a rule")
+    command.add_argument("rule", metavar="RULE")
+    command.set_defaults(do=_drop)
+    command = verbs.add_parser(
+        "show", parents=[common], help="what holds on a site, and by which rule"
+    )
+    command.add_argument("site", metavar="SITE")
+    command.set_defaults(do=_show)
 
 
 def _soak(text: str) -> tuple[str, int]:
@@ -132,13 +136,15 @@ def _show(args: argparse.Namespace) -> None:
         ["product", "soak (major/minor/patch/security)", "channels", "take", "by the rule for"],
         [
             [
-                one.product,
-                "/".join(str(days) for days in one.soak.values()),
-                ", ".join(one.channels),
-                one.take,
-                "; ".join(sorted({*one.soak_by.values(), one.channels_by, one.take_by} - {""})),
+                value.product,
+                "/".join(str(days) for days in value.soak.values()),
+                ", ".join(value.channels),
+                value.take,
+                "; ".join(
+                    sorted({*value.soak_by.values(), value.channels_by, value.take_by} - {""})
+                ),
             ]
-            for one in policy
+            for value in policy
         ],
         "nothing is known of this site",
     )

@@ -15,98 +15,106 @@ def add(commands: Any, common: argparse.ArgumentParser) -> None:
         help="products: list, show, changes, set, hold, skip, holds, lift, release, decide",
     )
     verbs = product.add_subparsers(dest="verb", metavar="VERB", required=True)
-    one = verbs.add_parser("list", parents=[common], help="every product across the fleet")
-    one.add_argument("text", nargs="?", help="part of a name, maker or folder")
-    one.set_defaults(do=_list)
-    one = verbs.add_parser("show", parents=[common], help="versions in use, who may move, changes")
-    one.add_argument("product", metavar="PRODUCT")
-    one.set_defaults(do=_show)
-    one = verbs.add_parser(
+    command = verbs.add_parser("list", parents=[common], help="every product across the fleet")
+    command.add_argument("text", nargs="?", help="part of a name, maker or folder")
+    command.set_defaults(do=_list)
+    command = verbs.add_parser(
+        "show", parents=[common], help="versions in use, who may move, changes"
+    )
+    command.add_argument("product", metavar="PRODUCT")
+    command.set_defaults(do=_show)
+    command = verbs.add_parser(
         "changes",
         parents=[common],
         help="everything a move passes, added up",
         epilog="example: windbreak product changes breakwater 5.0 5.2",
     )
-    one.add_argument("product", metavar="PRODUCT")
-    one.add_argument("start", metavar="FROM")
-    one.add_argument("end", metavar="TO")
-    one.set_defaults(do=_changes)
-    one = verbs.add_parser("set", parents=[common], help="set what a person knows of a product")
-    one.add_argument("product", metavar="PRODUCT")
-    one.add_argument("--name")
-    one.add_argument("--maker")
-    one.add_argument("--access", choices=("public", "licensed", "bundled-only", "custom", "host"))
-    one.add_argument("--major-place", type=int, metavar="N", help="which number is its major")
-    one.add_argument("--folder", action="append", help="another folder it is known to lie in")
-    one.add_argument(
+    command.add_argument("product", metavar="PRODUCT")
+    command.add_argument("start", metavar="FROM")
+    command.add_argument("end", metavar="TO")
+    command.set_defaults(do=_changes)
+    command = verbs.add_parser("set", parents=[common], help="set what a person knows of a product")
+    command.add_argument("product", metavar="PRODUCT")
+    command.add_argument("--name")
+    command.add_argument("--maker")
+    command.add_argument(
+        "--access", choices=("public", "licensed", "bundled-only", "custom", "host")
+    )
+    command.add_argument("--major-place", type=int, metavar="N", help="which number is its major")
+    command.add_argument("--folder", action="append", help="another folder it is known to lie in")
+    command.add_argument(
         "--helps",
         action="append",
         metavar="PRODUCT",
         help="it is its maker's helper plugin for this; may be given again, 'none' ends it",
     )
-    one.set_defaults(do=_set)
+    command.set_defaults(do=_set)
     _add_holds(verbs, common)
-    one = verbs.add_parser(
+    command = verbs.add_parser(
         "release",
         parents=[common],
         help="type in a release that no feed tells of",
         epilog="example: windbreak product release plugin/oarlock-stamps 2.1 2026-11-03 "
         "--source 'a mail of its maker' --fix 'Stamps print again'",
     )
-    one.add_argument("product", metavar="PRODUCT")
-    one.add_argument("version", metavar="VERSION")
-    one.add_argument("published", metavar="DAY", type=a_day)
-    one.add_argument("--source", required=True, help="where it was read")
+    command.add_argument("product", metavar="PRODUCT")
+    command.add_argument("version", metavar="VERSION")
+    command.add_argument("published", metavar="DAY", type=a_day)
+    command.add_argument("--source", required=True, help="where it was read")
     for kind in ("security", "fix", "feature", "breaking"):
-        one.add_argument(f"--{kind}", action="append", default=[], metavar="TEXT")
-    one.set_defaults(do=_release)
-    one = verbs.add_parser(
+        command.add_argument(f"--{kind}", action="append", default=[], metavar="TEXT")
+    command.set_defaults(do=_release)
+    command = verbs.add_parser(
         "decide",
         parents=[common],
         help="see a version that came twice, and say which of its packages is right",
         epilog="example: windbreak product decide capstan 3.3 new --why 'its maker says so'",
     )
-    one.add_argument("product", metavar="PRODUCT")
-    one.add_argument("version", metavar="VERSION")
-    one.add_argument("keep", nargs="?", choices=("first", "new"), help="without it, both are shown")
-    one.add_argument("--why")
-    one.set_defaults(do=_decide)
-    one = commands.add_parser("coverage", parents=[common], help="components that no feed covers")
-    one.set_defaults(do=_coverage)
+    command.add_argument("product", metavar="PRODUCT")
+    command.add_argument("version", metavar="VERSION")
+    command.add_argument(
+        "keep", nargs="?", choices=("first", "new"), help="without it, both are shown"
+    )
+    command.add_argument("--why")
+    command.set_defaults(do=_decide)
+    command = commands.add_parser(
+        "coverage", parents=[common], help="components that no feed covers"
+    )
+    command.set_defaults(do=_coverage)
     advisory = commands.add_parser("advisory", help="published weaknesses: list")
     verbs = advisory.add_subparsers(dest="verb", metavar="VERB", required=True)
     verbs.add_parser("list", parents=[common], help="every one").set_defaults(do=_advisories)
 
 
 def _add_holds(verbs: Any, common: argparse.ArgumentParser) -> None:
-    one = verbs.add_parser(
+    command = verbs.add_parser(
         "hold",
         parents=[common],
         help="decide not to move a product",
         epilog="example: windbreak product hold netloft --range '>=1.8' --why 'drops captions'",
     )
-    one.add_argument("product", metavar="PRODUCT")
-    one.add_argument("--range", default="*")
-    one.add_argument("--site", help="everywhere when not given")
-    one.add_argument("--until", type=a_day, metavar="DAY")
-    one.add_argument("--review", type=a_day, metavar="DAY", help="when to look again")
-    one.add_argument("--why", required=True)
-    one.set_defaults(do=_hold)
-    one = verbs.add_parser(
+    command.add_argument("product", metavar="PRODUCT")
+    command.add_argument("--range", default="*")
+    command.add_argument("--site", help="everywhere when not given")
+    command.add_argument("--until", type=a_day, metavar="DAY")
+    command.add_argument("--review", type=a_day, metavar="DAY", help="when to look again")
+    command.add_argument("--why", required=True)
+    command.set_defaults(do=_hold)
+    command = verbs.add_parser(
         "skip",
         parents=[common],
         help="never take one release; what comes after it is taken as usual",
         epilog="example: windbreak product skip netloft 1.8 --why 'drops captions'",
     )
-    one.add_argument("product", metavar="PRODUCT")
-    one.add_argument("version", metavar="VERSION")
-    one.add_argument("--site", help="everywhere when not given")
-    one.add_argument("--why", required=True)
-    one.set_defaults(do=_skip)
+    command.add_argument("product", metavar="PRODUCT")
+    command.add_argument("version", metavar="VERSION")
+    command.add_argument("--site", help="everywhere when not given")
+    command.add_argument("--why", required=True)
+    command.set_defaults(do=_skip)
     verbs.add_parser("holds", parents=[common], help="every hold").set_defaults(do=_holds)
-    one = verbs.add_parser("lift", parents=[common], help="lift a hold")
-    one.add_argument("hold", metavar="HOLD")
-    one.set_defaults(do=_lift)
+    command = verbs.add_parser("lift", parents=[common], help="lift a hold")
+    command.add_argument("hold", metavar="HOLD")
+    command.set_defaults(do=_lift)
 
 
 def _list(args: argparse.Namespace) -> None:
@@ -189,9 +197,9 @@ def _show(args: argparse.Namespace) -> None:
         if sites:
             print()
             say(f"**{len(sites)} {word}**")
-        texts = dict.fromkeys(one.text for one in sites)
+        texts = dict.fromkeys(standing.text for standing in sites)
         for text in texts:
-            same = [one.label for one in sites if one.text == text]
+            same = [standing.label for standing in sites if standing.text == text]
             say(f"  {len(same)}  {text}")
             say(f"     {', '.join(same)}")
     if view.cannot:
@@ -254,8 +262,8 @@ def _changes(args: argparse.Namespace) -> None:
     if passed.licence:
         grace = f", {passed.licence.grace_days} days of grace" if passed.licence.grace_days else ""
         say(f"From {passed.licence_at} it asks for a {passed.licence.form} licence{grace}.")
-    for one in passed.changes:
-        say(f"  {one.version:8} {one.change.kind}: {one.change.text}")
+    for change in passed.changes:
+        say(f"  {change.version:8} {change.change.kind}: {change.change.text}")
     for task in passed.tasks:
         say(f"  afterwards, by {task.by}: {task.text}")
     for item in passed.watch:
@@ -276,8 +284,8 @@ def _set(args: argparse.Namespace) -> None:
             folders = tuple(dict.fromkeys((*folders_now, *args.folder)))
         helps = None
         if args.helps is not None:
-            named = [one for one in args.helps if one != "none"]
-            helps = tuple([pick_product(windbreak, one) for one in named])
+            named = [rule for rule in args.helps if rule != "none"]
+            helps = tuple([pick_product(windbreak, rule) for rule in named])
         change = ProductChange(
             name=args.name,
             access=args.access,

@@ -68,9 +68,9 @@ def connect(args: argparse.Namespace) -> Windbreak:
     return UntilShown(address, token)
 
 
-def same_service(one: str, other: str) -> bool:
+def same_service(address: str, other: str) -> bool:
     """Whether two addresses are those of one service."""
-    return one.rstrip("/").lower() == other.rstrip("/").lower()
+    return address.rstrip("/").lower() == other.rstrip("/").lower()
 
 
 def pick_site(windbreak: Windbreak, text: str) -> str:
@@ -80,7 +80,7 @@ def pick_site(windbreak: Windbreak, text: str) -> str:
         return fitting[0].id
     if not fitting:
         raise Refusal(f"there is no site {text!r}; see `windbreak site list`")
-    names = ", ".join(one.id for one in fitting[:6])
+    names = ", ".join(site.id for site in fitting[:6])
     raise Refusal(f"{text!r} fits several sites: {names}", 2)
 
 
@@ -90,7 +90,7 @@ def pick_product(windbreak: Windbreak, text: str) -> str:
     if len(fitting) == 1:
         return fitting[0].id
     if fitting:
-        names = ", ".join(one.id for one in fitting[:6])
+        names = ", ".join(product.id for product in fitting[:6])
         raise Refusal(f"{text!r} fits several products: {names}", 2)
     if "/" in text:
         return text.lower()

@@ -29,46 +29,50 @@ def add(commands: Any, common: argparse.ArgumentParser) -> None:
         "--if", dest="suppose", action="append", default=[], metavar="ACT", help=_SUPPOSE
     )
     both = [common, what_if]
-    one = commands.add_parser("resolve", parents=both, help="a site's verdicts, with reasons")
-    one.add_argument("site", metavar="SITE")
-    one.set_defaults(do=_resolve)
-    one = commands.add_parser(
+    command = commands.add_parser("resolve", parents=both, help="a site's verdicts, with reasons")
+    command.add_argument("site", metavar="SITE")
+    command.set_defaults(do=_resolve)
+    command = commands.add_parser(
         "why",
         parents=both,
         help="why a product is not newer on a site, and what would change it",
         epilog="example: windbreak why kelp-and-oar millrace",
     )
-    one.add_argument("site", metavar="SITE")
-    one.add_argument("product", metavar="PRODUCT")
-    one.set_defaults(do=_why)
-    one = commands.add_parser(
+    command.add_argument("site", metavar="SITE")
+    command.add_argument("product", metavar="PRODUCT")
+    command.set_defaults(do=_why)
+    command = commands.add_parser(
         "acts", parents=both, help="what somebody could do, what frees most first"
     )
-    one.add_argument("--show", type=int, metavar="N", help="one of them, with every move it frees")
-    one.set_defaults(do=_acts)
-    one = commands.add_parser(
+    command.add_argument(
+        "--show", type=int, metavar="N", help="one of them, with every move it frees"
+    )
+    command.set_defaults(do=_acts)
+    command = commands.add_parser(
         "plan",
         parents=both,
         help="make a site's ordered plan",
         epilog="example: windbreak plan kelp-and-oar --if 'offer loom 8.1 on jetty'",
     )
-    one.add_argument("site", metavar="SITE", help="a site, or the number of a plan to show again")
-    one.add_argument(
+    command.add_argument(
+        "site", metavar="SITE", help="a site, or the number of a plan to show again"
+    )
+    command.add_argument(
         "--remove",
         metavar="PRODUCT",
         action="append",
         help="have this leave the site, and nothing else move; may be given again",
     )
-    one.set_defaults(do=_plan)
+    command.set_defaults(do=_plan)
 
 
 def _supposed(outlook: Outlook) -> None:
     """Say what was taken as done, and what would be otherwise."""
     if not outlook.supposed:
         return
-    for one in outlook.supposed:
-        here = "" if one.here else "  (does not touch this site)"
-        say(f"If: **{one.text}**{here}")
+    for act in outlook.supposed:
+        here = "" if act.here else "  (does not touch this site)"
+        say(f"If: **{act.text}**{here}")
     for change in outlook.changes:
         say(f"  {change.text}")
     if not outlook.changes:
@@ -156,7 +160,7 @@ def _why(args: argparse.Namespace) -> None:
 
 def _is_among(ways: Sequence[NextAct], row: ActRow) -> bool:
     """Whether a row is of some ways, or of others that free the same."""
-    every = (row.ways, *(one.ways for one in row.alike))
+    every = (row.ways, *(name.ways for name in row.alike))
     return any(all(way in of for way in ways) for of in every)
 
 
@@ -248,8 +252,8 @@ def show_plan(plan: SitePlan, names: dict[str, str], sheet: PlanSheet) -> None:
             f"Window: {sheet.window}."
         )
     show_steps(plan.plan, names, plan.brings)
-    for one in sheet.by_hand:
-        say(f"  changed by hand: {one}")
+    for component in sheet.by_hand:
+        say(f"  changed by hand: {component}")
     for verdict in plan.answer.verdicts:
         if verdict.blocked is not None:
             say(f"  not in it: {verdict.blocked.text}")
@@ -269,7 +273,7 @@ def _plan(args: argparse.Namespace) -> None:
             plan = windbreak.plan(int(args.site))
         elif args.remove:
             site = pick_site(windbreak, args.site)
-            leaving = [pick_product(windbreak, one) for one in args.remove]
+            leaving = [pick_product(windbreak, product) for product in args.remove]
             plan = windbreak.draft_removal(site, leaving)
         else:
             plan = windbreak.draft_plan(pick_site(windbreak, args.site))

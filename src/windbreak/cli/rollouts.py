@@ -50,17 +50,17 @@ def add(commands: Any, common: argparse.ArgumentParser) -> None:
         ("draft", _draft, "what would go where, when and why, before it is approved"),
         ("approve", _approve, "let it go, in waves; it is drafted first, and asked"),
     ):
-        one = verbs.add_parser(
+        command = verbs.add_parser(
             verb,
             parents=[common],
             help=words,
             epilog="examples: windbreak rollout draft    windbreak rollout approve millrace 6.4.3 "
             "--why 'a security fix'    windbreak rollout approve --security --client 'Ness'",
         )
-        _say_what(one)
-        one.set_defaults(do=act)
+        _say_what(command)
+        command.set_defaults(do=act)
         if verb == "approve":
-            one.add_argument("--yes", action="store_true")
+            command.add_argument("--yes", action="store_true")
     for verb, act, words in (
         ("show", _show, "its waves, its gates, and who is not in them"),
         ("stop", _stop, "what runs goes on to its end; what is booked is taken out"),
@@ -68,12 +68,12 @@ def add(commands: Any, common: argparse.ArgumentParser) -> None:
         ("open", _open, "open a gate though a run before it did not end well"),
         ("leave-out", _leave_out, "go on without a site"),
     ):
-        one = verbs.add_parser(verb, parents=[common], help=words)
-        one.add_argument("rollout", metavar="ROLLOUT", type=int)
+        command = verbs.add_parser(verb, parents=[common], help=words)
+        command.add_argument("rollout", metavar="ROLLOUT", type=int)
         if verb == "leave-out":
-            one.add_argument("site", metavar="SITE")
+            command.add_argument("site", metavar="SITE")
         if verb == "open":
-            one.add_argument(
+            command.add_argument(
                 "gate",
                 metavar="GATE",
                 nargs="?",
@@ -81,59 +81,65 @@ def add(commands: Any, common: argparse.ArgumentParser) -> None:
                 help="canaries, or the site that a twin’s gate keeps back",
             )
         if verb != "show":
-            one.add_argument("--why", default="", help="your reason, for the ledger")
-        one.set_defaults(do=act)
-    one = verbs.add_parser(
+            command.add_argument("--why", default="", help="your reason, for the ledger")
+        command.set_defaults(do=act)
+    command = verbs.add_parser(
         "failed", parents=[common], help="moves that failed somewhere and wait everywhere"
     )
-    one.set_defaults(do=_failed)
-    one = verbs.add_parser(
+    command.set_defaults(do=_failed)
+    command = verbs.add_parser(
         "let-go", parents=[common], help="let a move be made elsewhere though it failed somewhere"
     )
-    one.add_argument("product", metavar="PRODUCT")
-    one.add_argument("version", metavar="VERSION")
-    one.add_argument("--why", default="", help="your reason, for the ledger")
-    one.set_defaults(do=_let_go)
+    command.add_argument("product", metavar="PRODUCT")
+    command.add_argument("version", metavar="VERSION")
+    command.add_argument("--why", default="", help="your reason, for the ledger")
+    command.set_defaults(do=_let_go)
 
 
-def _say_what(one: argparse.ArgumentParser) -> None:
-    one.add_argument(
+def _say_what(command: argparse.ArgumentParser) -> None:
+    command.add_argument(
         "product", metavar="PRODUCT", nargs="?", help="one release; everything ready without it"
     )
-    one.add_argument("version", metavar="VERSION", nargs="?")
-    one.add_argument("--security", action="store_true", help="only what closes an advisory")
-    one.add_argument("--site", action="append", default=[], metavar="SITE", help="may be repeated")
-    one.add_argument("--client", metavar="CLIENT")
-    one.add_argument("--tag", metavar="TAG")
-    one.add_argument(
+    command.add_argument("version", metavar="VERSION", nargs="?")
+    command.add_argument("--security", action="store_true", help="only what closes an advisory")
+    command.add_argument(
+        "--site", action="append", default=[], metavar="SITE", help="may be repeated"
+    )
+    command.add_argument("--client", metavar="CLIENT")
+    command.add_argument("--tag", metavar="TAG")
+    command.add_argument(
         "--but", action="append", default=[], metavar="SITE", help="leave it out; may be repeated"
     )
-    one.add_argument(
+    command.add_argument(
         "--canary",
         action="append",
         metavar="SITE",
         help="in the place of those that are proposed; may be repeated",
     )
-    one.add_argument("--no-canaries", action="store_true", help="all go at once, after their twins")
-    one.add_argument(
+    command.add_argument(
+        "--no-canaries", action="store_true", help="all go at once, after their twins"
+    )
+    command.add_argument(
         "--quiet-hours", type=float, default=20.0, metavar="H", help="after each wave; 20"
     )
-    one.add_argument(
+    command.add_argument(
         "--refresh-twins", action="store_true", help="make each twin as its site is, before it goes"
     )
-    one.add_argument("--waves", type=int, default=1, metavar="N", help="in which the rest goes; 1")
-    one.add_argument(
+    command.add_argument(
+        "--waves", type=int, default=1, metavar="N", help="in which the rest goes; 1"
+    )
+    command.add_argument(
         "--patches-until",
         type=a_day,
         metavar="DAY",
         help="up to this day patch releases of what is taken go too, once they have soaked",
     )
-    one.add_argument(
+    command.add_argument(
         "--restore-anyway",
         action="store_true",
         help="restore the snapshot if need be, though orders came in meanwhile",
     )
-    one.add_argument("--why", default="", help="your reason, for the ledger")
+    command.add_argument("--why", default="", help="your reason, for the ledger")
 
 
 def _asked(windbreak: Windbreak, args: argparse.Namespace) -> NewRollout:
@@ -199,7 +205,7 @@ def _tell_draft(draft: RolloutDraft) -> None:
         say(f"It asks of a person{days}: {bring.text} ({', '.join(bring.labels)}).")
     if draft.stays_out:
         print()
-        out = sum(len(one.sites) for one in draft.stays_out)
+        out = sum(len(left.sites) for left in draft.stays_out)
         say(f"**{counted(out, 'site')} stay out**, {draft.nothing} more have nothing to do.")
         tell_out(draft.stays_out)
 
@@ -287,9 +293,9 @@ def _list(args: argparse.Namespace) -> None:
     if args.json:
         return dump(every)
 
-    def what(one: Rollout) -> str:
-        named = names.get(one.product or "")
-        return f"{named} {one.version}" if named else one.what
+    def what(rollout: Rollout) -> str:
+        named = names.get(rollout.product or "")
+        return f"{named} {rollout.version}" if named else rollout.what
 
     table(
         ["rollout", "what", "for", "sites", "state", "how it stands"],

@@ -30,19 +30,19 @@ T = TypeVar("T")
 def add(commands: Any, common: argparse.ArgumentParser) -> None:
     run = commands.add_parser("run", help="runs: start, watch, show, stop, ask, go-on, lost, list")
     verbs = run.add_subparsers(dest="verb", metavar="VERB", required=True)
-    one = verbs.add_parser("list", parents=[common], help="the runs, newest first")
-    one.add_argument("--site")
-    one.set_defaults(do=_list)
-    one = verbs.add_parser("start", parents=[common], help="carry an approved plan out now")
-    one.add_argument("plan", metavar="PLAN", type=int)
-    one.add_argument("--yes", action="store_true")
-    one.add_argument("--watch", action="store_true", help="follow it to its end")
-    one.add_argument(
+    command = verbs.add_parser("list", parents=[common], help="the runs, newest first")
+    command.add_argument("--site")
+    command.set_defaults(do=_list)
+    command = verbs.add_parser("start", parents=[common], help="carry an approved plan out now")
+    command.add_argument("plan", metavar="PLAN", type=int)
+    command.add_argument("--yes", action="store_true")
+    command.add_argument("--watch", action="store_true", help="follow it to its end")
+    command.add_argument(
         "--outside-window",
         action="store_true",
         help="begin outside of the windows of its site too; --yes alone does not answer that",
     )
-    one.set_defaults(do=_start)
+    command.set_defaults(do=_start)
     for verb, act, words in (
         ("watch", _watch, "follow a run; Ctrl-C leaves it running"),
         ("show", _show, "a run's steps, what was seen, its journal"),
@@ -50,15 +50,15 @@ def add(commands: Any, common: argparse.ArgumentParser) -> None:
         ("ask", _ask, "ask the site of a run that waits for it, now"),
         ("go-on", _go_on, "go on with a run whose errand is done"),
     ):
-        one = verbs.add_parser(verb, parents=[common], help=words)
-        one.add_argument("run", metavar="RUN", type=int)
-        one.set_defaults(do=act)
-    one = verbs.add_parser(
+        command = verbs.add_parser(verb, parents=[common], help=words)
+        command.add_argument("run", metavar="RUN", type=int)
+        command.set_defaults(do=act)
+    command = verbs.add_parser(
         "lost", parents=[common], help="what a restore lost, as CSV for the site's owner"
     )
-    one.add_argument("run", metavar="RUN", type=int)
-    one.add_argument("--to", metavar="FILE", help="written there; else printed")
-    one.set_defaults(do=_lost)
+    command.add_argument("run", metavar="RUN", type=int)
+    command.add_argument("--to", metavar="FILE", help="written there; else printed")
+    command.set_defaults(do=_lost)
 
 
 def _list(args: argparse.Namespace) -> None:

@@ -15,80 +15,82 @@ from windbreak.cli.profile import connect, write_profile
 def add(commands: Any, common: argparse.ArgumentParser) -> None:
     from windbreak.service.settings import add_options
 
-    one = commands.add_parser("serve", help="start the service")
-    one.add_argument("--data", required=True, type=Path, metavar="DIR", help="its data directory")
-    add_options(one)
-    one.set_defaults(do=_serve)
-    one = commands.add_parser(
+    command = commands.add_parser("serve", help="start the service")
+    command.add_argument(
+        "--data", required=True, type=Path, metavar="DIR", help="its data directory"
+    )
+    add_options(command)
+    command.set_defaults(do=_serve)
+    command = commands.add_parser(
         "demo", help="start the service with the demo fleet, or play the whole job on it"
     )
-    one.add_argument("--data", type=Path, metavar="DIR", help="where it lies (demo-data)")
-    one.add_argument("--port", type=int, default=8470, help="the port; 0 takes a free one")
-    one.add_argument(
+    command.add_argument("--data", type=Path, metavar="DIR", help="where it lies (demo-data)")
+    command.add_argument("--port", type=int, default=8470, help="the port; 0 takes a free one")
+    command.add_argument(
         "--tour",
         action="store_true",
         help="play the whole job without a person, in a folder of its own, and end",
     )
-    one.add_argument(
+    command.add_argument(
         "--real",
         action="store_true",
         help="with a real WordPress and its twin beside the stand-ins, from Debian’s packages",
     )
-    one.set_defaults(do=_demo)
-    one = commands.add_parser(
+    command.set_defaults(do=_demo)
+    command = commands.add_parser(
         "demo-fault",
         help="switch on what can be wrong with a site of the demo fleet, or list it",
         epilog="example: windbreak demo-fault wrack-line slow=apply:20 leftover=plugin/oarlock",
     )
-    one.add_argument("site", metavar="SITE", nargs="?")
-    one.add_argument("fault", metavar="FAULT", nargs="*", help="as silent, or slow=apply:20")
-    one.add_argument("--none", action="store_true", help="first switch off what is on")
-    one.add_argument("--data", type=Path, metavar="DIR", default=Path("demo-data"))
-    one.set_defaults(do=_demo_fault)
-    one = commands.add_parser(
+    command.add_argument("site", metavar="SITE", nargs="?")
+    command.add_argument("fault", metavar="FAULT", nargs="*", help="as silent, or slow=apply:20")
+    command.add_argument("--none", action="store_true", help="first switch off what is on")
+    command.add_argument("--data", type=Path, metavar="DIR", default=Path("demo-data"))
+    command.set_defaults(do=_demo_fault)
+    command = commands.add_parser(
         "demo-release",
         help="have a maker of the demo make one more release, which is then on its feed",
         epilog="example: windbreak demo-release plugin/lee 5.5.1",
     )
-    one.add_argument("product", metavar="PRODUCT", help="as plugin/lee")
-    one.add_argument("version", metavar="VERSION")
-    one.add_argument("--data", type=Path, metavar="DIR", default=Path("demo-data"))
-    one.set_defaults(do=_demo_release)
-    one = commands.add_parser(
+    command.add_argument("product", metavar="PRODUCT", help="as plugin/lee")
+    command.add_argument("version", metavar="VERSION")
+    command.add_argument("--data", type=Path, metavar="DIR", default=Path("demo-data"))
+    command.set_defaults(do=_demo_release)
+    command = commands.add_parser(
         "demo-night",
         parents=[common],
         help="play what is booked at once: the demo’s clock goes from booking to booking",
         epilog="example: windbreak demo-night --nights 2",
     )
-    one.add_argument("--nights", type=int, default=1, help="how many nights; 1")
-    one.add_argument("--data", type=Path, metavar="DIR", default=Path("demo-data"))
-    one.set_defaults(do=_demo_night)
-    one = commands.add_parser(
+    command.add_argument("--nights", type=int, default=1, help="how many nights; 1")
+    command.add_argument("--data", type=Path, metavar="DIR", default=Path("demo-data"))
+    command.set_defaults(do=_demo_night)
+    command = commands.add_parser(
         "sign-in",
         help="sign this terminal in with a one-time link",
         epilog="example: windbreak sign-in http://127.0.0.1:8470/sign-in#…",
     )
-    one.add_argument("link", metavar="LINK")
-    one.set_defaults(do=_sign_in)
-    one = commands.add_parser("sign-in-link", help="make a one-time link, beside the service")
-    one.add_argument("--data", required=True, type=Path, metavar="DIR")
-    one.add_argument("--account", help="the account; needed where more than one is open")
-    one.add_argument("--at", metavar="ADDRESS", help="where the service is reached")
-    one.set_defaults(do=_link)
-    one = commands.add_parser(
+    command.add_argument("link", metavar="LINK")
+    command.set_defaults(do=_sign_in)
+    command = commands.add_parser("sign-in-link", help="make a one-time link, beside the service")
+    command.add_argument("--data", required=True, type=Path, metavar="DIR")
+    command.add_argument("--account", help="the account; needed where more than one is open")
+    command.add_argument("--at", metavar="ADDRESS", help="where the service is reached")
+    command.set_defaults(do=_link)
+    command = commands.add_parser(
         "password", parents=[common], help="set your password, read from standard input"
     )
-    one.set_defaults(do=_password)
+    command.set_defaults(do=_password)
     token = commands.add_parser("token", help="your tokens: list, add, revoke")
     verbs = token.add_subparsers(dest="verb", metavar="VERB", required=True)
     verbs.add_parser("list", parents=[common], help="your tokens").set_defaults(do=_tokens)
-    one = verbs.add_parser("add", parents=[common], help="make a token; it is shown once")
-    one.add_argument("label", metavar="LABEL")
-    one.set_defaults(do=_add_token)
-    one = verbs.add_parser("revoke", parents=[common], help="revoke a token")
-    one.add_argument("id", metavar="ID")
-    one.add_argument("--yes", action="store_true")
-    one.set_defaults(do=_revoke)
+    command = verbs.add_parser("add", parents=[common], help="make a token; it is shown once")
+    command.add_argument("label", metavar="LABEL")
+    command.set_defaults(do=_add_token)
+    command = verbs.add_parser("revoke", parents=[common], help="revoke a token")
+    command.add_argument("id", metavar="ID")
+    command.add_argument("--yes", action="store_true")
+    command.set_defaults(do=_revoke)
 
 
 def _serve(args: argparse.Namespace) -> int:
@@ -181,7 +183,7 @@ def _demo_night(args: argparse.Namespace) -> int:
         noon = bookings[0].starts_at.replace(hour=12, minute=0, second=0)
         first = noon if bookings[0].starts_at < noon else noon + timedelta(days=1)
         until = first + timedelta(days=args.nights - 1)
-        runs = [run for one in play(windbreak, clock, until, say) for run in one.runs]
+        runs = [run for event in play(windbreak, clock, until, say) for run in event.runs]
         kept_back = wants_a_word(windbreak)
     for rollout in sorted(set(kept_back.values())):
         sites = counted(list(kept_back.values()).count(rollout), "site")

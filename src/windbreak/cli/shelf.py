@@ -14,45 +14,45 @@ def add(commands: Any, common: argparse.ArgumentParser) -> None:
     shelf = commands.add_parser("shelf", help="packages in hand: list, add, give, drop")
     verbs = shelf.add_subparsers(dest="verb", metavar="VERB", required=True)
     verbs.add_parser("list", parents=[common], help="every package").set_defaults(do=_list)
-    one = verbs.add_parser(
+    command = verbs.add_parser(
         "add",
         parents=[common],
         help="examine an archive and keep it",
         epilog="example: windbreak shelf add stamps-2.1.zip --for oyster-quay",
     )
-    one.add_argument("file", metavar="FILE", type=Path)
-    one.add_argument(
+    command.add_argument("file", metavar="FILE", type=Path)
+    command.add_argument(
         "--for", dest="sites", action="append", default=[], metavar="SITE", help="who may have it"
     )
-    one.set_defaults(do=_add)
-    one = verbs.add_parser("give", parents=[common], help="let a site have a package")
-    one.add_argument("package", metavar="PACKAGE", help="the beginning of its id")
-    one.add_argument("site", metavar="SITE")
-    one.set_defaults(do=_give)
-    one = verbs.add_parser("drop", parents=[common], help="take a package from the shelf")
-    one.add_argument("package", metavar="PACKAGE", help="the beginning of its id")
-    one.add_argument("--yes", action="store_true")
-    one.set_defaults(do=_drop)
-    one = commands.add_parser(
+    command.set_defaults(do=_add)
+    command = verbs.add_parser("give", parents=[common], help="let a site have a package")
+    command.add_argument("package", metavar="PACKAGE", help="the beginning of its id")
+    command.add_argument("site", metavar="SITE")
+    command.set_defaults(do=_give)
+    command = verbs.add_parser("drop", parents=[common], help="take a package from the shelf")
+    command.add_argument("package", metavar="PACKAGE", help="the beginning of its id")
+    command.add_argument("--yes", action="store_true")
+    command.set_defaults(do=_drop)
+    command = commands.add_parser(
         "backup",
         help="write database, shelf and sealed key into one file; passphrase from standard input",
         epilog="example: windbreak backup --data /var/lib/windbreak night.zip < passphrase.txt",
     )
-    one.add_argument("--data", required=True, type=Path, metavar="DIR")
-    one.add_argument("file", metavar="FILE", type=Path)
-    one.set_defaults(do=_backup)
-    one = commands.add_parser(
+    command.add_argument("--data", required=True, type=Path, metavar="DIR")
+    command.add_argument("file", metavar="FILE", type=Path)
+    command.set_defaults(do=_backup)
+    command = commands.add_parser(
         "restore", help="make a data directory from a backup; it drives no site until it may"
     )
-    one.add_argument("file", metavar="FILE", type=Path)
-    one.add_argument("--data", required=True, type=Path, metavar="DIR")
-    one.set_defaults(do=_restore)
-    one = commands.add_parser(
+    command.add_argument("file", metavar="FILE", type=Path)
+    command.add_argument("--data", required=True, type=Path, metavar="DIR")
+    command.set_defaults(do=_restore)
+    command = commands.add_parser(
         "take-over", parents=[common], help="let a restored copy drive the sites"
     )
-    one.add_argument("--why", help="asked for where it is not given")
-    one.add_argument("--yes", action="store_true")
-    one.set_defaults(do=_take_over)
+    command.add_argument("--why", help="asked for where it is not given")
+    command.add_argument("--yes", action="store_true")
+    command.set_defaults(do=_take_over)
 
 
 def _list(args: argparse.Namespace) -> None:

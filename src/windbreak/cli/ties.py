@@ -14,48 +14,48 @@ def add(commands: Any, common: argparse.ArgumentParser) -> None:
         "lockstep", help="products whose versions must match: list, set, drop"
     )
     verbs = group.add_subparsers(dest="verb", metavar="VERB", required=True)
-    one = verbs.add_parser("list", parents=[common], help="every group")
-    one.set_defaults(do=_list_locksteps)
-    one = verbs.add_parser(
+    command = verbs.add_parser("list", parents=[common], help="every group")
+    command.set_defaults(do=_list_locksteps)
+    command = verbs.add_parser(
         "set",
         parents=[common],
         help="say that products must match",
         epilog="example: windbreak lockstep set capstan capstan-blocks --why 'one draws the other'",
     )
-    one.add_argument("products", metavar="PRODUCT", nargs="+", help="two or more")
-    one.add_argument(
+    command.add_argument("products", metavar="PRODUCT", nargs="+", help="two or more")
+    command.add_argument(
         "--match",
         choices=("exact", "minor", "major"),
         default="exact",
         help="exactly (as usual), in the first two numbers, in the first",
     )
-    one.add_argument("--why", required=True, help="the reason")
-    one.set_defaults(do=_set_lockstep)
-    one = verbs.add_parser("drop", parents=[common], help="they need match no longer")
-    one.add_argument("lockstep", metavar="LOCKSTEP")
-    one.set_defaults(do=_drop_lockstep)
+    command.add_argument("--why", required=True, help="the reason")
+    command.set_defaults(do=_set_lockstep)
+    command = verbs.add_parser("drop", parents=[common], help="they need match no longer")
+    command.add_argument("lockstep", metavar="LOCKSTEP")
+    command.set_defaults(do=_drop_lockstep)
 
     group = commands.add_parser(
         "clash", help="products known not to work together: list, add, drop"
     )
     verbs = group.add_subparsers(dest="verb", metavar="VERB", required=True)
-    one = verbs.add_parser("list", parents=[common], help="every pair")
-    one.set_defaults(do=_list_clashes)
-    one = verbs.add_parser(
+    command = verbs.add_parser("list", parents=[common], help="every pair")
+    command.set_defaults(do=_list_clashes)
+    command = verbs.add_parser(
         "add",
         parents=[common],
         help="say that two products don't work together",
         epilog="example: windbreak clash add lee '>=3' sextant '<2.3' --why 'stale searches'",
     )
-    one.add_argument("a", metavar="PRODUCT")
-    one.add_argument("a_range", metavar="RANGE", help="its versions; * for all of them")
-    one.add_argument("b", metavar="PRODUCT")
-    one.add_argument("b_range", metavar="RANGE")
-    one.add_argument("--why", required=True, help="what happens")
-    one.set_defaults(do=_add_clash)
-    one = verbs.add_parser("drop", parents=[common], help="they clash no longer")
-    one.add_argument("clash", metavar="CLASH")
-    one.set_defaults(do=_drop_clash)
+    command.add_argument("a", metavar="PRODUCT")
+    command.add_argument("a_range", metavar="RANGE", help="its versions; * for all of them")
+    command.add_argument("b", metavar="PRODUCT")
+    command.add_argument("b_range", metavar="RANGE")
+    command.add_argument("--why", required=True, help="what happens")
+    command.set_defaults(do=_add_clash)
+    command = verbs.add_parser("drop", parents=[common], help="they clash no longer")
+    command.add_argument("clash", metavar="CLASH")
+    command.set_defaults(do=_drop_clash)
 
 
 def _list_locksteps(args: argparse.Namespace) -> None:

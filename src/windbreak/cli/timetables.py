@@ -11,19 +11,19 @@ from windbreak.cli.profile import connect
 
 
 def add(commands: Any, common: argparse.ArgumentParser) -> None:
-    one = commands.add_parser(
+    command = commands.add_parser(
         "timetable",
         parents=[common],
         help="the best timetable of night books, offline, with reasons",
         epilog="example: windbreak timetable night.json --json",
     )
-    one.add_argument("files", metavar="FILE", nargs="+")
-    one.set_defaults(do=_timetable)
-    one = commands.add_parser(
+    command.add_argument("files", metavar="FILE", nargs="+")
+    command.set_defaults(do=_timetable)
+    command = commands.add_parser(
         "night-book", parents=[common], help="what the timetable is made from, as a file"
     )
-    one.add_argument("--to", metavar="FILE", help="a file; standard output when not given")
-    one.set_defaults(do=_night_book)
+    command.add_argument("--to", metavar="FILE", help="a file; standard output when not given")
+    command.set_defaults(do=_night_book)
 
 
 def _night_book(args: argparse.Namespace) -> None:

@@ -26,45 +26,45 @@ from windbreak.wording.words import counted
 
 
 def add(commands: Any, common: argparse.ArgumentParser) -> None:
-    one = commands.add_parser("today", parents=[common], help="what wants attention")
-    one.set_defaults(do=_today)
-    one = commands.add_parser("approve", parents=[common], help="let a plan go")
-    one.add_argument("plan", metavar="PLAN", type=int)
-    one.add_argument("--why", default="", help="your reason, for the ledger")
-    one.add_argument(
+    command = commands.add_parser("today", parents=[common], help="what wants attention")
+    command.set_defaults(do=_today)
+    command = commands.add_parser("approve", parents=[common], help="let a plan go")
+    command.add_argument("plan", metavar="PLAN", type=int)
+    command.add_argument("--why", default="", help="your reason, for the ledger")
+    command.add_argument(
         "--restore-anyway",
         action="store_true",
         help="restore the snapshot if need be, though orders came in meanwhile",
     )
-    one.add_argument(
+    command.add_argument(
         "--changed-files",
         choices=("carry-over", "set-aside"),
         help="what becomes of files that were changed in place",
     )
-    one.add_argument(
+    command.add_argument(
         "--patches-until",
         type=a_day,
         metavar="DAY",
         help="up to this day patch releases of the targets may be taken too, once they have soaked",
     )
-    one.add_argument("--yes", action="store_true")
-    one.set_defaults(do=_approve)
+    command.add_argument("--yes", action="store_true")
+    command.set_defaults(do=_approve)
     finding = commands.add_parser("finding", help="findings: list, show, snooze, wake")
     verbs = finding.add_subparsers(dest="verb", metavar="VERB", required=True)
-    one = verbs.add_parser("list", parents=[common], help="most urgent first")
-    one.add_argument("--snoozed", action="store_true", help="also those that are put aside")
-    one.set_defaults(do=_findings)
-    one = verbs.add_parser("show", parents=[common], help="one finding, whole")
-    one.add_argument("finding", metavar="FINDING")
-    one.set_defaults(do=_finding)
-    one = verbs.add_parser("snooze", parents=[common], help="put a finding aside until a day")
-    one.add_argument("finding", metavar="FINDING")
-    one.add_argument("until", metavar="DAY", type=a_day)
-    one.add_argument("--why", required=True)
-    one.set_defaults(do=_snooze)
-    one = verbs.add_parser("wake", parents=[common], help="bring a snoozed finding back")
-    one.add_argument("finding", metavar="FINDING")
-    one.set_defaults(do=_wake)
+    command = verbs.add_parser("list", parents=[common], help="most urgent first")
+    command.add_argument("--snoozed", action="store_true", help="also those that are put aside")
+    command.set_defaults(do=_findings)
+    command = verbs.add_parser("show", parents=[common], help="one finding, whole")
+    command.add_argument("finding", metavar="FINDING")
+    command.set_defaults(do=_finding)
+    command = verbs.add_parser("snooze", parents=[common], help="put a finding aside until a day")
+    command.add_argument("finding", metavar="FINDING")
+    command.add_argument("until", metavar="DAY", type=a_day)
+    command.add_argument("--why", required=True)
+    command.set_defaults(do=_snooze)
+    command = verbs.add_parser("wake", parents=[common], help="bring a snoozed finding back")
+    command.add_argument("finding", metavar="FINDING")
+    command.set_defaults(do=_wake)
 
 
 def _say_beginnings(steps: list[dict[str, Any]]) -> None:

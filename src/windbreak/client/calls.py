@@ -1098,8 +1098,8 @@ def _typed(call: Callable[..., Call[Any]]) -> Callable[..., Call[Any]]:
 
 
 def _every() -> tuple[Callable[..., Call[Any]], ...]:
-    own = [one for one in globals().values() if isfunction(one) and one.__module__ == __name__]
-    calls = [one for one in own if not one.__name__.startswith("_")]
+    own = [item for item in globals().values() if isfunction(item) and item.__module__ == __name__]
+    calls = [item for item in own if not item.__name__.startswith("_")]
     for call in calls:
         globals()[call.__name__] = _typed(call)
     return tuple(globals()[call.__name__] for call in calls)

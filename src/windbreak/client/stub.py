@@ -33,10 +33,10 @@ def _class(node: ast.ClassDef, calls: ast.Module) -> list[str]:
     bases = ", ".join(ast.unparse(base) for base in node.bases)
     lines = [f"class {node.name}{f'({bases})' if bases else ''}:"]
     defined = set()
-    for one in node.body:
-        if isinstance(one, (ast.FunctionDef, ast.AsyncFunctionDef)):
-            defined.add(one.name)
-            lines += _method(one, ast.get_docstring(one))
+    for statement in node.body:
+        if isinstance(statement, (ast.FunctionDef, ast.AsyncFunctionDef)):
+            defined.add(statement.name)
+            lines += _method(statement, ast.get_docstring(statement))
     if node.name == "_Library":
         return [*lines, "    address: str", "    token: str | None", "    written: int", ""]
     for call in calls.body:

@@ -40,9 +40,9 @@ def read(asked: Asked) -> Announced:
     listed = document if isinstance(document, list) else [document]
     advisories: list[KnownAdvisory] = []
     faults: list[str] = []
-    for index, one in enumerate(listed):
+    for index, item in enumerate(listed):
         try:
-            advisories += _advisory(one, asked.reading, asked.feed)
+            advisories += _advisory(item, asked.reading, asked.feed)
         except ValidationError as error:
             faults.append(f"advisory {index}: {error.errors()[0]['msg']}")
         except (ValueError, KeyError, TypeError, AttributeError) as error:
@@ -52,11 +52,11 @@ def read(asked: Asked) -> Announced:
     return Announced(advisories=tuple(advisories), faults=tuple(faults))
 
 
-def _advisory(one: Any, reading: Reading, feed: str) -> list[KnownAdvisory]:
-    if not isinstance(one, dict) or not isinstance(one.get("id"), str):
+def _advisory(item: Any, reading: Reading, feed: str) -> list[KnownAdvisory]:
+    if not isinstance(item, dict) or not isinstance(item.get("id"), str):
         raise ValueError("an advisory is an object with an id")
     ranges = []
-    for affected in one.get("affected", ()):
+    for affected in item.get("affected", ()):
         name = str(affected.get("package", {}).get("name", ""))
         product = reading.packages.get(name, name)
         if not product.startswith(("core/", "theme/", "plugin/", "runtime/")):
@@ -64,15 +64,15 @@ def _advisory(one: Any, reading: Reading, feed: str) -> list[KnownAdvisory]:
         ranges.append(
             KnownAdvisory.model_validate(
                 {
-                    "id": one["id"],
+                    "id": item["id"],
                     "product": product,
                     "affected": _range(affected),
-                    "severity": _severity(one, affected),
-                    "summary": str(one.get("summary") or one.get("details") or "")[:500],
-                    "aliases": tuple(str(a) for a in one.get("aliases", ())),
+                    "severity": _severity(item, affected),
+                    "summary": str(item.get("summary") or item.get("details") or "")[:500],
+                    "aliases": tuple(str(a) for a in item.get("aliases", ())),
                     "feed": feed,
-                    "published": str(one["published"])[:10] if one.get("published") else None,
-                    "withdrawn": bool(one.get("withdrawn")),
+                    "published": str(item["published"])[:10] if item.get("published") else None,
+                    "withdrawn": bool(item.get("withdrawn")),
                 }
             )
         )
@@ -109,13 +109,13 @@ def _between(start: str, end: str) -> str:
     return ",".join(part for part in (low, end) if part) or "*"
 
 
-def _severity(one: dict[str, Any], affected: dict[str, Any]) -> Severity:
+def _severity(item: dict[str, Any], affected: dict[str, Any]) -> Severity:
     """Its weight by the database's word, else by its CVSS vector; high where neither is told."""
-    for level in (affected.get("database_specific"), one.get("database_specific")):
+    for level in (affected.get("database_specific"), item.get("database_specific")):
         word = str(level.get("severity", "")).lower() if isinstance(level, dict) else ""
         if word in _WORDS:
             return _WORDS[word]
-    for rating in (*affected.get("severity", ()), *one.get("severity", ())):
+    for rating in (*affected.get("severity", ()), *item.get("severity", ())):
         read = _VECTORS.get(str(rating.get("type")))
         if read is not None:
             try:

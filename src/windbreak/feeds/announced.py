@@ -9,7 +9,7 @@ from windbreak.core.values.advisories import KnownAdvisory
 from windbreak.core.values.basics import ProductId, Value
 from windbreak.core.values.feeds import Reading
 from windbreak.core.values.releases import Announcement
-from windbreak.feeds.fetching import Answer
+from windbreak.feeds.fetching import Fetched
 from windbreak.feeds.recipes import Recipe
 
 
@@ -59,7 +59,7 @@ class Asked:
     """
 
     feed: str
-    answer: Answer
+    answer: Fetched
     reading: Reading = field(default_factory=Reading)
     recipe: Recipe | None = None
     at: datetime | None = None

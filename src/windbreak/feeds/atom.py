@@ -42,13 +42,13 @@ def read(asked: Asked) -> Announced:
     announcements = []
     for index, entry in enumerate(document.entries):
         try:
-            one = _entry(entry, reading, asked.answer.url)
+            announcement = _entry(entry, reading, asked.answer.url)
         except ValidationError as error:
             faults.append(f"entry {index}: {error.errors()[0]['msg']}")
         except ValueError as error:
             faults.append(f"entry {index}: {error}")
         else:
-            announcements.append(one)
+            announcements.append(announcement)
     return Announced(announcements=tuple(announcements), faults=tuple(faults), whole=False)
 
 

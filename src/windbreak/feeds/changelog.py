@@ -52,10 +52,10 @@ def _changes(
 ) -> Iterable[Change]:
     for line in lines:
         kind: ChangeKind = "fix"
-        for one, words in ready:
+        for change, words in ready:
             match = found(words, line)
             if match is not None:
-                kind = one
+                kind = change
                 if match.start() == 0 and match.group().endswith(":"):
                     line = line[match.end() :].strip() or line  # the kind is told by ours
                 break

@@ -31,7 +31,7 @@ Origin = tuple[str, str, int | None]
 
 
 @dataclass(frozen=True, slots=True)
-class Answer:
+class Fetched:
     """What came back; ``unchanged`` when the maker said that nothing changed (304)."""
 
     url: str
@@ -71,7 +71,7 @@ def fetch(
     headers: Mapping[str, str] | None = None,
     limit: int = FEED_LIMIT,
     seconds: float = FEED_SECONDS,
-) -> Answer:
+) -> Fetched:
     """Get an address, following redirects, within so many bytes and seconds.
 
     Raises FeedRefused where the credential (or the want of one) was turned away, FeedUnreachable
@@ -128,12 +128,12 @@ def _read(
     *,
     shown: bool,
     seconds: float,
-) -> Answer:
+) -> Fetched:
     status = response.status_code
     if status == httpx.codes.NOT_MODIFIED:
         for _ in response.iter_raw():  # it has no body
             pass  # read to its end, the connection serves the next one
-        return Answer(at, b"", response.headers, unchanged=True)
+        return Fetched(at, b"", response.headers, unchanged=True)
     if status in (401, 403):
         if credential is None:
             raise FeedRefused(
@@ -159,7 +159,7 @@ def _read(
             raise FeedUnreachable(f"{host_of(at)} sends more than {limit // 2**20} MB")
         if time.monotonic() > until:
             raise FeedUnreachable(f"{host_of(at)} took longer than {seconds:.0f} seconds")
-    return Answer(at, bytes(body), response.headers)
+    return Fetched(at, bytes(body), response.headers)
 
 
 def _retry(response: httpx.Response) -> float | None:

@@ -219,9 +219,9 @@ def _day(form: str, value: Any) -> str:
 def _changes(recipe: Recipe, value: Any) -> list[dict[str, Any]]:
     """Changes from text, from a list of lines, or from objects with ``kind`` and ``text``."""
     if isinstance(value, list):
-        if all(isinstance(one, dict) for one in value):
+        if all(isinstance(part, dict) for part in value):
             return value
-        value = "\n".join(str(one) for one in value)
+        value = "\n".join(str(part) for part in value)
     return [c.model_dump() for c in entries(str(value), recipe.convert.changes)] if value else []
 
 

@@ -137,19 +137,23 @@ def _without_private(value: object) -> object:
     if isinstance(value, dict):
         return {k: _without_private(v) for k, v in value.items() if not str(k).startswith("_")}
     if isinstance(value, list):
-        return [_without_private(one) for one in value]
+        return [_without_private(part) for part in value]
     return value
 
 
 def _attachment(attachments: object, url: str) -> Attachment | None:
-    for one in attachments if isinstance(attachments, list) else ():
-        if isinstance(one, dict) and isinstance(one.get("url"), str):
+    for attachment in attachments if isinstance(attachments, list) else ():
+        if isinstance(attachment, dict) and isinstance(attachment.get("url"), str):
             try:
-                where = urljoin(url, one["url"])
+                where = urljoin(url, attachment["url"])
             except ValueError:
-                raise ValueError(f"attachments: {one['url'][:80]!r} is no address") from None
+                raise ValueError(f"attachments: {attachment['url'][:80]!r} is no address") from None
             return Attachment.model_validate(
-                {"url": where, "size": one.get("size_in_bytes"), "sha256": one.get("_sha256")}
+                {
+                    "url": where,
+                    "size": attachment.get("size_in_bytes"),
+                    "sha256": attachment.get("_sha256"),
+                }
             )
     return None
 

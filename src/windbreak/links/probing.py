@@ -155,7 +155,7 @@ def _verdict(was: Look, look: Look) -> Verdict:
 
 
 def worse(seen: tuple[Seen, ...]) -> tuple[Seen, ...]:
-    return tuple(one for one in seen if one.verdict == "worse")
+    return tuple(part for part in seen if part.verdict == "worse")
 
 
 def _compare(before: Probe, now: Probe, earlier: tuple[str, ...]) -> Iterator[Seen]:

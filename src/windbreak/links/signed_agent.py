@@ -235,7 +235,7 @@ class SignedAgent:
         """
         if self.public is None:
             return False
-        answer = signing.Answer(visited.status, dict(visited.headers), sent)
+        answer = signing.SignedAnswer(visited.status, dict(visited.headers), sent)
         try:
             self.ahead = signing.verify_answer(
                 self.public, sent, answer, visited.body, self.caller.clock()

@@ -59,7 +59,7 @@ class Request:
 
 
 @dataclass
-class Answer:
+class SignedAnswer:
     status_code: int
     headers: dict[str, str]
     request: Request
@@ -161,7 +161,7 @@ def sign_answer(
     key: Ed25519PrivateKey, request: Request, status: int, body: bytes, at: datetime
 ) -> dict[str, str]:
     """The headers that sign an answer, bound to its request."""
-    answer = Answer(status, {}, request)
+    answer = SignedAnswer(status, {}, request)
     _signer(key).sign(
         answer,
         key_id=public_text(key)[:12],
@@ -175,7 +175,7 @@ def sign_answer(
 
 
 def verify_answer(
-    public: Ed25519PublicKey, request: Request, answer: Answer, body: bytes, at: datetime
+    public: Ed25519PublicKey, request: Request, answer: SignedAnswer, body: bytes, at: datetime
 ) -> float:
     """Check that an answer was signed for this request; how many seconds the signer's clock is
     ahead of ours. Raises SignatureRefused.

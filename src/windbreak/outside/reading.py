@@ -39,9 +39,9 @@ def _not_deeper(document: Any) -> None:
     for _ in range(DEEPEST):
         level = [
             value
-            for one in level
-            if isinstance(one, (dict, list))
-            for value in (one.values() if isinstance(one, dict) else one)
+            for container in level
+            if isinstance(container, (dict, list))
+            for value in (container.values() if isinstance(container, dict) else container)
             if isinstance(value, (dict, list))
         ]
         if not level:

@@ -219,8 +219,8 @@ class _Pools(httpcore.ConnectionPool):
             if pool is None:
                 pool = self._pools[origin] = self._make()
             self._asked[origin] = now
-        for one in idle:
-            one.close()
+        for unused in idle:
+            unused.close()
         return pool
 
     def _idle(self, now: float) -> list[httpcore.ConnectionPool]:

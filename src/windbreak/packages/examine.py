@@ -69,10 +69,10 @@ def installable(
             except (PackageRefused, *_UNREADABLE):
                 continue
     wanted = [
-        one
-        for one in headers
-        if (product is None or one[2].product == product)
-        and (version is None or parse_version(one[2].version) == parse_version(version))
+        header
+        for header in headers
+        if (product is None or header[2].product == product)
+        and (version is None or parse_version(header[2].version) == parse_version(version))
     ]
     if len(wanted) == 1:
         return Installable(wanted[0][1], wanted[0][0])

@@ -72,8 +72,8 @@ async def _known(request: Request, error: Exception) -> JSONResponse:
 async def _unreadable(request: Request, error: Exception) -> JSONResponse:
     assert isinstance(error, RequestValidationError)  # registered for it alone
     faults = [
-        {"path": ".".join(str(p) for p in one["loc"]), "reason": one["msg"]}
-        for one in error.errors()
+        {"path": ".".join(str(p) for p in fault["loc"]), "reason": fault["msg"]}
+        for fault in error.errors()
     ]
     reasons = "; ".join(f"{f['path']}: {f['reason']}" for f in faults)
     return problem(422, "unreadable", reasons, faults=faults)

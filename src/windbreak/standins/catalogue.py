@@ -255,11 +255,11 @@ def header(made: Made) -> str:
 def _asks_code(made: Made) -> bool:
     """Whether a release asks for a code of its site: since a release that said so, all do."""
     return any(
-        one.product == made.product
-        and one.days >= made.days
-        and one.says.get("licence", {}).get("form") == "per-site code"
+        product.product == made.product
+        and product.days >= made.days
+        and product.says.get("licence", {}).get("form") == "per-site code"
         for maker in MAKERS
-        for one in maker
+        for product in maker
     )
 
 
@@ -268,16 +268,16 @@ def _leaves(made: Made, kind: str) -> int:
     return sum(
         task["kind"] == kind and task["by"] == "agent"
         for maker in MAKERS
-        for one in maker
-        if one.product == made.product and one.days >= made.days
-        for task in one.says.get("tasks", ())
+        for product in maker
+        if product.product == made.product and product.days >= made.days
+        for task in product.says.get("tasks", ())
     )
 
 
 @lru_cache(maxsize=512)
 def _archive(made: Made, again: bool) -> bytes:
     if made.files:
-        inside = {f"bundled/{one.file}": archive(one) for one in made.carries}
+        inside = {f"bundled/{passenger.file}": archive(passenger) for passenger in made.carries}
         own = {path: text.encode() for path, text in made.files}
         return _packed({f"{made.slug}/{path}": data for path, data in (own | inside).items()})
     note = f"{made.name} {made.version}\n" + ("Packed again.\n" if again else "")
@@ -334,8 +334,8 @@ def feed_document(
 ) -> dict[str, Any]:
     """A maker's feed, as docs/formats.md has it. ``later``: after what it changed."""
     newest: dict[str, str] = {}
-    for one in sorted(made, key=lambda m: parse_version(m.version)):
-        newest[one.product] = one.version
+    for release in sorted(made, key=lambda m: parse_version(m.version)):
+        newest[release.product] = release.version
     own: dict[str, Any] = {"headline": newest}
     if "theme/breakwater" in own["headline"]:
         own["headline"]["theme/breakwater"] = "5.1"  # its shop window is older than its list
@@ -471,7 +471,7 @@ def advisories_document(today: date) -> list[dict[str, Any]]:
 def find(product: str, version: str) -> Made:
     """A release of the demo. Raises KeyError."""
     for made in MAKERS:
-        for one in made:
-            if one.product == product and one.version == version:
-                return one
+        for release in made:
+            if release.product == product and release.version == version:
+                return release
     raise KeyError(f"{product} {version}")

@@ -181,12 +181,12 @@ def _undisturbed() -> Iterator[None]:
     if threading.current_thread() is not threading.main_thread():
         yield
         return
-    kept = {one: signal.signal(one, signal.SIG_IGN) for one in (signal.SIGINT, signal.SIGTERM)}
+    kept = {part: signal.signal(part, signal.SIG_IGN) for part in (signal.SIGINT, signal.SIGTERM)}
     try:
         yield
     finally:
-        for one, handler in kept.items():
-            signal.signal(one, handler)
+        for part, handler in kept.items():
+            signal.signal(part, handler)
 
 
 @contextmanager
@@ -550,8 +550,8 @@ def _join_real(demo: Demo, feeds: str, besides: ExitStack) -> None:
     print("The real sites are set up; the first time this takes about a minute.")
     with Windbreak(demo.address, demo.token("demo set-up")) as windbreak:
         started, lines = real_fleet.join(windbreak, demo.data / "real", feeds)
-        for one in started:
-            besides.callback(one.stop)
+        for site in started:
+            besides.callback(site.stop)
         for token in windbreak.tokens():
             if token.label == "demo set-up":
                 windbreak.revoke_token(token.id)

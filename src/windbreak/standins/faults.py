@@ -162,7 +162,7 @@ class Faults:
             if isinstance(left, dict):
                 left = {k: v for k, v in left.items() if k != thing}
             elif isinstance(left, list):
-                left = [one for one in left if one != thing]
+                left = [fault for fault in left if fault != thing]
             else:
                 left = None
             others = {k: v for k, v in faults.items() if k != name}

@@ -95,10 +95,10 @@ class Feeds:
     ) -> Route:
         async def package(request: Request) -> Response:
             changed = later and (self.folder / f"{name}.later").exists()
-            for one in made_later.of_maker(self.folder, made):
-                if one.file == request.path_params["file"] and one.package:
-                    again = changed and (one.product, one.version) == catalogue.MADE_AGAIN
-                    return Response(archive(one, again=again), media_type="application/zip")
+            for release in made_later.of_maker(self.folder, made):
+                if release.file == request.path_params["file"] and release.package:
+                    again = changed and (release.product, release.version) == catalogue.MADE_AGAIN
+                    return Response(archive(release, again=again), media_type="application/zip")
             return JSONResponse({"error": "there is no such package"}, 404)
 
         return self._route(name, path, package, asks)

@@ -30,16 +30,16 @@ class ReleaseRefused(ValueError):
 
 def make(folder: Path, product: str, version: str, at: datetime) -> None:
     """Have the maker of a product make one more release. Raises ReleaseRefused."""
-    made = [one for every in MAKERS.values() for one in every if one.package]
-    products = {one.product for one in made}
+    made = [release for every in MAKERS.values() for release in every if release.package]
+    products = {release.product for release in made}
     if product not in products:
         raise ReleaseRefused(f"no maker makes {product!r}; there are {', '.join(sorted(products))}")
     package = _told(folder)
-    versions = [one.version for one in made if one.product == product]
-    versions += [one["version"] for one in package if one["product"] == product]
+    versions = [release.version for release in made if release.product == product]
+    versions += [release["version"] for release in package if release["product"] == product]
     if version in versions:
         raise ReleaseRefused(f"{product} {version} was made already")
-    if all(parse_version(version) < parse_version(one) for one in versions):
+    if all(parse_version(version) < parse_version(release) for release in versions):
         raise ReleaseRefused(f"{version} is older than all of {product}: {', '.join(versions)}")
     package.append({"product": product, "version": version, "at": at.isoformat()})
     beside = folder / f"{FILE}.new"
@@ -55,15 +55,15 @@ def of_maker(folder: Path, made: tuple[Made, ...]) -> tuple[Made, ...]:
 @lru_cache(maxsize=16)
 def _with(made: tuple[Made, ...], text: str) -> tuple[Made, ...]:
     more = list(made)
-    for one in json.loads(text):
-        version = parse_version(one["version"])
+    for release in json.loads(text):
+        version = parse_version(release["version"])
         before = [
             made
             for made in more
-            if made.product == one["product"] and parse_version(made.version) < version
+            if made.product == release["product"] and parse_version(made.version) < version
         ]
         if before:
-            more.append(_made(before, one))
+            more.append(_made(before, release))
     return tuple(more)
 
 

@@ -445,8 +445,8 @@ class RealSite:
             return False
 
     def _listens(self) -> bool:
-        with socket.socket() as one:
-            return one.connect_ex(("127.0.0.1", self.port)) == 0
+        with socket.socket() as listener:
+            return listener.connect_ex(("127.0.0.1", self.port)) == 0
 
     def _start(self, *command: str, workers: str = "") -> None:
         log = (self.folder / f"{command[0]}.log").open("ab")
@@ -508,9 +508,9 @@ def _user() -> str:
 
 
 def _free_port() -> int:
-    with socket.socket() as one:
-        one.bind(("127.0.0.1", 0))
-        return int(one.getsockname()[1])
+    with socket.socket() as listener:
+        listener.bind(("127.0.0.1", 0))
+        return int(listener.getsockname()[1])
 
 
 def _said(command: Iterable[str]) -> str:

@@ -43,16 +43,16 @@ def join(windbreak: Windbreak, folder: Path, feeds: str) -> tuple[list[RealSite]
     template = None if whole else prepared(folder)
     try:
         for slug, label, twin_of in SITES:
-            one = RealSite(folder / slug, label, template=template)
-            started.append(one)
-            one.start()
+            real = RealSite(folder / slug, label, template=template)
+            started.append(real)
+            real.start()
             if slug in sites_now:
                 continue
             made = [*(workshop.release(*which) for which in workshop.INSTALLED), workshop.OWN]
-            one.put([catalogue.archive(release) for release in made])
+            real.put([catalogue.archive(release) for release in made])
             new = NewSite(
                 label=label,
-                address=one.address,
+                address=real.address,
                 client=CLIENT,
                 system="wordpress",
                 environment="staging" if twin_of else "production",
@@ -60,12 +60,12 @@ def join(windbreak: Windbreak, folder: Path, feeds: str) -> tuple[list[RealSite]
                 tags=("real",),
             )
             windbreak.register_site(new, slug)
-            one.paste(windbreak.link_line(slug).line)
+            real.paste(windbreak.link_line(slug).line)
             windbreak.link_site(slug)
             windbreak.seat_site(workshop.LICENCE.id, NewSeat(site=slug))  # the twin's rides along
             site = windbreak.refresh_site(slug)
             lines.append(
-                f"{label} is linked, a real WordPress at {one.address}: {site.link.reason}"
+                f"{label} is linked, a real WordPress at {real.address}: {site.link.reason}"
             )
         if template is not None:
             shutil.rmtree(template)
@@ -79,7 +79,7 @@ def join(windbreak: Windbreak, folder: Path, feeds: str) -> tuple[list[RealSite]
             windbreak.put_on_shelf(archive, tuple(added))
             lines.append(f"WordPress {newer} is brought for them, made from the installed one")
     except BaseException:
-        for one in started:
-            one.stop()
+        for real in started:
+            real.stop()
         raise
     return started, lines

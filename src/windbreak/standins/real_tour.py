@@ -38,8 +38,8 @@ def play(data: Path | None, *, ask: Callable[[str], bool]) -> int:
         with running(folder, few=True, browser=browser) as (demo, where), ExitStack() as besides:
             tour = _RealTour(demo, where)
             started, lines = real_fleet.join(tour.windbreak, folder / "real", where["feeds"])
-            for one in started:
-                besides.callback(one.stop)
+            for site in started:
+                besides.callback(site.stop)
             tour.play(started[0], started[1], lines)
 
     return played(data, "windbreak-real-tour-", stages)
@@ -76,19 +76,19 @@ class _RealTour(Seeing):
 
     # What is looked at without the agent.
 
-    def front(self, one: real.RealSite) -> httpx.Response:
-        return httpx.get(one.address, trust_env=False, timeout=30)
+    def front(self, site: real.RealSite) -> httpx.Response:
+        return httpx.get(site.address, trust_env=False, timeout=30)
 
-    def good(self, one: real.RealSite, what: str = "its front page") -> None:
-        answer = self.front(one)
+    def good(self, site: real.RealSite, what: str = "its front page") -> None:
+        answer = self.front(site)
         self.see(f"{what} answers 200", answer.status_code == 200 and len(answer.text) > 200)
 
-    def option(self, one: real.RealSite, name: str) -> str:
+    def option(self, site: real.RealSite, name: str) -> str:
         asked = f"USE site; SELECT option_value FROM wp_options WHERE option_name = '{name}'"
-        return (one.mysql(asked) or "").strip().split("\n")[-1]
+        return (site.mysql(asked) or "").strip().split("\n")[-1]
 
-    def lists(self, one: real.RealSite, **wanted: str) -> None:
-        listed = one.listed()
+    def lists(self, site: real.RealSite, **wanted: str) -> None:
+        listed = site.listed()
         for product, version in wanted.items():
             self.see(f"the system lists {product} {version}", listed.get(product) == version)
 
@@ -125,8 +125,8 @@ class _RealTour(Seeing):
     # The stages.
 
     def told_right(self) -> None:
-        for slug, one in ((SITE, self.live), (TWIN, self.twin)):
-            listed = one.listed()
+        for slug, site in ((SITE, self.live), (TWIN, self.twin)):
+            listed = site.listed()
             versions = {
                 c.product: c.version
                 for c in self.windbreak.site(slug).components
@@ -197,16 +197,16 @@ class _RealTour(Seeing):
             while not over.is_set():
                 off.add(real_hands.updater_is_off(self.live))
 
-        besides = [threading.Thread(target=one) for one in (visit, ask)]
-        for one in besides:
-            one.start()
+        besides = [threading.Thread(target=site) for site in (visit, ask)]
+        for site in besides:
+            site.start()
         try:
             products = (DOCK, DUNE, SLIDES, ICONS, FORMS, STILL, LEDGER)
             story = self.carried_out(SITE, *products)
         finally:
             over.set()
-            for one in besides:
-                one.join()
+            for site in besides:
+                site.join()
         self.see(f"the run ended {story.run.state}: {story.run.text}", story.run.state == "done")
         self.see(f"a visitor met {sorted(seen)}, and never a fault", seen <= {200, 503})
         self.lists(

@@ -79,9 +79,9 @@ class Nights(Seeing):
         played = self._played(morning)
         self._what_failed(rollout)
         played += self._played(morning + timedelta(days=1))
-        runs = [run for one in played for run in one.runs]
+        runs = [run for event in played for run in event.runs]
         self.see(f"{len(runs)} runs began when they were booked", self._in_time(played))
-        begun = [booking for one in played for booking in one.bookings]
+        begun = [booking for event in played for booking in event.bookings]
         self.see("each in a window of its site", all(map(self._open, begun)))
         self.see("folders changed in the order of the timetable", self._in_order())
         story = self.windbreak.rollout(rollout.id)
@@ -92,9 +92,9 @@ class Nights(Seeing):
     def _played(self, until: datetime) -> list[Played]:
         """What is booked until then, carried out; folders are looked at as soon as they changed."""
         played = []
-        for one in play(self.windbreak, self.demo.clock, until, self.tell):
-            self.changed.append(self._changed(one))
-            played.append(one)
+        for event in play(self.windbreak, self.demo.clock, until, self.tell):
+            self.changed.append(self._changed(event))
+            played.append(event)
         return played
 
     def _what_failed(self, rollout: Rollout) -> None:
@@ -129,9 +129,9 @@ class Nights(Seeing):
 
     def _in_time(self, played: list[Played]) -> bool:
         return all(
-            timedelta() <= run.started_at - one.at < timedelta(minutes=5)
-            for one in played
-            for run in one.runs
+            timedelta() <= run.started_at - event.at < timedelta(minutes=5)
+            for event in played
+            for run in event.runs
         )
 
     def _open(self, booking: Booking) -> bool:
@@ -145,10 +145,10 @@ class Nights(Seeing):
         spans = [(min(some), max(some)) for some in self.changed if some]
         return len(spans) > 1 and all(last <= first for (_, last), (first, _) in pairwise(spans))
 
-    def _changed(self, one: Played) -> list[float]:
+    def _changed(self, event: Played) -> list[float]:
         """When the folders changed that the runs of one instant moved."""
         changed = []
-        for run in one.runs:
+        for run in event.runs:
             if run.state != "done":
                 continue
             targets = self.windbreak.plan(run.plan).targets

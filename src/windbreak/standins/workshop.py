@@ -394,4 +394,6 @@ def feeds(base: str) -> list[NewFeed]:
 
 def release(product: str, version: str) -> Made:
     """A release of the workshop. Raises StopIteration."""
-    return next(one for one in WORKSHOP if (one.product, one.version) == (product, version))
+    return next(
+        release for release in WORKSHOP if (release.product, release.version) == (product, version)
+    )

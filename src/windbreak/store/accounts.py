@@ -36,8 +36,8 @@ class Accounts(Documents[Account]):
     outside = ("password_hash",)
 
     def marks(self, before: Account | None, after: Account | None) -> Iterable[Mark]:
-        one = after or before
-        return () if one is None else (("account", one.id),)
+        value = after or before
+        return () if value is None else (("account", value.id),)
 
     def password_hash(self, id: str) -> str | None:
         """The hash of an account's password; None where it has none. Reads."""

@@ -29,8 +29,8 @@ class Findings(Documents[Finding]):
         rows = self.database.ask("SELECT about, body FROM finding WHERE cause = ?", [cause])
         by_cause: dict[str, dict[str, Finding]] = {}
         for about, body in rows:
-            one = Finding.model_validate_json(body)
-            by_cause.setdefault(str(about), {})[one.id] = one
+            value = Finding.model_validate_json(body)
+            by_cause.setdefault(str(about), {})[value.id] = value
         return by_cause
 
     def replace(
@@ -45,9 +45,9 @@ class Findings(Documents[Finding]):
 
         A finding that stays keeps the instant at which it opened, and what puts it aside.
         """
-        now = {one.id: one for one in seen}
+        now = {value.id: value for value in seen}
         if before is None:
-            before = {one.id: one for one in self.all(cause=cause, about=about)}
+            before = {value.id: value for value in self.all(cause=cause, about=about)}
         if not now and not before:
             return [], []
         opened, closed = [], []
@@ -55,20 +55,20 @@ class Findings(Documents[Finding]):
             for id in before.keys() - now.keys():
                 self.drop(id)
                 closed.append(before[id])
-            for id, one in now.items():
+            for id, value in now.items():
                 earlier = before.get(id) or self.find(id)
                 if earlier is None:
-                    opened.append(one)
+                    opened.append(value)
                 else:
                     kept = {"opened_at": earlier.opened_at, "snoozed": earlier.snoozed}
-                    one = one.model_copy(update=kept)
-                    if earlier == one and id in before:
+                    value = value.model_copy(update=kept)
+                    if earlier == value and id in before:
                         continue
                 self.database.tell(
                     "INSERT INTO finding (id, kind, cause, about, body) VALUES (?, ?, ?, ?, ?) "
                     "ON CONFLICT(id) DO UPDATE SET kind = excluded.kind, cause = excluded.cause, "
                     "about = excluded.about, body = excluded.body",
-                    [id, one.kind, cause, about, one.model_dump_json()],
+                    [id, value.kind, cause, about, value.model_dump_json()],
                 )
         return opened, closed
 

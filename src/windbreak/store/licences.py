@@ -31,11 +31,11 @@ class Licences(Documents[Licence]):
     model, value = LicenceRow, Licence
 
     def marks(self, before: Licence | None, after: Licence | None) -> Iterable[Mark]:
-        for one in (before, after):
-            if one is not None:
-                yield "licence", one.id
+        for value in (before, after):
+            if value is not None:
+                yield "licence", value.id
                 # Whatever a maker has may be covered.
-                for product in ("*",) if one.maker else one.products:
+                for product in ("*",) if value.maker else value.products:
                     yield "entitlement", product
 
 
@@ -43,7 +43,7 @@ class Seats(Documents[Seat]):
     model, value = SeatRow, Seat
 
     def marks(self, before: Seat | None, after: Seat | None) -> Iterable[Mark]:
-        one = after or before
-        if one is not None:
-            yield "seat", one.site
-            yield "licence", one.licence
+        value = after or before
+        if value is not None:
+            yield "seat", value.site
+            yield "licence", value.licence

@@ -37,8 +37,8 @@ class Debts(Documents[Debt]):
         return value.paid_at is not None if name == "paid" else super().column(value, name)
 
     def marks(self, before: Debt | None, after: Debt | None) -> Iterable[Mark]:
-        one = after or before
-        return () if one is None else (("run", one.site),)
+        value = after or before
+        return () if value is None else (("run", value.site),)
 
     def sites_owed(self) -> set[str]:
         """The sites to which something is owed. Reads."""
@@ -53,5 +53,5 @@ class Matters(Documents[Matter]):
         return value.closed_at is None if name == "open" else super().column(value, name)
 
     def marks(self, before: Matter | None, after: Matter | None) -> Iterable[Mark]:
-        one = after or before
-        return () if one is None else (("run", one.site),)
+        value = after or before
+        return () if value is None else (("run", value.site),)

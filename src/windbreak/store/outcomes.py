@@ -24,5 +24,5 @@ class Outcomes(Documents[Outcome]):
     model, value = OutcomeRow, Outcome
 
     def marks(self, before: Outcome | None, after: Outcome | None) -> Iterable[Mark]:
-        one = after or before
-        return () if one is None else (("outcome", one.product),)
+        value = after or before
+        return () if value is None else (("outcome", value.product),)

@@ -59,11 +59,11 @@ class Plans(Documents[SitePlan]):
     model, value = PlanRow, SitePlan
 
     def marks(self, before: SitePlan | None, after: SitePlan | None) -> Iterable[Mark]:
-        one = after or before
-        if one is not None:
-            yield "plan", one.site
+        value = after or before
+        if value is not None:
+            yield "plan", value.site
             if "approved" in (before.state if before else "", after.state if after else ""):
-                for product in one.targets:
+                for product in value.targets:
                     yield "approval", product
 
     def to_book(self) -> list[int]:
@@ -150,24 +150,24 @@ class Freezes(Documents[SiteFreeze]):
     model, value = FreezeRow, SiteFreeze
 
     def marks(self, before: SiteFreeze | None, after: SiteFreeze | None) -> Iterable[Mark]:
-        one = after or before
-        return () if one is None else (("freeze", one.where),)
+        value = after or before
+        return () if value is None else (("freeze", value.where),)
 
 
 class FreezeCalendars(Documents[FreezeCalendar]):
     model, value = FreezeCalendarRow, FreezeCalendar
 
     def marks(self, before: FreezeCalendar | None, after: FreezeCalendar | None) -> Iterable[Mark]:
-        one = after or before
-        return () if one is None else (("freeze-calendar", one.id),)
+        value = after or before
+        return () if value is None else (("freeze-calendar", value.id),)
 
 
 class Watches(Documents[WatchHours]):
     model, value = WatchRow, WatchHours
 
     def marks(self, before: WatchHours | None, after: WatchHours | None) -> Iterable[Mark]:
-        one = after or before
-        return () if one is None else (("watch", one.who),)
+        value = after or before
+        return () if value is None else (("watch", value.who),)
 
 
 class FailedMoves(Documents[FailedMove]):
@@ -179,8 +179,8 @@ class FailedMoves(Documents[FailedMove]):
         return value.decided_by is None
 
     def marks(self, before: FailedMove | None, after: FailedMove | None) -> Iterable[Mark]:
-        one = after or before
-        return () if one is None else (("failed-move", one.product),)
+        value = after or before
+        return () if value is None else (("failed-move", value.product),)
 
 
 class Tooks(Documents[Took]):
@@ -195,13 +195,13 @@ class Bookings(Documents[Booking]):
     model, value = BookingRow, Booking
 
     def marks(self, before: Booking | None, after: Booking | None) -> Iterable[Mark]:
-        one = after or before
-        return () if one is None else (("booking", one.site),)
+        value = after or before
+        return () if value is None else (("booking", value.site),)
 
 
 class Rollouts(Documents[Rollout]):
     model, value = RolloutRow, Rollout
 
     def marks(self, before: Rollout | None, after: Rollout | None) -> Iterable[Mark]:
-        one = after or before
-        return () if one is None else (("rollout", str(one.id)),)
+        value = after or before
+        return () if value is None else (("rollout", str(value.id)),)

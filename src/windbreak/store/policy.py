@@ -45,17 +45,17 @@ class Holds(Documents[StandingHold]):
     model, value = HoldRow, StandingHold
 
     def marks(self, before: StandingHold | None, after: StandingHold | None) -> Iterable[Mark]:
-        for one in (before, after):
-            if one is not None:
-                yield "hold", f"{one.product} {one.site or ''}"
+        for value in (before, after):
+            if value is not None:
+                yield "hold", f"{value.product} {value.site or ''}"
 
 
 class Rules(Documents[Rule]):
     model, value = RuleRow, Rule
 
     def marks(self, before: Rule | None, after: Rule | None) -> Iterable[Mark]:
-        one = after or before
-        return () if one is None else (("rule", one.id),)
+        value = after or before
+        return () if value is None else (("rule", value.id),)
 
 
 class Locksteps(Documents[KnownLockstep]):

@@ -72,8 +72,8 @@ class Products(Documents[KnownProduct]):
     model, value = ProductRow, KnownProduct
 
     def marks(self, before: KnownProduct | None, after: KnownProduct | None) -> Iterable[Mark]:
-        one = after or before
-        return () if one is None or before == after else (("product", one.id),)
+        value = after or before
+        return () if value is None or before == after else (("product", value.id),)
 
     def named(self, text: str) -> list[KnownProduct]:
         """The products that a person may mean: by id, slug, name or a folder they lie in; else by
@@ -102,19 +102,19 @@ class Feeds(Documents[Feed]):
     model, value = FeedRow, Feed
 
     def marks(self, before: Feed | None, after: Feed | None) -> Iterable[Mark]:
-        one = after or before
-        if one is not None:
-            yield "feed", one.id
+        value = after or before
+        if value is not None:
+            yield "feed", value.id
             if before is None or after is None or before.state != after.state:
-                yield "feeds", one.id
+                yield "feeds", value.id
 
 
 class Releases(Documents[KnownRelease]):
     model, value = ReleaseRow, KnownRelease
 
     def marks(self, before: KnownRelease | None, after: KnownRelease | None) -> Iterable[Mark]:
-        one = after or before
-        return () if one is None or before == after else (("product", one.product),)
+        value = after or before
+        return () if value is None or before == after else (("product", value.product),)
 
     def told_products(self, feed: str | None = None) -> set[str]:
         """The products that releases are known of, of one feed's or any. Reads."""
@@ -140,15 +140,15 @@ class Advisories(Documents[KnownAdvisory]):
 
     def marks(self, before: KnownAdvisory | None, after: KnownAdvisory | None) -> Iterable[Mark]:
         if before != after:
-            yield from (("product", one.product) for one in (before, after) if one)
+            yield from (("product", value.product) for value in (before, after) if value)
 
 
 class Packages(Documents[Package]):
     model, value = PackageRow, Package
 
     def marks(self, before: Package | None, after: Package | None) -> Iterable[Mark]:
-        one = after or before
-        return () if one is None else (("package", one.product),)
+        value = after or before
+        return () if value is None else (("package", value.product),)
 
     def products(self) -> set[str]:
         """The products that have a package on the shelf. Reads."""
@@ -160,8 +160,8 @@ class Rights(Documents[ShelfRight]):
     model, value = RightRow, ShelfRight
 
     def marks(self, before: ShelfRight | None, after: ShelfRight | None) -> Iterable[Mark]:
-        one = after or before
-        return () if one is None or before == after else (("right", one.site),)
+        value = after or before
+        return () if value is None or before == after else (("right", value.site),)
 
     def in_hand(self, site: str) -> list[ShelfRight]:
         """What a site may have of the shelf, where a package of the product is in hand. Reads."""

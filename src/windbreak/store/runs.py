@@ -36,15 +36,15 @@ class Runs(Documents[Run]):
         """A sign of life alone changes no view."""
         shown = [
             (
-                (one.state, one.phase, one.step, one.text, one.waiting)
-                + (one.pace, one.surprises, one.errand)
-                if one
+                (value.state, value.phase, value.step, value.text, value.waiting)
+                + (value.pace, value.surprises, value.errand)
+                if value
                 else None
             )
-            for one in (before, after)
+            for value in (before, after)
         ]
-        one = after or before
-        return () if one is None or shown[0] == shown[1] else (("run", one.site),)
+        value = after or before
+        return () if value is None or shown[0] == shown[1] else (("run", value.site),)
 
     def last(self, site: str | None = None) -> dict[str, Run]:
         """The newest run of each site that has had one, or of one site. Reads."""

@@ -75,8 +75,8 @@ class Hosts(Documents[Host]):
     model, value = HostRow, Host
 
     def marks(self, before: Host | None, after: Host | None) -> Iterable[Mark]:
-        one = after or before
-        return () if one is None else (("host", one.id),)
+        value = after or before
+        return () if value is None else (("host", value.id),)
 
 
 class Sites(Documents[Site]):
@@ -86,12 +86,12 @@ class Sites(Documents[Site]):
         return value.retired_at is not None if name == "retired" else getattr(value, name)
 
     def marks(self, before: Site | None, after: Site | None) -> Iterable[Mark]:
-        one = after or before
-        if one is not None:
-            yield "site", one.id
+        value = after or before
+        if value is not None:
+            yield "site", value.id
             shown = [(s.label, s.environment, s.retired_at) if s else None for s in (before, after)]
             if shown[0] != shown[1]:
-                yield "fleet", one.id
+                yield "fleet", value.id
 
     def live(self) -> list[Site]:
         """The sites that are not retired, by id. Reads."""
@@ -147,10 +147,10 @@ class Visits(Documents[Visit]):
     model, value = VisitRow, Visit
 
     def marks(self, before: Visit | None, after: Visit | None) -> Iterable[Mark]:
-        one = after or before
+        value = after or before
         shown = [(v.state, v.reason, v.members) if v else None for v in (before, after)]
-        if one is not None and shown[0] != shown[1]:
-            yield "site", one.id
+        if value is not None and shown[0] != shown[1]:
+            yield "site", value.id
 
 
 class Integrities(Documents[Integrity]):
@@ -159,10 +159,10 @@ class Integrities(Documents[Integrity]):
     model, value = IntegrityRow, Integrity
 
     def marks(self, before: Integrity | None, after: Integrity | None) -> Iterable[Mark]:
-        one = after or before
+        value = after or before
         seen = [v.components if v else None for v in (before, after)]
-        if one is not None and seen[0] != seen[1]:
-            yield "files", one.id
+        if value is not None and seen[0] != seen[1]:
+            yield "files", value.id
 
 
 class Inventories(Documents[Inventory]):
@@ -192,12 +192,12 @@ class Inventories(Documents[Inventory]):
         }
 
     def marks(self, before: Inventory | None, after: Inventory | None) -> Iterable[Mark]:
-        one = after or before
-        if one is None:
+        value = after or before
+        if value is None:
             return
-        yield "site", one.id
+        yield "site", value.id
         if (before.registrations if before else ()) != (after.registrations if after else ()):
-            yield "registration", one.id
+            yield "registration", value.id
         was = {c.product: c.version for c in before.components} if before else {}
         now = {c.product: c.version for c in after.components} if after else {}
         for product in sorted(was.keys() | now.keys()):

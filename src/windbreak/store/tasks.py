@@ -25,5 +25,5 @@ class Tasks(Documents[Task]):
     def marks(self, before: Task | None, after: Task | None) -> Iterable[Mark]:
         """That one was begun or has ended; how far it has come changes no view."""
         task = after or before
-        states = [one.state if one else None for one in (before, after)]
+        states = [value.state if value else None for value in (before, after)]
         return () if task is None or states[0] == states[1] else (("task", str(task.id)),)

@@ -87,7 +87,7 @@ def answer(resolution: Resolution, *, acts: bool = True) -> Answer:
         site=resolution.case.site.id,
         objective=resolution.objective,
         verdicts=tuple(
-            [_verdict(resolution, one) for one in explain(resolution, acts=acts, roots=acts)]
+            [_verdict(resolution, fate) for fate in explain(resolution, acts=acts, roots=acts)]
         ),
         broken=tuple(_broken(resolution)),
     )
@@ -131,7 +131,7 @@ def _blocked(resolution: Resolution, v: int, blocking: Blocking) -> Blocked:
         ToldReason(reason=reason, text=tell(resolution, member, version, reason))
         for reason in blocking.reasons
     )
-    texts = [one.text for one in reasons]
+    texts = [exclusion.text for exclusion in reasons]
     apart = None
     if blocking.further is not None:
         then, facts = blocking.further

@@ -38,9 +38,9 @@ def few(paths: Sequence[str]) -> str:
     return f"{', '.join(paths[:2])}{more}"
 
 
-def tended_text(one: LookedAfter, today: date) -> str:
+def tended_text(tended: LookedAfter, today: date) -> str:
     """That a person looks after a component of which no feed tells."""
-    return f"Looked after by hand until {day(one.until, today)}, by {one.by}: {one.why}"
+    return f"Looked after by hand until {day(tended.until, today)}, by {tended.by}: {tended.why}"
 
 
 def checks_text(checks: Sequence[HealthCheck] | None) -> str:

@@ -43,7 +43,7 @@ def pages_fact(seen: Sequence[Seen] | None, *, page: bool, why: str) -> Fact:
     name = "behind it, past the page" if page else "the pages now"
     if seen is None:
         return Fact(name=name, text="not looked", aside=why)
-    bad = [one for one in seen if one.verdict == "worse"]
+    bad = [seen_page for seen_page in seen if seen_page.verdict == "worse"]
     fine = len(seen) - len(bad)
     if not bad:
         return Fact(name=name, text=f"all {len(seen)} as before the run")
@@ -55,23 +55,31 @@ def worse_text(seen: Sequence[Seen]) -> str:
     """What a probe saw worse, in short: "4 of 6 pages white; Editor: opens empty"; nothing where
     nothing is. The journal's probe holds the rest.
     """
-    pages = [one for one in seen if _PAGE.match(one.before)]
-    bad = [one for one in pages if one.verdict == "worse"]
-    rest = [one for one in seen if one.verdict == "worse" and one not in pages]
+    pages = [seen_page for seen_page in seen if _PAGE.match(seen_page.before)]
+    bad = [seen_page for seen_page in pages if seen_page.verdict == "worse"]
+    rest = [
+        seen_page for seen_page in seen if seen_page.verdict == "worse" and seen_page not in pages
+    ]
     parts = [_how_bad(bad, len(pages), "page")] if len(bad) > 2 else _each(bad)
     return "; ".join([*parts, *_each(rest[:2])])
 
 
 def _each(seen: Sequence[Seen]) -> list[str]:
-    counts = [f" ({one.before} before)" if one.name.startswith("Count") else "" for one in seen]
-    return [f"{one.name}: {one.now}{before}" for one, before in zip(seen, counts, strict=True)]
+    counts = [
+        f" ({seen_page.before} before)" if seen_page.name.startswith("Count") else ""
+        for seen_page in seen
+    ]
+    return [
+        f"{seen_page.name}: {seen_page.now}{before}"
+        for seen_page, before in zip(seen, counts, strict=True)
+    ]
 
 
 _PAGE = re.compile(r"\d{3}, |no answer")  # how a look at a page is told
 
 
 def _how_bad(bad: Sequence[Seen], of: int, noun: str) -> str:
-    how = "white" if all(one.now.endswith(", empty") for one in bad) else "worse"
+    how = "white" if all(seen_page.now.endswith(", empty") for seen_page in bad) else "worse"
     return f"{len(bad)} of {counted(of, noun)} {how}"
 
 

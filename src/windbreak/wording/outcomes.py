@@ -11,14 +11,14 @@ from windbreak.wording.words import counted, day, listed
 
 def outcome_text(outcomes: Sequence[Outcome], labels: Mapping[str, str], today: date) -> str:
     """ "Seen working on 4 sites since Tue 24 Nov; put back on Whinchat Radio (run 12)." """
-    worked = [one for one in outcomes if one.came == "working"]
+    worked = [outcome for outcome in outcomes if outcome.came == "working"]
     parts = []
     if worked:
-        sites = len({one.site for one in worked})
-        since = day(min(one.at for one in worked).date(), today)
+        sites = len({outcome.site for outcome in worked})
+        since = day(min(outcome.at for outcome in worked).date(), today)
         parts.append(f"seen working on {counted(sites, 'site')} since {since}")
     for came in ("put back", "restored", "alarm"):
-        runs = [one for one in outcomes if one.came == came]
+        runs = [outcome for outcome in outcomes if outcome.came == came]
         if runs:
             named = listed([f"{labels.get(o.site, o.site)} (run {o.run})" for o in runs[-3:]])
             more = f" and {len(runs) - 3} more" if len(runs) > 3 else ""

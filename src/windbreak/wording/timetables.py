@@ -105,7 +105,7 @@ def help_document(help_: Help) -> dict[str, Any]:
 def _json(value: Any) -> Any:
     if isinstance(value, datetime):
         return instant(value)
-    return [_json(one) for one in value] if isinstance(value, list) else value
+    return [_json(item) for item in value] if isinstance(value, list) else value
 
 
 # In words.

@@ -20,7 +20,7 @@ def in_words(text: str) -> str:
     """A range as people say it: ">=8.1" is "8.1 or newer", ">=2,<3" is "from 2 to below 3"."""
     if text.strip() == "*":
         return "on the site"
-    return " or ".join(_alternative_in_words(one) for one in text.split("||"))
+    return " or ".join(_alternative_in_words(word) for word in text.split("||"))
 
 
 def versions_in_words(text: str) -> str:
@@ -77,9 +77,9 @@ def joined(labels: Sequence[str]) -> str:
     return " and ".join([first, *(text[:1].lower() + text[1:] for text in rest)])
 
 
-def counted(count: int, one: str) -> str:
+def counted(count: int, noun: str) -> str:
     """A number with its noun: "1 step", "2 steps"."""
-    return f"{count} {one}" if count == 1 else f"{count} {one}s"
+    return f"{count} {noun}" if count == 1 else f"{count} {noun}s"
 
 
 def first_up(text: str) -> str:

@@ -179,11 +179,11 @@ class _Row:
         while loose:
             loose = False
             for n in reversed(range(len(needed))):
-                one = needed[n]
-                if "firmly" in self._ties_to(starts[one], one, [*needed[n + 1 :], way[at]]):
+                step = needed[n]
+                if "firmly" in self._ties_to(starts[step], step, [*needed[n + 1 :], way[at]]):
                     continue
                 first = [*way[:done], *needed[:n], *needed[n + 1 :], way[at]]
-                every = [[*rest[:k], one, *rest[k:]] for k in range(len(rest) + 1)]
+                every = [[*rest[:k], step, *rest[k:]] for k in range(len(rest) + 1)]
                 put_off = next((late for late in every if self._is_way(state, first + late)), None)
                 if put_off is not None:
                     needed, rest, loose = [*needed[:n], *needed[n + 1 :]], put_off, True

@@ -183,9 +183,9 @@ def _carried(problem: Problem, step: Step, v: int, before: set[int]) -> Carried 
 def _together(order: Order, step: Step) -> Together:
     problem = order.resolution.problem
     pairs = []
-    for one, other in permutations(step.moves, 2):
-        rule = _between(problem, (one.v, step.after[one.v]), (other.v, step.before[other.v]))
+    for first, other in permutations(step.moves, 2):
+        rule = _between(problem, (first.v, step.after[first.v]), (other.v, step.before[other.v]))
         if rule is not None:
-            pairs.append(Pair(one, other, rule))
+            pairs.append(Pair(first, other, rule))
     carriers = [(m, _carried(problem, step, m.v, set())) for m in step.moves if m.by == "bundle"]
     return Together(tuple(pairs), tuple([(move, by) for move, by in carriers if by is not None]))

@@ -51,8 +51,8 @@ def _cross_faults(raw: Mapping[str, object]) -> Iterator[Fault]:
     ids: dict[str, set[str]] = {}
     for key in ("hosts", "sites", "jobs", "gates"):
         there = ids.setdefault(key, set())
-        for i, one in objects(raw.get(key)):
-            id_ = one.get("id")
+        for i, item in objects(raw.get(key)):
+            id_ = item.get("id")
             if isinstance(id_, str):
                 if id_ in there:
                     yield Fault(f"$.{key}[{i}].id", f"{id_!r} stands twice")
@@ -108,7 +108,7 @@ def _gate_faults(raw: Mapping[str, object], jobs: set[str]) -> Iterator[Fault]:
 
 
 def _texts(value: object) -> list[str]:
-    return [one for one in value if isinstance(one, str)] if isinstance(value, list) else []
+    return [text for text in value if isinstance(text, str)] if isinstance(value, list) else []
 
 
 def _in_circles(waits: Mapping[str, Iterable[str]]) -> set[str]:

@@ -164,10 +164,10 @@ class Search:
         if whole < self.best or (whole == self.best and self._before(placed, self.best_starts)):
             self.best, self.best_starts = whole, dict(placed)
 
-    def _before(self, one: dict[int, int], other: dict[int, int]) -> bool:
+    def _before(self, place: dict[int, int], other: dict[int, int]) -> bool:
         """Whether the lower id starts earlier in one of two timetables that come to the same."""
         numbers = sorted(task.number for task in self.tasks)
-        return [one.get(n, _FAR) for n in numbers] < [other.get(n, _FAR) for n in numbers]
+        return [place.get(n, _FAR) for n in numbers] < [other.get(n, _FAR) for n in numbers]
 
     def _may_tie(self, placed: dict[int, int], soonest: dict[int, int]) -> bool:
         """Whether what is left could still make the lower id start earlier."""

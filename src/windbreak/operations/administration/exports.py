@@ -143,7 +143,7 @@ def import_sites(context: Context, text: str, by: Principal) -> Imported:
     try:
         with context.store.transaction():
             # Twins after the sites they stand for.
-            for line, new, id in sorted(read, key=lambda one: one[1].twin_of is not None):
+            for line, new, id in sorted(read, key=lambda item: item[1].twin_of is not None):
                 if context.store.sites.at(new.address) is not None:
                     sites_now.append(new.label)
                     continue
@@ -169,7 +169,7 @@ def _new_site(row: dict[str, str | None]) -> NewSite:
             fields[name] = value
     fields["tags"] = fields.get("tags", "").split()
     if "windows" in fields:
-        fields["windows"] = [_window(one.strip()) for one in fields["windows"].split(";")]
+        fields["windows"] = [_window(text.strip()) for text in fields["windows"].split(";")]
     return NewSite.model_validate(fields)
 
 
@@ -250,21 +250,21 @@ def cyclonedx(context: Context, site_id: str) -> str:
         "runtime": ComponentType.PLATFORM,
     }
     parts = []
-    for one in inventory.components:
-        kind, _, slug = one.product.partition("/")
+    for component in inventory.components:
+        kind, _, slug = component.product.partition("/")
         parts.append(
             Component(
-                name=one.name,
-                version=one.version,
+                name=component.name,
+                version=component.version,
                 type=types[kind],
-                bom_ref=one.product,
-                purl=PackageURL("generic", kind, slug, one.version),
+                bom_ref=component.product,
+                purl=PackageURL("generic", kind, slug, component.version),
                 properties=[
-                    Property(name="windbreak:folder", value=one.folder),
-                    Property(name="windbreak:active", value="yes" if one.active else "no"),
+                    Property(name="windbreak:folder", value=component.folder),
+                    Property(name="windbreak:active", value="yes" if component.active else "no"),
                     *(
                         Property(name="windbreak:on-member", value=member)
-                        for member in inventory.partly_on.get(one.product, ())
+                        for member in inventory.partly_on.get(component.product, ())
                     ),
                 ],
             )
@@ -293,9 +293,9 @@ def cyclonedx(context: Context, site_id: str) -> str:
 def _reaching(context: Context, inventory: Inventory) -> list[KnownAdvisory]:
     """The advisories that reach something installed. Reads."""
     reaching = []
-    for one in inventory.components:
-        version = parse_version(one.version)
-        for advisory in context.store.advisories.all(product=one.product):
+    for component in inventory.components:
+        version = parse_version(component.version)
+        for advisory in context.store.advisories.all(product=component.product):
             if not advisory.withdrawn and version in parse_range(advisory.affected):
                 reaching.append(advisory)
     return reaching

@@ -24,7 +24,7 @@ def right(context: Context, site_id: str, product: str, version: str | None) -> 
     site = context.store.sites.get(site_id)
     name = context.store.products.get(product).name
     ground = Ground.read(context)
-    announced = ground.catalogue.told.get(product)
+    announced = ground.catalogue.facts.get(product)
     releases = sorted(announced.releases if announced else (), key=lambda r: r.parsed.key)
     if not releases:
         raise Refused("no-release", f"no feed tells of a release of {name}")
@@ -41,7 +41,7 @@ def right(context: Context, site_id: str, product: str, version: str | None) -> 
 
 def entitlement(ground: Ground, site: Site, product: str, version: str) -> Entitlement:
     """Whether a site may take a release of a product, and by which right; what would bring it."""
-    announced = ground.catalogue.told.get(product)
+    announced = ground.catalogue.facts.get(product)
     release = (
         next((r for r in announced.releases if r.version == version), None) if announced else None
     )

@@ -58,9 +58,11 @@ def code_for(context: Context, site: str, product: str) -> str | None:
     return None
 
 
-def same(one: str | None, other: str) -> bool:
+def same(code: str | None, other: str) -> bool:
     """Whether two codes are one, letter case and white space aside."""
-    return one is not None and "".join(one.split()).casefold() == "".join(other.split()).casefold()
+    return (
+        code is not None and "".join(code.split()).casefold() == "".join(other.split()).casefold()
+    )
 
 
 def check_code(context: Context, licence: Licence, site: Site, code: str, *, riding: bool) -> None:

@@ -80,9 +80,9 @@ def rights(context: Context) -> Rights:
     """Every licence, what it covers, and who holds its seats. Reads."""
     held: dict[str, list[str]] = {}
     taken: Counter[str] = Counter()
-    for one in context.store.seats.all():
-        held.setdefault(one.site, []).append(one.licence)
-        taken[one.licence] += not one.riding
+    for seat in context.store.seats.all():
+        held.setdefault(seat.site, []).append(seat.licence)
+        taken[seat.licence] += not seat.riding
     return Rights(
         tuple((x, covered(context, x)) for x in context.store.licences.all()),
         {site: tuple(ids) for site, ids in held.items()},
@@ -133,7 +133,7 @@ def lacks(
         near.append(((_nearness(lack), licence.client is None, licence.id), lack))
     if by:
         return min(by)[1], ()
-    return None, tuple(lack for _, lack in sorted(near, key=lambda one: one[0]))
+    return None, tuple(lack for _, lack in sorted(near, key=lambda pair: pair[0]))
 
 
 def _nearness(lack: Lack) -> int:

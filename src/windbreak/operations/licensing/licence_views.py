@@ -26,14 +26,14 @@ def view(context: Context, licence_id: str) -> LicenceView:
     licence = context.store.licences.get(licence_id)
     covers = licence_rights.covered(context, licence)
     held = context.store.seats.all(licence=licence_id)
-    seats = tuple(seat_view(context, licence, one) for one in held)
-    own = sum(not one.riding for one in held)
+    seats = tuple(seat_view(context, licence, seat) for seat in held)
+    own = sum(not seat.riding for seat in held)
     users = _users(context, covers)
     without: tuple[str, ...] = ()
     if licence.seated:
         others = _otherwise_licensed(context, licence, covers)
         without = tuple(s for s in users if s not in {x.site for x in held} and s not in others)
-    reaches = tuple(one.site for one in held) if licence.seated else tuple(users)
+    reaches = tuple(seat.site for seat in held) if licence.seated else tuple(users)
     if licence.form == "through a theme":
         reaches = tuple(s for s in users if licence.through in _on(context, s))
     still_old = tuple(
@@ -99,9 +99,9 @@ def _carried_on(context: Context, site: str) -> set[str]:
     inventory = context.store.inventories.find(site)
     return {
         plugin
-        for one in (inventory.components if inventory else ())
-        if one.product.startswith("theme/") and one.active
-        for release in context.store.releases.all(product=one.product)
+        for component in (inventory.components if inventory else ())
+        if component.product.startswith("theme/") and component.active
+        for release in context.store.releases.all(product=component.product)
         for plugin in release.bundles
     }
 

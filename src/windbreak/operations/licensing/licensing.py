@@ -114,11 +114,11 @@ def resettle(context: Context, licence_id: str) -> None:
     """
     licence = context.store.licences.get(licence_id)
     taken = context.store.seats.all(licence=licence_id)
-    sites = {one.site: context.store.sites.get(one.site) for one in taken}
+    sites = {seat.site: context.store.sites.get(seat.site) for seat in taken}
     live = {s.id for s in sites.values() if s.environment == "production" and s.retired_at is None}
     ridden: set[str] = set()
-    for one in sorted(taken, key=lambda seat: (not seat.riding, seat.since)):
-        site = sites[one.site]
+    for seat in sorted(taken, key=lambda s: (not s.riding, s.since)):
+        site = sites[seat.site]
         lead = site.twin_of
         may = (
             licence.riding
@@ -129,8 +129,8 @@ def resettle(context: Context, licence_id: str) -> None:
         )
         if may and lead is not None:
             ridden.add(lead)
-        if one.riding != may:
-            context.store.seats.change(one.id, riding=may)
+        if seat.riding != may:
+            context.store.seats.change(seat.id, riding=may)
 
 
 def resettle_site(context: Context, site: str) -> None:
@@ -154,13 +154,13 @@ def _check_seat(
             "another-clients",
             f"{licence.label} is {licence.client}’s own, and {site.label} is {site.client}’s",
         )
-    if any(one.site == site.id for one in taken):
+    if any(seat.site == site.id for seat in taken):
         raise Refused("has-a-seat", f"{site.label} has a seat of {licence.label} already")
     lead = site.twin_of
-    leads = {one.site for one in taken if not one.riding}
+    leads = {seat.site for seat in taken if not seat.riding}
     riding = site.environment != "production" and licence.riding and lead in leads
     if riding and any(
-        one.riding and licence_codes.lead(context, one.site) == lead for one in taken
+        seat.riding and licence_codes.lead(context, seat.site) == lead for seat in taken
     ):
         riding = False
     per_site = licence.form == "per-site code"
@@ -168,12 +168,12 @@ def _check_seat(
         raise Refused("no-code", f"{licence.label} has a code for each site; give the one for this")
     if code and not per_site:
         raise Refused("code-of-licence", f"{licence.label} has one code for all its seats")
-    own = sum(not one.riding for one in taken)
+    own = sum(not seat.riding for seat in taken)
     if licence.riding and site.environment == "production":
         copies = (o for o in taken if licence_codes.lead(context, o.site) == site.id)
-        own -= any(not one.riding for one in copies)  # it rides along from now on
+        own -= any(not seat.riding for seat in copies)  # it rides along from now on
     if not riding and licence.seats is not None and own >= licence.seats:
-        held = ", ".join(one.site for one in taken if not one.riding)
+        held = ", ".join(seat.site for seat in taken if not seat.riding)
         raise Refused(
             "seat-too-many",
             f"{licence.label} has {counted(licence.seats, 'seat')}, and all are taken: {held}",
@@ -188,20 +188,20 @@ def unseat(context: Context, licence_id: str, site: str, by: Principal) -> None:
     licence = context.store.licences.get(licence_id)
     held = context.store.seats.get(f"{licence_id} {site}")
     with context.store.transaction():
-        for one in context.store.seats.all(licence=licence_id):
+        for seat in context.store.seats.all(licence=licence_id):
             rides_here = (
-                one.riding and licence_codes.lead(context, one.site) == site and not held.riding
+                seat.riding and licence_codes.lead(context, seat.site) == site and not held.riding
             )
-            if one.site == site or rides_here:
-                context.store.seats.drop(one.id)
-                if one.code is not None and not one.riding:
-                    licence_codes.note_released(context, one)
+            if seat.site == site or rides_here:
+                context.store.seats.drop(seat.id)
+                if seat.code is not None and not seat.riding:
+                    licence_codes.note_released(context, seat)
                 for name in (
-                    licence_codes.seat_secret(one),
-                    licence_codes.former_secret(licence_codes.seat_secret(one)),
+                    licence_codes.seat_secret(seat),
+                    licence_codes.former_secret(licence_codes.seat_secret(seat)),
                 ):
                     context.store.secrets.drop(name)
-                context.record(by.name, f"seat of {licence.label} taken back", one.site)
+                context.record(by.name, f"seat of {licence.label} taken back", seat.site)
         resettle(context, licence_id)
     context.tell("licence", site, f"seat of {licence.label} taken back")
 

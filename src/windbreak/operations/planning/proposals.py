@@ -102,27 +102,27 @@ class _Proposing:
         """What is switched off and bears the name of another component of its kind: a second copy
         of it, in a folder of its own, that no update reaches.
         """
-        for one in self.installed:
-            kind = one.product.partition("/")[0]
+        for copy in self.installed:
+            kind = copy.product.partition("/")[0]
             for other in self.installed:
-                same = one.name.casefold() == other.name.casefold()
+                same = copy.name.casefold() == other.name.casefold()
                 of_kind = other.product.startswith(f"{kind}/") and other.product in self.known
-                if one.product in self.known or one.active or not (same and of_kind):
+                if copy.product in self.known or copy.active or not (same and of_kind):
                     continue
-                if one.maker is None and self._may_go(one.product):
+                if copy.maker is None and self._may_go(copy.product):
                     yield Proposal(
-                        product=one.product,
+                        product=copy.product,
                         why="copy",
-                        text=f"The folder {one.folder} holds {one.name} {one.version} once more, "
-                        f"switched off, beside {other.version} in {other.folder}: no update "
+                        text=f"The folder {copy.folder} holds {copy.name} {copy.version} once "
+                        f"more, switched off, beside {other.version} in {other.folder}: no update "
                         "reaches it. Remove it.",
                         by=other.product,
                     )
 
     def _alternatives(self) -> Iterator[Proposal]:
         """Of what a theme takes in each other's place, those that are off while one is on."""
-        on = {one.product for one in self.installed if one.active}
-        off = {one.product for one in self.installed if not one.active}
+        on = {copy.product for copy in self.installed if copy.active}
+        off = {copy.product for copy in self.installed if not copy.active}
         for theme in (p for p in on if p.startswith("theme/")):
             release = self.context.store.releases.find(
                 self.context.store.releases.id_of(theme, self.now[theme])

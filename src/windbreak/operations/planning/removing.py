@@ -36,7 +36,7 @@ def draft(context: Context, site: str, products: Sequence[str]) -> SitePlan:
     needed = _against(case, wanted, today, answer)
     if needed:
         raise Refused("needed", " ".join(needed))
-    proposed = {one.product: one for one in proposals.of_case(context, case, today)}
+    proposed = {proposal.product: proposal for proposal in proposals.of_case(context, case, today)}
     versions = {c.product: c.version for c in case.site.components}
     order = _order(case, wanted)
     with context.store.transaction():
@@ -112,8 +112,8 @@ def _then(context: Context, case: Case, products: Sequence[str]) -> Answer:
 
 def _against(case: Case, products: Sequence[str], today: Answer, then: Answer) -> list[str]:
     """What would be broken that goes together today, and what would be brought back."""
-    broken = {(one.a, one.b) for one in today.broken}
-    lines = [f"It is needed: {one.text}" for one in then.broken if (one.a, one.b) not in broken]
+    broken = {(pair.a, pair.b) for pair in today.broken}
+    lines = [f"It is needed: {pair.text}" for pair in then.broken if (pair.a, pair.b) not in broken]
     back = [v.product for v in then.verdicts if v.outcome == "add" and v.product in products]
     reached = {v.product: v.to or v.from_ or "" for v in then.verdicts}
     for product in back if not lines else ():
@@ -134,7 +134,7 @@ def _order(case: Case, wanted: Sequence[str]) -> list[str]:
     left, order = sorted(wanted), list[str]()
     while left:
         for product in left:
-            others = [one for one in left if one != product]
+            others = [move for move in left if move != product]
             needs = {p for other in others for p in _needs(case, other, versions[other])}
             if product not in needs:
                 break

@@ -74,14 +74,14 @@ class _Results:
                 return
             changed = [
                 p
-                for p in before.told.keys() | now.told.keys()
-                if before.told.get(p) is not now.told.get(p)
+                for p in before.facts.keys() | now.facts.keys()
+                if before.facts.get(p) is not now.facts.get(p)
             ]
             touched = {
                 p
-                for one in changed
+                for product in changed
                 for catalogues in (before, now)
-                for p in reach_of(catalogues.compiled, one)
+                for p in reach_of(catalogues.compiled, product)
             }
             for key in [k for k, x in self.by_key.items() if not touched.isdisjoint(x.products)]:
                 del self.by_key[key]

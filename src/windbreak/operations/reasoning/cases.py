@@ -33,7 +33,7 @@ from windbreak.core.versions.version import Jump, jump, parse_version
 from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
 from windbreak.operations.licensing import licence_rights
-from windbreak.operations.reasoning.catalogue import KnownCatalogue, Told, catalogue
+from windbreak.operations.reasoning.catalogue import KnownCatalogue, ProductFacts, catalogue
 from windbreak.operations.tracking import rights
 from windbreak.wording.words import day
 
@@ -127,10 +127,14 @@ class Ground:
         far some products may go at the most.
         """
         products, releases = self.catalogue.around(site, inventory)
-        listed = [self.catalogue.told[p] for p in sorted(products) if p in self.catalogue.told]
+        listed = [self.catalogue.facts[p] for p in sorted(products) if p in self.catalogue.facts]
         own = set(site.own)
-        registered = [one for one in listed if one.known is not None and one.known.id not in own]
-        holds = [hold for one in registered for hold in one.withheld]
+        registered = [
+            product
+            for product in listed
+            if product.product is not None and product.product.id not in own
+        ]
+        holds = [hold for product in registered for hold in product.withheld]
         holds += self._not_given(site, registered)
         holds += [
             Hold(product=h.product, range=h.range, until=h.until, reason=h.reason)
@@ -154,7 +158,7 @@ class Ground:
         lockstep, clashes = among(
             compiled.lockstep,
             compiled.clashes,
-            {p for p, one in products.items() if one.access != "custom"},
+            {p for p, product in products.items() if product.access != "custom"},
         )
         return Case(
             at=self.at,
@@ -162,19 +166,21 @@ class Ground:
             releases=tuple(releases),
             lockstep=lockstep,
             clashes=clashes,
-            advisories=tuple([a for one in listed for a in one.advisories if a.product not in own]),
+            advisories=tuple(
+                [a for product in listed for a in product.advisories if a.product not in own]
+            ),
             site=self._site(site, inventory, products),
             policy=self._policy(holds, rules),
         )
 
-    def _not_given(self, site: Site, listed: Iterable[Told]) -> Iterator[Hold]:
+    def _not_given(self, site: Site, listed: Iterable[ProductFacts]) -> Iterator[Hold]:
         """What a person brought is offered to the sites that it was given to, and to no others."""
         given = {(r.product, parse_version(r.version)) for r in self.shelf(site.id)}
-        for one in listed:
-            for version in one.brought:
-                assert one.known is not None  # callers look first
-                if (one.known.id, parse_version(version)) not in given:
-                    yield Hold(product=one.known.id, range=f"={version}", reason=NOT_GIVEN)
+        for product in listed:
+            for version in product.brought:
+                assert product.product is not None  # callers look first
+                if (product.product.id, parse_version(version)) not in given:
+                    yield Hold(product=product.product.id, range=f"={version}", reason=NOT_GIVEN)
 
     def _policy(self, holds: Iterable[Hold], rules: dict[str, InForce]) -> Policy:
         """The policy of a case: what is usual, and where rules say otherwise of a product."""

@@ -32,7 +32,7 @@ _MOST_CHANGED = 500  # products changed at once beyond which it is read as a who
 
 
 @dataclass(frozen=True)
-class Told:
+class ProductFacts:
     """What is known of one product.
 
     ``withheld`` are holds on releases that came twice or are not what they claim: nothing takes
@@ -40,7 +40,7 @@ class Told:
     nobody.
     """
 
-    known: KnownProduct | None
+    product: KnownProduct | None
     releases: tuple[Release, ...] = ()
     withheld: tuple[Hold, ...] = ()
     withdrawn: frozenset[str] = frozenset()
@@ -61,17 +61,17 @@ class KnownCatalogue:
     """
 
     generation: int
-    told: dict[str, Told]
+    facts: dict[str, ProductFacts]
     compiled: Catalogue
     changed: frozenset[str] | None = None
 
     @property
     def products(self) -> dict[str, KnownProduct]:
-        return {p: one.known for p, one in self.told.items() if one.known is not None}
+        return {p: facts.product for p, facts in self.facts.items() if facts.product is not None}
 
     def product(self, id: str) -> KnownProduct | None:
-        one = self.told.get(id)
-        return one.known if one else None
+        facts = self.facts.get(id)
+        return facts.product if facts else None
 
     def around(self, site: Site, inventory: Inventory) -> tuple[dict[str, Product], list[Release]]:
         """The products that matter to a site: those on it, and what they ask for or carry.
@@ -86,8 +86,8 @@ class KnownCatalogue:
             id, name = waiting.pop()
             if id in products:
                 continue
-            listed = self.told.get(id)
-            if id in own or listed is None or listed.known is None:
+            listed = self.facts.get(id)
+            if id in own or listed is None or listed.product is None:
                 access = "custom" if id in own else "public"
                 kind = id.partition("/")[0]
                 products[id] = Product.model_validate(
@@ -113,12 +113,12 @@ class KnownCatalogue:
         shared.
         """
         namesakes = set()
-        for one in inventory.components:
-            product = self.product(one.product)
-            if product is None or not one.maker or not product.maker:
+        for component in inventory.components:
+            product = self.product(component.product)
+            if product is None or not component.maker or not product.maker:
                 continue
-            if one.maker.casefold() != product.maker.casefold():
-                namesakes.add(one.product)
+            if component.maker.casefold() != product.maker.casefold():
+                namesakes.add(component.product)
         return namesakes
 
 
@@ -138,17 +138,17 @@ def _made(context: Context, generation: int, before: KnownCatalogue | None) -> K
         changed = _changed(context, before)
         if before is None or changed is None:
             return _whole(context, generation)
-        products = {**before.told, **_told(context, changed)}
+        products = {**before.facts, **_facts_of(context, changed)}
         lockstep, clashes = among(
             [lockstep_of(g) for g in context.store.locksteps.all()],
             [clash_of(c) for c in context.store.clashes.all()],
-            {p for p, one in products.items() if one.known is not None},
+            {p for p, facts in products.items() if facts.product is not None},
         )
     fresh = {p: products[p] for p in changed}
     compiled = before.compiled.replaced(
-        {p: product_of(one.known) if one.known else None for p, one in fresh.items()},
-        {p: one.offered for p, one in fresh.items() if one.known},
-        {p: one.advisories for p, one in fresh.items() if one.known},
+        {p: product_of(facts.product) if facts.product else None for p, facts in fresh.items()},
+        {p: facts.offered for p, facts in fresh.items() if facts.product},
+        {p: facts.advisories for p, facts in fresh.items() if facts.product},
         lockstep,
         clashes,
     )
@@ -172,15 +172,15 @@ def _changed(context: Context, before: KnownCatalogue | None) -> set[str] | None
 
 
 def _whole(context: Context, generation: int) -> KnownCatalogue:
-    products = _told(context, None)
-    ids = [p for p, one in products.items() if one.known is not None]
+    products = _facts_of(context, None)
+    ids = [p for p, facts in products.items() if facts.product is not None]
     lockstep, clashes = among(
         [lockstep_of(g) for g in context.store.locksteps.all()],
         [clash_of(c) for c in context.store.clashes.all()],
         set(ids),
     )
     compiled = Catalogue(
-        [product_of(one.known) for one in products.values() if one.known is not None],
+        [product_of(facts.product) for facts in products.values() if facts.product is not None],
         [release for p in ids for release in products[p].offered],
         lockstep=lockstep,
         advisories=[a for p in ids for a in products[p].advisories],
@@ -189,7 +189,7 @@ def _whole(context: Context, generation: int) -> KnownCatalogue:
     return KnownCatalogue(generation, products, compiled)
 
 
-def _told(context: Context, products: Collection[str] | None) -> dict[str, Told]:
+def _facts_of(context: Context, products: Collection[str] | None) -> dict[str, ProductFacts]:
     """What is known of some products, or of all. Reads."""
     store = context.store
     if products is None:
@@ -214,8 +214,8 @@ def _told(context: Context, products: Collection[str] | None) -> dict[str, Told]
 
 def _of_product(
     product: KnownProduct | None, releases: list[KnownRelease], advisories: list[Advisory]
-) -> Told:
-    return Told(
+) -> ProductFacts:
+    return ProductFacts(
         product,
         tuple([release_of(r) for r in releases]),
         tuple(

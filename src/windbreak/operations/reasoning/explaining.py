@@ -54,7 +54,9 @@ class _Site:
         apart = self.roots.of(verdict.product, blocked.apart.leads_to) if blocked.apart else {}
         sets = self.ways.sets(verdict, blocked)
         direct = {way.label for root in roots.values() for way in root.ways}
-        sets = tuple(sorted(sets, key=lambda one: not any(w.label in direct for w in one.ways)))
+        sets = tuple(
+            sorted(sets, key=lambda way_set: not any(w.label in direct for w in way_set.ways))
+        )
         every = {**roots, **{id: root for id, root in apart.items() if id not in roots}}
         update = {
             "text": self._text(verdict, blocked, roots, apart),
@@ -136,8 +138,8 @@ def _with_ways(root: Root, sets: Iterable[ActSet]) -> Root:
         return root
     asked = [
         way
-        for one in sets
-        for way in one.ways
+        for act_set in sets
+        for way in act_set.ways
         if way.act == "ask-host" and way.on["product"] == root.on["product"]
     ]
     return root.model_copy(update={"ways": (asked[0],)}) if asked else root

@@ -99,7 +99,7 @@ class Roots:
         return Root(kind=_LACKS[first.why], on=on, text=right.text, ways=right.acts)
 
     def _of_hold(self, product: str, version: str, until: date | None, why: str) -> Root:
-        ways, listed = self.ways, self.ways.told(product)
+        ways, listed = self.ways, self.ways.facts(product)
         on = {"product": product, "version": version}
         words = {"name": self.case.label(product), "version": version, "why": why.rstrip(".")}
         if why == OUT_OF_SCOPE:

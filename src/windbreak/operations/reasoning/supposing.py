@@ -215,24 +215,26 @@ class _Fleet:
         rows: dict[tuple[str, ...], dict[str, _Wanted]] = {}
         for id, answer in self.now.items():
             for verdict in answer.verdicts:
-                for one in verdict.blocked.unblock if verdict.blocked else ():
-                    if any(way.act != "wait" for way in one.ways):
-                        here = rows.setdefault(_of_any_site(one.ways), {})
-                        here.setdefault(id, _Wanted()).add(one)
+                for act_set in verdict.blocked.unblock if verdict.blocked else ():
+                    if any(way.act != "wait" for way in act_set.ways):
+                        here = rows.setdefault(_of_any_site(act_set.ways), {})
+                        here.setdefault(id, _Wanted()).add(act_set)
         moving = [row for wanted in rows.values() if (row := self._row(wanted)).moves]
         moving.sort(key=lambda r: (-r.moves, -r.security, -len(r.sites), len(r.ways), r.text))
         return list(_told_once(moving))
 
     def _row(self, wanted: dict[str, _Wanted]) -> ActRow:
-        acts = {id: tuple(one.acts) for id, one in wanted.items()}
-        hosts = {way.on["host"] for one in wanted.values() for way in one.ways if "host" in way.on}
+        acts = {id: tuple(case.acts) for id, case in wanted.items()}
+        hosts = {
+            way.on["host"] for case in wanted.values() for way in case.ways if "host" in way.on
+        }
         if hosts:  # what a host is asked for comes to all its sites
             every = next(iter(acts.values()))
             acts = {i: every for i, s in self.sites.items() if s.host in hosts}
         then = {id: applied(self.cases[id], some) for id, some in acts.items()}
         answers = self._answers(then)
         frees = [move for id in then for move in self._freed(id, self.now[id], answers[id])]
-        ways = tuple({str(w.on): w for one in wanted.values() for w in one.ways}.values())
+        ways = tuple({str(w.on): w for case in wanted.values() for w in case.ways}.values())
         leads = {self.sites[id].twin_of or id for id in wanted}
         text = words.fleet_text(next(iter(wanted.values())).ways, len(leads))
         supposed = dict.fromkeys(a for some in acts.values() for a in some)
@@ -257,7 +259,7 @@ class _Fleet:
             if keys[id] not in self.known:
                 wanted[keys[id]] = lean
         answers = spread(self.compiled, wanted, partial(answered, asked=Asked()))
-        self.known |= {key: one.answer for key, one in answers.items()}
+        self.known |= {key: result.answer for key, result in answers.items()}
         return {id: self.known[key] for id, key in keys.items()}
 
     def _freed(self, id: str, now: Answer, then: Answer) -> Iterable[FreedMove]:
@@ -306,9 +308,9 @@ class _Wanted:
         self.acts: dict[Act, None] = {}
         self.ways: tuple[NextAct, ...] = ()
 
-    def add(self, one: ActSet) -> None:
-        self.acts |= dict.fromkeys(one.acts)
-        self.ways = self.ways or one.ways
+    def add(self, act_set: ActSet) -> None:
+        self.acts |= dict.fromkeys(act_set.acts)
+        self.ways = self.ways or act_set.ways
 
 
 def _of_any_site(ways: Iterable[NextAct]) -> tuple[str, ...]:
@@ -334,14 +336,14 @@ def helps(verdict: Verdict, site: Site) -> tuple[Helps, ...]:
     """The acts that would bring a component of a site on, in words and as ``if`` takes them."""
     return tuple(
         Helps(
-            text=one.text,
-            ways=one.ways,
-            brings=one.brings,
+            text=act_set.text,
+            ways=act_set.ways,
+            brings=act_set.brings,
             suppose=tuple(
-                _written(a, site.host if a.act == "offer" else site.id) for a in one.acts
+                _written(a, site.host if a.act == "offer" else site.id) for a in act_set.acts
             ),
         )
-        for one in (verdict.blocked.unblock if verdict.blocked else ())
+        for act_set in (verdict.blocked.unblock if verdict.blocked else ())
     )
 
 

@@ -20,11 +20,11 @@ from windbreak.core.values.sites import Site
 from windbreak.core.values.verdicts import ActSet, Blocked, Verdict
 from windbreak.operations.licensing.entitlements import entitlement
 from windbreak.operations.reasoning.cases import Ground, never_taken
-from windbreak.operations.reasoning.catalogue import Told
+from windbreak.operations.reasoning.catalogue import ProductFacts
 from windbreak.wording.roots import way, ways_text
 from windbreak.wording.words import day
 
-_NOTHING = Told(None)
+_NOTHING = ProductFacts(None)
 
 
 class Ways:
@@ -38,8 +38,8 @@ class Ways:
 
     # What is known of a product here.
 
-    def told(self, product: str) -> Told:
-        return self.ground.catalogue.told.get(product, _NOTHING)
+    def facts(self, product: str) -> ProductFacts:
+        return self.ground.catalogue.facts.get(product, _NOTHING)
 
     def right(self, product: str, version: str) -> Entitlement:
         """Whether the site may take a release, asked once."""
@@ -75,15 +75,15 @@ class Ways:
         """The sets of acts as things somebody can do here, the fewest first, none of them twice."""
         by_acts: dict[frozenset[str], ActSet] = {}
         measured: set[frozenset[str]] = set()
-        for one in blocked.unblock:
-            ways = self._ways(verdict, one.acts)
+        for unblocking in blocked.unblock:
+            ways = self._ways(verdict, unblocking.acts)
             if ways is None:
                 continue
             least = frozenset(_in_any_measure(done) for done in ways)
             if least in measured:
                 continue  # the same in a greater measure
             measured.add(least)
-            act_set = ActSet(acts=one.acts, text=ways_text(ways), ways=ways)
+            act_set = ActSet(acts=unblocking.acts, text=ways_text(ways), ways=ways)
             by_acts[frozenset(done.label for done in ways)] = act_set
         return tuple(
             act_set for key, act_set in by_acts.items() if not any(other < key for other in by_acts)
@@ -144,7 +144,7 @@ class Ways:
 
     def _let_go(self, product: str) -> Iterator[NextAct]:
         """What lifts all that holds a product here: holds of people, rules, open decisions."""
-        listed = self.told(product)
+        listed = self.facts(product)
         for hold in listed.withheld:
             version = hold.range.removeprefix("=")
             yield (self.shelve if version in listed.refused else self.decide)(product, version)
@@ -155,8 +155,8 @@ class Ways:
         rule = self.rule(product)
         if rule is not None:
             yield self.change(*rule)
-        for one in self.holds(product):
-            yield self.lift(one)
+        for standing in self.holds(product):
+            yield self.lift(standing)
 
     def _stays_away(self, act: Act) -> bool:
         """Whether what is removed stays away: the best choice without it does not bring it back."""
@@ -177,7 +177,7 @@ class Ways:
         return way("shelve", of=self._release(product, version), file=file, site=self.site.id)
 
     def give(self, product: str, version: str) -> NextAct:
-        package, of = self.told(product).brought[version], self._release(product, version)
+        package, of = self.facts(product).brought[version], self._release(product, version)
         return way("give-package", of=of, package=package, site=self.site.id)
 
     def decide(self, product: str, version: str) -> NextAct:

@@ -72,7 +72,7 @@ class Acting:
         """What a step brings with it."""
         step = self.steps[number - 1]
         every = brought.of_steps(self.context, self.site.id, [step])
-        return [one.model_copy(update={"step": number}) for one in every]
+        return [bring.model_copy(update={"step": number}) for bring in every]
 
     def left_to_a_person(self, bring: Brought) -> bool:
         """Whether the site has nobody who does what the run was to have done there."""

@@ -64,8 +64,8 @@ def told(context: Context, product: str) -> dict[str, str]:
     """What came of each release of a product, in words, by version. Reads."""
     labels = {note.id: note.label for note in context.store.sites.notes().values()}
     by_version: dict[str, list[Outcome]] = {}
-    for one in context.store.outcomes.all(product=product):
-        by_version.setdefault(one.version, []).append(one)
+    for outcome in context.store.outcomes.all(product=product):
+        by_version.setdefault(outcome.version, []).append(outcome)
     today = context.clock().date()
     return {v: outcome_text(every, labels, today) for v, every in by_version.items()}
 

@@ -42,7 +42,7 @@ def book(context: Context, plan_id: int, how: Book, by: Principal) -> Booking:
         timetables.keep(context, by.name)
         for booking in context.store.bookings.all(state="waiting", plan=plan_id):
             return booking
-        left = next(one for one in timetables.left_out(context) if one["plan"] == plan_id)
+        left = next(job for job in timetables.left_out(context) if job["plan"] == plan_id)
         raise Refused("no-window", f"{site.label}: {left['text']}")
 
 
@@ -158,8 +158,8 @@ def book_all(context: Context, by: Principal) -> BookedAll:
     new = [b for b in context.store.bookings.all(state="waiting") if b.id not in before]
     new.sort(key=lambda booking: (booking.starts_at, booking.id))
     left = [
-        LeftOut(plan=one["plan"], site=one["site"], text=one["text"])
-        for one in timetables.left_out(context)
+        LeftOut(plan=job["plan"], site=job["site"], text=job["text"])
+        for job in timetables.left_out(context)
     ]
     return BookedAll(bookings=tuple(new), left_out=tuple(left))
 

@@ -69,10 +69,10 @@ def deadline(sight: Sight, site: Site, steps: Sequence[PlannedStep]) -> Deadline
     weight.
     """
     deadlines = [*_by_what_moves(sight, site, spans(steps)), *_by_freezes(sight, site)]
-    every = sorted(deadlines, key=lambda one: one.due or datetime.max)
+    every = sorted(deadlines, key=lambda due: due.due or datetime.max)
     if not every:
         return Deadline(None, 1, "")
-    return Deadline(every[0].due, max(one.weight for one in every), every[0].why)
+    return Deadline(every[0].due, max(due.weight for due in every), every[0].why)
 
 
 def closed(sight: Sight, moved: Mapping[str, Span]) -> list[KnownAdvisory]:
@@ -89,10 +89,10 @@ def closed(sight: Sight, moved: Mapping[str, Span]) -> list[KnownAdvisory]:
 
 def _by_what_moves(sight: Sight, site: Site, moved: Mapping[str, Span]) -> Iterator[Deadline]:
     today = sight.now.date()
-    for one in closed(sight, moved):
-        last = (one.published or today) + timedelta(days=DAYS[one.severity])
-        why = f"advisory {one.id}, {one.severity}, by {day(last, today)}"
-        yield Deadline(_end_of(last), 1 + SEVERITY[one.severity], why)
+    for due in closed(sight, moved):
+        last = (due.published or today) + timedelta(days=DAYS[due.severity])
+        why = f"advisory {due.id}, {due.severity}, by {day(last, today)}"
+        yield Deadline(_end_of(last), 1 + SEVERITY[due.severity], why)
     for licence in licence_rights.for_case(sight.rights, site):
         ends_soon = licence.expires and today <= licence.expires < today + SOON
         if licence.product in moved and licence.expires and ends_soon:

@@ -92,7 +92,9 @@ class _Out:
         self.acts[state, text] = act
 
     def told(self) -> tuple[StaysOut, ...]:
-        every = sorted(self.by_reason.items(), key=lambda one: (-len(one[1]), one[1][0].label))
+        every = sorted(
+            self.by_reason.items(), key=lambda member: (-len(member[1]), member[1][0].label)
+        )
         return tuple(
             StaysOut(
                 sites=tuple(site.id for site in sites),
@@ -130,7 +132,7 @@ class _Drafting:
         going = list(self._going())
         waves = self._waves(going)
         placed = self._places(going, waves)
-        members = [self._member(one, waves, placed[one.site.id]) for one in going]
+        members = [self._member(entry, waves, placed[entry.site.id]) for entry in going]
         moves = Counter(dict.fromkeys(("core", "theme", "plugin", "runtime"), 0))
         for member in members:
             moves.update(member.moves)
@@ -152,7 +154,7 @@ class _Drafting:
             before=tuple(self.before),
             nothing=self.nothing,
             moves=dict(moves),
-            held=sum(one.taken.held for one in going),
+            held=sum(entry.taken.held for entry in going),
             kinds=len(waves.kinds),
             covered=len(waves.covered),
             proven=waves.proven,
@@ -260,7 +262,7 @@ class _Drafting:
         moving = {v.product: v for v in whole.answer.verdicts if v.outcome in MOVING and v.to}
         if self.new.security:
             spans = {p: (v.from_, v.to or "") for p, v in moving.items()}
-            closes = {one.product for one in deadlines.closed(self.sight, spans)}
+            closes = {due.product for due in deadlines.closed(self.sight, spans)}
             return {p: v.to or "" for p, v in moving.items() if p in closes}
         product, version = self.new.product or "", self.new.version or ""
         installed = any(v.product == product and v.from_ for v in whole.answer.verdicts)
@@ -309,12 +311,14 @@ class _Drafting:
 
     def _waves(self, going: Sequence[_Going]) -> _Waves:
         """The wave of each site: canaries as they are named, else the fewest that cover all."""
-        live = [one for one in going if one.site.twin_of is None]
-        with_twin = {one.site.twin_of or "" for one in going}
-        patient = [one for one in live if not one.urgent]  # what is urgent waits for no canary
+        live = [member for member in going if member.site.twin_of is None]
+        with_twin = {member.site.twin_of or "" for member in going}
+        patient = [
+            member for member in live if not member.urgent
+        ]  # what is urgent waits for no canary
         cover = canaries(
-            {one.site.id: one.taken.kinds for one in patient},
-            {one.site.id: _stake(one, with_twin) for one in patient},
+            {member.site.id: member.taken.kinds for member in patient},
+            {member.site.id: _stake(member, with_twin) for member in patient},
         )
         chosen = list(cover.chosen)
         if self.new.canaries is not None:
@@ -322,10 +326,10 @@ class _Drafting:
             chosen = [id_ for id_ in chosen if id_ in named] + sorted(named - set(chosen))
         elif len(chosen) == len(patient):
             chosen = []  # nobody would be left to go after them
-        kinds_of = {one.site.id: one.taken.kinds & cover.kinds for one in live}
+        kinds_of = {member.site.id: member.taken.kinds & cover.kinds for member in live}
         plan_of_waves = _Waves(cover.kinds, cover.proven)
-        for one in going:
-            plan_of_waves.wave[one.site.id] = "rest" if one.site.twin_of is None else "twin"
+        for member in going:
+            plan_of_waves.wave[member.site.id] = "rest" if member.site.twin_of is None else "twin"
         for id_ in chosen:
             if id_ in kinds_of:
                 plan_of_waves.wave[id_] = "canary"
@@ -351,11 +355,11 @@ class _Drafting:
         names |= {gates.wave_id(n): gates.of_wave(n) for n in range(2, self.new.waves + 1)}
         document = timetable_document(timetable(live.book), "", names)
         places: dict[str, tuple[datetime | None, str]] = {}
-        for one in document["bookings"]:
-            places[one["job"]] = (datetime.fromisoformat(one["start"]), one["text"])
-        for one in document["left_out"]:
-            places[one["job"]] = (None, one["text"])
-        return {one.site.id: places[f"site-{one.site.id}"] for one in every}
+        for booking in document["bookings"]:
+            places[booking["job"]] = (datetime.fromisoformat(booking["start"]), booking["text"])
+        for booking in document["left_out"]:
+            places[booking["job"]] = (None, booking["text"])
+        return {booking.site.id: places[f"site-{booking.site.id}"] for booking in every}
 
     def _gates(
         self, every: Sequence[_Going], waves: Mapping[str, Wave], turns: Mapping[str, int]
@@ -364,7 +368,7 @@ class _Drafting:
             return f"site-{site}"
 
         quiet = min(int(self.new.quiet_minutes), 60 * 24 * 28)
-        ids = {one.site.id for one in every}
+        ids = {member.site.id for member in every}
         made = [
             Gate(
                 id=f"twin {x.site.id}",
@@ -377,7 +381,9 @@ class _Drafting:
         ]
         first = tuple(job(site) for site, wave in waves.items() if wave == "canary")
         rest = tuple(
-            job(one.site.id) for one in every if waves[one.site.id] == "rest" and not one.urgent
+            job(member.site.id)
+            for member in every
+            if waves[member.site.id] == "rest" and not member.urgent
         )
         if first and rest:
             made.append(Gate(id=gates.CANARIES, after=first, quiet=quiet, before=rest))
@@ -390,27 +396,27 @@ class _Drafting:
         return made
 
     def _member(
-        self, one: _Going, waves: _Waves, placed: tuple[datetime | None, str]
+        self, going: _Going, waves: _Waves, placed: tuple[datetime | None, str]
     ) -> DraftMember:
         starts_at, why = placed
         return DraftMember(
-            site=one.site.id,
-            label=one.site.label,
-            host=one.site.host,
-            twin_of=one.site.twin_of,
-            wave=waves.wave[one.site.id],
-            state="exposed" if one.urgent else "ready",
-            targets=dict(one.taken.targets),
-            moves=dict(Counter(p.partition("/")[0] for p in one.taken.targets)),
-            steps=len(one.taken.steps),
-            urgent=one.urgent,
-            turn=waves.turn.get(one.site.id, 1),
-            migrates=any(bring.kind == "migrate" for bring in one.brings),
-            covers=waves.covers.get(one.site.id, ()),
+            site=going.site.id,
+            label=going.site.label,
+            host=going.site.host,
+            twin_of=going.site.twin_of,
+            wave=waves.wave[going.site.id],
+            state="exposed" if going.urgent else "ready",
+            targets=dict(going.taken.targets),
+            moves=dict(Counter(p.partition("/")[0] for p in going.taken.targets)),
+            steps=len(going.taken.steps),
+            urgent=going.urgent,
+            turn=waves.turn.get(going.site.id, 1),
+            migrates=any(bring.kind == "migrate" for bring in going.brings),
+            covers=waves.covers.get(going.site.id, ()),
             starts_at=starts_at,
             why=why,
-            scope=None if one.taken.scope is None else tuple(sorted(one.taken.scope)),
-            **vars(one.reckoned),
+            scope=None if going.taken.scope is None else tuple(sorted(going.taken.scope)),
+            **vars(going.reckoned),
         )
 
 
@@ -441,22 +447,22 @@ def _kinds(reasoned: Reasoned, targets: Mapping[str, str]) -> Iterator[str]:
             yield f"{name} with {case.label(theme)}"
 
 
-def _stake(one: _Going, with_twin: Collection[str]) -> float:
+def _stake(going: _Going, with_twin: Collection[str]) -> float:
     """What is at stake on a site: a shop, a migration, that everybody would wait for its twin as
     well, then how much is moved.
     """
-    shop = SHOP_STAKE if deadlines.SHOP in one.site.tags else 0
-    twin = TWIN_STAKE if one.site.id in with_twin else 0
-    migrates = MIGRATE_STAKE if any(b.kind == "migrate" for b in one.brings) else 0
-    return shop + migrates + twin + len(one.taken.targets)
+    shop = SHOP_STAKE if deadlines.SHOP in going.site.tags else 0
+    twin = TWIN_STAKE if going.site.id in with_twin else 0
+    migrates = MIGRATE_STAKE if any(b.kind == "migrate" for b in going.brings) else 0
+    return shop + migrates + twin + len(going.taken.targets)
 
 
 def _bringing(going: Iterable[_Going]) -> Iterator[Bringing]:
     """The work for people that it brings, what is asked on most sites first."""
     labels: dict[tuple[str, int | None], list[str]] = defaultdict(list)
-    for one in going:
-        for bring in one.brings:
+    for member in going:
+        for bring in member.brings:
             if bring.by == "person":
-                labels[bring.text, bring.due_days].append(one.site.label)
+                labels[bring.text, bring.due_days].append(member.site.label)
     for (text, days), where in sorted(labels.items(), key=lambda x: (-len(x[1]), x[0][0])):
         yield Bringing(text=text, labels=tuple(dict.fromkeys(where)), due_days=days)

@@ -91,11 +91,11 @@ def let_go(context: Context, product: str, version: str, why: str, by: Principal
         raise NotFound("failed move", move_id(product, version))
     if move.decided_by is not None:
         raise Refused("decided", f"{move.decided_by} has let {product} {version} go already")
-    together = [one for one in waiting(context) if one.run == move.run]
+    together = [failed for failed in waiting(context) if failed.run == move.run]
     with context.store.transaction():
-        for one in together:
+        for failed in together:
             context.store.failed_moves.change(
-                one.id, decided_by=by.name, decided_at=context.clock(), why=why
+                failed.id, decided_by=by.name, decided_at=context.clock(), why=why
             )
         what = f"{in_words(context, together)} may go on elsewhere"
         context.record(by.name, what, product, why=why, result=f"it failed in run {move.run}")

@@ -37,7 +37,7 @@ MOST_EVENTS = 1000
 LIMIT = 2**20  # bytes
 
 
-class _Told(NamedTuple):
+class _Coming(NamedTuple):
     """A freeze as a calendar tells it."""
 
     start: datetime
@@ -120,7 +120,7 @@ def _fetched(context: Context, url: str) -> str:
         raise Refused("no-calendar", f"the calendar can't be read: {error}") from None
 
 
-def _read(context: Context, text: str, zone: str) -> list[_Told]:
+def _read(context: Context, text: str, zone: str) -> list[_Coming]:
     """The freezes that a calendar tells of, from now on. Raises Refused."""
     if len(text.encode()) > LIMIT:
         raise Refused("bad-calendar", f"it is more than {LIMIT // 1024} kB")
@@ -136,7 +136,7 @@ def _read(context: Context, text: str, zone: str) -> list[_Told]:
     return coming
 
 
-def _coming(calendar: Any, now: datetime, zone: ZoneInfo) -> Iterator[_Told]:
+def _coming(calendar: Any, now: datetime, zone: ZoneInfo) -> Iterator[_Coming]:
     """What its events freeze, from now on, each time; no more than is taken, and one."""
     events = [
         event
@@ -159,7 +159,7 @@ def _coming(calendar: Any, now: datetime, zone: ZoneInfo) -> Iterator[_Told]:
                 break
             if again or start + length <= now or length <= timedelta():
                 continue
-            yield _Told(start, start + length, reason)
+            yield _Coming(start, start + length, reason)
             count += 1
             if count > MOST_EVENTS:
                 return
@@ -179,15 +179,15 @@ def _times(event: Any, zone: ZoneInfo, since: datetime) -> Iterator[datetime]:
     times.rdate(begins)
     if "RRULE" in event:
         parts_of_rule = dict(event["RRULE"])
-        until = [_instant(one, zone).astimezone(own) for one in parts_of_rule.pop("UNTIL", ())]
+        until = [_instant(text, zone).astimezone(own) for text in parts_of_rule.pop("UNTIL", ())]
         rule = str(vRecur(parts_of_rule).to_ical().decode())  # type: ignore[no-untyped-call]
         ruled = rrulestr(rule, dtstart=begins)
         assert isinstance(ruled, rrule)  # one rule was given
         times.rrule(ruled.replace(until=until[0].replace(tzinfo=None)) if until else ruled)
     for name, take in (("RDATE", times.rdate), ("EXDATE", times.exdate)):
         listed_ = event.get(name, ())
-        for one in listed_ if isinstance(listed_, list) else [listed_] if listed_ else ():
-            for day in one.dts:
+        for text in listed_ if isinstance(listed_, list) else [listed_] if listed_ else ():
+            for day in text.dts:
                 take(_instant(day.dt, zone).astimezone(own).replace(tzinfo=None))
     start = since.astimezone(own).replace(tzinfo=None) - timedelta(days=1)
     for when in times.xafter(start, inc=True):
@@ -205,22 +205,22 @@ def _of(context: Context, id_: str) -> list[SiteFreeze]:
     return [freeze for freeze in context.store.freezes.all() if freeze.calendar == id_]
 
 
-def _take(context: Context, id_: str, coming: list[_Told], by: str) -> CalendarRead:
+def _take(context: Context, id_: str, coming: list[_Coming], by: str) -> CalendarRead:
     """Freeze what a calendar tells, and lift what it tells no longer. Writes, in a transaction."""
     now = context.clock()
     calendar = context.store.freeze_calendars.get(id_)
-    standing = {_Told(f.from_, f.to, f.reason): f for f in _of(context, id_) if f.to > now}
-    new = [one for one in coming if one not in standing]
-    gone = [freeze for one, freeze in standing.items() if one not in set(coming)]
+    standing = {_Coming(f.from_, f.to, f.reason): f for f in _of(context, id_) if f.to > now}
+    new = [event for event in coming if event not in standing]
+    gone = [freeze for event, freeze in standing.items() if event not in set(coming)]
     for freeze in gone:
         context.store.freezes.drop(freeze.id)
-    for one in new:
+    for event in new:
         context.store.freezes.add(
             SiteFreeze(
                 id=0,
-                from_=one.start,
-                to=one.end,
-                reason=one.reason,
+                from_=event.start,
+                to=event.end,
+                reason=event.reason,
                 site=calendar.site,
                 host=calendar.host,
                 client=calendar.client,

@@ -71,7 +71,7 @@ def _approve(context: Context, new: NewRollout, by: Principal, follows: int | No
                 text=_begun_text(context, refreshed),
                 made_by=by.name,
                 made_at=context.clock(),
-                members=tuple(_member(one) for one in draft.members),
+                members=tuple(_member(member) for member in draft.members),
                 stays_out=draft.stays_out,
                 follows=follows,
             )
@@ -98,7 +98,7 @@ def _why_nobody(draft: RolloutDraft) -> str:
 
 
 def _out_text(draft: RolloutDraft) -> str:
-    out = sum(len(one.sites) for one in draft.stays_out)
+    out = sum(len(left.sites) for left in draft.stays_out)
     return f"{counted(out, 'site')} out, {draft.nothing} with nothing to do"
 
 
@@ -124,15 +124,15 @@ def _to_refresh(context: Context, draft: RolloutDraft) -> list[str]:
     return sites
 
 
-def _member(one: DraftMember) -> Member:
+def _member(member: DraftMember) -> Member:
     return Member(
-        site=one.site,
-        wave=one.wave,
-        targets=one.targets,
-        scope=one.scope,
-        covers=one.covers,
-        urgent=one.urgent,
-        turn=one.turn,
+        site=member.site,
+        wave=member.wave,
+        targets=member.targets,
+        scope=member.scope,
+        covers=member.covers,
+        urgent=member.urgent,
+        turn=member.turn,
     )
 
 
@@ -335,8 +335,8 @@ def leave_out(context: Context, rollout_id: int, how: LeaveOut, by: Principal) -
         raise Refused("begun", f"run {run.id} is under way on {label}; stop that")
     out = how.why or f"left out by {by.name}"
     members = [
-        one.model_copy(update={"out": out}) if one.site == how.site else one
-        for one in rollout.members
+        other.model_copy(update={"out": out}) if other.site == how.site else other
+        for other in rollout.members
     ]
     with context.store.transaction():
         if run is None:

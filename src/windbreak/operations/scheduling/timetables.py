@@ -125,14 +125,14 @@ def _withdraw(context: Context, booking: Booking, why: str) -> None:
 def _write(context: Context, live: LiveBook, document: dict[str, Any], by: str, cause: str) -> Kept:
     """Book as a timetable says. Writes, within a transaction."""
     moved, out, placed = [], [], []
-    left = {one["job"]: one for one in document["left_out"]}
-    for one in document["bookings"]:
-        start, id_ = datetime.fromisoformat(one["start"]), one["job"]
+    left = {row["job"]: row for row in document["left_out"]}
+    for row in document["bookings"]:
+        start, id_ = datetime.fromisoformat(row["start"]), row["job"]
         booking = live.booked.get(id_)
         if booking is None:
-            placed.append(_place(context, live, id_, start, one["text"], by, cause))
+            placed.append(_place(context, live, id_, start, row["text"], by, cause))
         elif booking.starts_at != start:
-            moved.append(_move(context, booking, start, one["text"], by, cause))
+            moved.append(_move(context, booking, start, row["text"], by, cause))
     for id_, booking in live.booked.items():
         if id_ in left:
             out.append(_lose(context, booking, left[id_]["text"], by, cause))
@@ -149,13 +149,13 @@ def _kept(context: Context, live: LiveBook, document: dict[str, Any]) -> dict[st
     waits = context.store.plans.standing(live.waits)
     left = [
         {
-            "plan": live.plans.get(one["job"]) or live.booked[one["job"]].plan,
-            "site": sites[one["job"]],
-            "text": one["text"],
-            "would_help": one["would_help"],
+            "plan": live.plans.get(row["job"]) or live.booked[row["job"]].plan,
+            "site": sites[row["job"]],
+            "text": row["text"],
+            "would_help": row["would_help"],
             "waits": False,
         }
-        for one in document["left_out"]
+        for row in document["left_out"]
     ]
     left += [
         {

@@ -43,8 +43,8 @@ def look(context: Context, site_id: str) -> Integrity:
     inventory = context.store.inventories.get(site_id)
     agent = sites.agent_for(context, site_id)
     seen = tuple(
-        of_component(context, agent, site_id, one.product, one.version)
-        for one in _of_makers(context, site, inventory)
+        of_component(context, agent, site_id, files.product, files.version)
+        for files in _of_makers(context, site, inventory)
     )
     return context.store.integrity.put(
         Integrity(id=site_id, looked_at=context.clock(), components=seen), site_id
@@ -54,11 +54,11 @@ def look(context: Context, site_id: str) -> Integrity:
 def _of_makers(context: Context, site: Site, inventory: Inventory) -> Iterable[Installed]:
     """The components that a maker's package stands for: none that were made for the site."""
     namesakes = catalogue(context).namesakes(inventory)
-    for one in inventory.components:
-        if one.product.startswith("runtime/") or one.product in site.own:
+    for component in inventory.components:
+        if component.product.startswith("runtime/") or component.product in site.own:
             continue
-        if one.product not in namesakes:
-            yield one
+        if component.product not in namesakes:
+            yield component
 
 
 def of_component(

@@ -90,7 +90,7 @@ def look_after(
         )
     if new is not None and new.until < context.clock().date():
         raise Refused("past", f"{new.until} has passed; give the day to look again")
-    rest = tuple(one for one in site.by_hand if one.product != product)
+    rest = tuple(component for component in site.by_hand if component.product != product)
     marks = rest
     if new is not None:
         marks = (*rest, LookedAfter(product=product, by=by.name, until=new.until, why=new.why))
@@ -106,9 +106,9 @@ def look_after(
 def note(context: Context, site_id: str, audience: NoteFor, new: NewNote, by: Principal) -> Site:
     """Write a note on a site, for staff or for its client; in place of the one before. Writes."""
     site = context.store.sites.get(site_id)
-    rest = tuple(one for one in site.notes if one.audience != audience)
+    rest = tuple(note for note in site.notes if note.audience != audience)
     text = new.text.strip()
-    if text in {one.text for one in site.notes if one.audience == audience}:
+    if text in {note.text for note in site.notes if note.audience == audience}:
         return site
     made = (Note(text=text, audience=audience, by=by.name, at=context.clock()),) if text else ()
     with context.store.transaction():

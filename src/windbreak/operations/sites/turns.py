@@ -25,7 +25,7 @@ def note_visit(context: Context, before: Visit, after: Visit) -> None:
         return
     if before.state != after.state:
         _note(context, after.id, "pages", {"": (after.state, after.reason)}, at)
-    seen = {one.where: (one.state, one.reason) for one in after.members}
+    seen = {member.where: (member.state, member.reason) for member in after.members}
     if before.members != after.members:
         _note(context, after.id, "member", seen, at)
 
@@ -35,7 +35,7 @@ def note_checks(
 ) -> None:
     """Write down what became of a site's own health checks. Writes."""
     if checks is not None:
-        seen = {one.id: (one.state, one.text or one.name) for one in checks}
+        seen = {check.id: (check.state, check.text or check.name) for check in checks}
         _note(context, site, "check", seen, at)
 
 

@@ -39,17 +39,17 @@ def check(context: Context, twin_id: str) -> Site:
     if twin.twin_of is None:
         raise Refused("no-twin", f"{twin.label} is no twin of a site")
     site = context.store.sites.get(twin.twin_of)
-    for one in (site, twin):
-        sites.agent_for(context, one.id)  # refuses a site that is not linked
-        lacks = [call for call in _CALLS if call not in one.link.agent_can]
+    for either in (site, twin):
+        sites.agent_for(context, either.id)  # refuses a site that is not linked
+        lacks = [call for call in _CALLS if call not in either.link.agent_can]
         if lacks:
             raise Refused(
-                "agent-too-old", f"the agent of {one.label} can't {', '.join(lacks)}: update it"
+                "agent-too-old", f"the agent of {either.label} can't {', '.join(lacks)}: update it"
             )
-        if context.store.runs.count(site=one.id, state="running"):
-            raise Refused("site-busy", f"a run is under way on {one.label}")
-        if context.store.matters.count(site=one.id, open=True):
-            raise Refused("open-matter", f"a matter is open on {one.label}: close it first")
+        if context.store.runs.count(site=either.id, state="running"):
+            raise Refused("site-busy", f"a run is under way on {either.label}")
+        if context.store.matters.count(site=either.id, open=True):
+            raise Refused("open-matter", f"a matter is open on {either.label}: close it first")
     return site
 
 

@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 
 from windbreak.core.values.feeds import Feed
 from windbreak.feeds.announced import Announced, Items
-from windbreak.feeds.fetching import Answer, Credential, fetch, origin
+from windbreak.feeds.fetching import Credential, Fetched, fetch, origin
 from windbreak.operations.context import Context
 
 
@@ -37,7 +37,7 @@ def ask(
     credential: Credential | None,
     *,
     conditional: bool = False,
-) -> Answer:
+) -> Fetched:
     """What a feed answers at an address; ``conditional``: only if it is another than at the last
     look. Raises FeedError.
     """

@@ -410,7 +410,7 @@ def know_brought(context: Context, package: Package, by: Principal) -> None:
     """
     version = parse_version(package.version)
     releases = context.store.releases.all(product=package.product)
-    if any(parse_version(one.version) >= version for one in releases):
+    if any(parse_version(release.version) >= version for release in releases):
         return
     product = _by_hand(context, package.product, package.name)
     context.store.releases.add(

@@ -48,10 +48,10 @@ def replace(
     others = others_with(context, feed_id)
     also = others if everywhere else []
     with context.store.transaction():
-        for one in (feed, *also):
-            context.store.secrets.set(asking.sealed_as(one.id), context.sealer.seal(secret))
+        for sharing in (feed, *also):
+            context.store.secrets.set(asking.sealed_as(sharing.id), context.sealer.seal(secret))
             context.store.feeds.change(
-                one.id,
+                sharing.id,
                 credential=masked(secret),
                 set_up_by=by.account,
                 check=None,
@@ -61,7 +61,7 @@ def replace(
             )
         left = ", ".join(o.label for o in others if o not in also)
         result = f"still with the old one: {left}" if left else "the old one is used nowhere now"
-        what = " and ".join(one.label for one in (feed, *also))
+        what = " and ".join(sharing.label for sharing in (feed, *also))
         context.record(by.name, f"credential of {what} replaced", feed_id, result=result)
     return context.store.feeds.get(feed_id)
 

@@ -12,7 +12,7 @@ from pydantic import ValidationError
 from windbreak.core.values.feeds import Feed, PollResult
 from windbreak.feeds.announced import Announced, Asked, Items
 from windbreak.feeds.errors import FeedError, FeedRefused, FeedUnreachable, FeedUnreadable
-from windbreak.feeds.fetching import Answer, Credential, good_for, host_of
+from windbreak.feeds.fetching import Credential, Fetched, good_for, host_of
 from windbreak.feeds.formats import FORMATS
 from windbreak.operations.administration import outward
 from windbreak.operations.context import Context
@@ -77,7 +77,7 @@ class _Look:
 
     feed: Feed
     at: datetime
-    answer: Answer | None = None
+    answer: Fetched | None = None
     announced: Announced | None = None
     items: Items = field(default_factory=dict)
     last: asking.LastLook = field(default_factory=asking.LastLook)
@@ -184,7 +184,7 @@ def _told(
 
 
 def _read(
-    context: Context, feed: Feed, credential: Credential | None, answer: Answer, before: Items
+    context: Context, feed: Feed, credential: Credential | None, answer: Fetched, before: Items
 ) -> tuple[Announced, Items]:
     """A feed's answer and the pages it goes on to, as announcements; and its items. Raises
     FeedError.
@@ -197,7 +197,7 @@ def _read(
         except Refused as error:
             raise FeedUnreadable(str(error)) from None
 
-    def read(page: Answer) -> Announced:
+    def read(page: Fetched) -> Announced:
         asked = Asked(feed.id, page, feed.reading, recipe, context.clock(), before, items)
         try:
             return FORMATS[feed.kind](asked)
@@ -220,7 +220,7 @@ def _read(
     return announced, items
 
 
-def _note(context: Context, feed: Feed, now: datetime, answer: Answer, **more: object) -> None:
+def _note(context: Context, feed: Feed, now: datetime, answer: Fetched, **more: object) -> None:
     spread = random.uniform(0.9, 1.1)  # so that feeds of one maker are not asked all at once
     good = min(timedelta(seconds=good_for(answer.headers)), LONGEST_WAIT)
     wait = max(timedelta(minutes=feed.every_minutes) * spread, good)

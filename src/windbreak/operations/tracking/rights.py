@@ -27,9 +27,11 @@ def give(context: Context, site: str, product: str, version: str, why: Why) -> S
 def remember(context: Context, before: Inventory | None, now: Inventory) -> None:
     """Note what a site runs as what it may have again. Writes."""
     was = {c.product: c.version for c in before.components} if before else {}
-    for one in now.components:
-        if was.get(one.product) != one.version and not one.product.startswith("runtime/"):
-            give(context, now.id, one.product, one.version, "run by it")
+    for component in now.components:
+        if was.get(component.product) != component.version and not component.product.startswith(
+            "runtime/"
+        ):
+            give(context, now.id, component.product, component.version, "run by it")
 
 
 def of_site(context: Context, site: str) -> list[ShelfRight]:

@@ -65,7 +65,7 @@ class _Making:
         left_out, stays_out = tuple(self._left_out()), draft.stays_out if draft else ()
         without = self.sites.keys() - booked
         if draft is not None:
-            lists = [one.sites for one in left_out] + [one.sites for one in stays_out]
+            lists = [job.sites for job in left_out] + [job.sites for job in stays_out]
             without &= {site for sites in lists for site in sites}
         return Calendar(
             at=self.now,
@@ -100,10 +100,10 @@ class _Making:
     def _left_out(self) -> Iterator[LeftOutSites]:
         """What is approved and has no night, by reason, the most sites first."""
         by_text: dict[str, list[tuple[int, str]]] = defaultdict(list)
-        for one in timetables.left_out(self.context):
-            if one["site"] in self.sites:
-                by_text[one["text"]].append((one["plan"], one["site"]))
-        for text, left in sorted(by_text.items(), key=lambda one: (-len(one[1]), one[0])):
+        for job in timetables.left_out(self.context):
+            if job["site"] in self.sites:
+                by_text[job["text"]].append((job["plan"], job["site"]))
+        for text, left in sorted(by_text.items(), key=lambda job: (-len(job[1]), job[0])):
             yield LeftOutSites(
                 plans=tuple(plan for plan, _ in left),
                 sites=tuple(site for _, site in left),

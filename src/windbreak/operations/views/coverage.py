@@ -114,9 +114,9 @@ def _is_copy(
 ) -> bool:
     """Whether a folder that no feed tells of is off, and bears the name of what lies beside it."""
     there = context.store.inventories.get(site).components
-    one = next(c for c in there if c.product == product)
+    copy = next(c for c in there if c.product == product)
     names = {c.name.casefold() for c in there if c.product in products and c.active}
-    return not one.active and one.name.casefold() in names
+    return not copy.active and copy.name.casefold() in names
 
 
 def _uncovered(

@@ -60,7 +60,7 @@ class _Table:
     def _of_licence(self, view: LicenceView) -> Iterator[CredentialRow]:
         """A licence's code stands on each site; it is what was read back there."""
         licence = view.licence
-        held = {one.seat.site: one for one in view.seats}
+        held = {seated.seat.site: seated for seated in view.seats}
         for product in view.covers:
             sites = [site for site in self.running.get(product, ()) if site.id in held]
             seats = [held[site.id] for site in sites]

@@ -35,7 +35,7 @@ def checks_of(context: Context, inventory: Inventory | None) -> tuple[CheckView,
         )
         for check in inventory.checks
     ]
-    return tuple(sorted(views, key=lambda one: _WORST_FIRST.index(one.state)))
+    return tuple(sorted(views, key=lambda view: _WORST_FIRST.index(view.state)))
 
 
 def members_of(
@@ -45,7 +45,7 @@ def members_of(
     if inventory is None or not inventory.members:
         return ()
     inside, beyond = visits.places_of(visits.visiting(context, site), inventory.members)
-    seen = {one.where: one for one in visit.members}
+    seen = {look.where: look for look in visit.members}
     names = {c.product: c.name for c in inventory.components}
     since, zone = context.clock() - turns.SHOWN_FOR, ZoneInfo(site.timezone)
     views = []

@@ -151,7 +151,12 @@ class Projector:
             touched.product(*otherwise)
         if products and touched.sites is not None:
             catalogues = [c.compiled for c in (self._catalogue, ground.catalogue) if c is not None]
-            reach = {p for one in products for c in catalogues for p in reach_of(c, one)}
+            reach = {
+                p
+                for reached_product in products
+                for c in catalogues
+                for p in reach_of(c, reached_product)
+            }
             touched.site(*store.inventories.sites_with(reach))
         return touched
 

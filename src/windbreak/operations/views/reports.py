@@ -51,20 +51,20 @@ def report(context: Context, client: str, month: str, *, looks: bool = False) ->
             last,
             (
                 (
-                    one.label,
-                    one.head,
-                    ((line.day, line.text) for line in (*one.done, *one.seen)),
+                    part.label,
+                    part.head,
+                    ((line.day, line.text) for line in (*part.done, *part.seen)),
                     (
                         (title, list(texts))
                         for title, texts in (
-                            ("Still to come", one.to_come),
-                            ("Left alone on purpose", one.left),
-                            ("Asked of you", one.asked),
+                            ("Still to come", part.to_come),
+                            ("Left alone on purpose", part.left),
+                            ("Asked of you", part.asked),
                         )
                         if texts
                     ),
                 )
-                for one in of_sites
+                for part in of_sites
             ),
         ),
     )
@@ -218,7 +218,7 @@ def _to_come(context: Context, site: Site, zone: ZoneInfo) -> Iterator[str]:
         for product_id, version in plan.targets.items():
             product = context.store.products.find(product_id)
             names.append(f"{product.name if product else product_id} {version}")
-        twin = any(one.twin_of == site.id for one in context.store.sites.live())
+        twin = any(other.twin_of == site.id for other in context.store.sites.live())
         on_copy = twin and booking.rollout is not None
         yield reports.coming(f"{day(at.date())}, {at:%H:%M}", names, booking.minutes, on_copy)
 

@@ -26,7 +26,7 @@ def story(context: Context, id_: int) -> RolloutStory:
     rollout = context.store.rollouts.get(id_)
     ids = {member.site for member in rollout.members}
     sites = {site.id: site for site in context.store.sites.all(id=ids)} if ids else {}
-    left = {one["plan"]: str(one["text"]) for one in timetables.left_out(context)}
+    left = {job["plan"]: str(job["text"]) for job in timetables.left_out(context)}
     wanting = gates.wanting(context)
     moved = {(p, v) for m in rollout.going for p, v in m.targets.items()}
     members = tuple(_member(context, m, sites[m.site], left, wanting) for m in rollout.members)

@@ -181,22 +181,22 @@ def _kept_back(
     reasoned: answers.Reasoned, components: Iterable[ComponentView]
 ) -> Iterator[tuple[str, State, Sequence[Root]]]:
     blocked = {v.product: v.blocked for v in reasoned.answer.verdicts}
-    for one in components:
-        why = blocked.get(one.product)
-        yield one.product, one.state, why.roots if why else ()
+    for component in components:
+        why = blocked.get(component.product)
+        yield component.product, component.state, why.roots if why else ()
 
 
 def _names(components: Iterable[ComponentView]) -> dict[str, str]:
-    return {one.product: one.name for one in components}
+    return {component.product: component.name for component in components}
 
 
 def _by_hand(seen: Integrity, components: Iterable[ComponentView]) -> Iterator[ByHand]:
     """What was done by hand to the components as they are at now."""
-    for one in components:
-        files = seen.of(one.product, one.version)
+    for component in components:
+        files = seen.of(component.product, component.version)
         text = files_text(files) if files is not None else ""
         if files is not None and text:
-            yield ByHand(product=one.product, name=one.name, text=text, files=files)
+            yield ByHand(product=component.product, name=component.name, text=text, files=files)
 
 
 def _updater(inventory: Inventory | None) -> str:

@@ -57,9 +57,9 @@ class Knowledge:
     @classmethod
     def of(cls, ground: Ground, site: Site) -> Knowledge:
         tended = {
-            one.product: tended_text(one, ground.today)
-            for one in site.by_hand
-            if ground.today <= one.until
+            component.product: tended_text(component, ground.today)
+            for component in site.by_hand
+            if ground.today <= component.until
         }
         return cls(ground.catalogue, ground.stale, tended)
 
@@ -99,12 +99,12 @@ def view_of(reasoned: Reasoned, knowledge: Knowledge) -> SituationView:
 
 def _key(standings: Iterable[Standing]) -> str:
     """What is equal for equal standings: they are kept under their content."""
-    parts = [one.model_dump_json(exclude={"site"}) for one in standings]
+    parts = [standing.model_dump_json(exclude={"site"}) for standing in standings]
     return hashlib.sha256("\n".join(parts).encode()).hexdigest()[:24]
 
 
 def _pairs(broken: Iterable[Broken], product: str) -> tuple[Broken, ...]:
-    return tuple(one for one in broken if product in (one.a, one.b))
+    return tuple(pair for pair in broken if product in (pair.a, pair.b))
 
 
 def states_of(case: Case, answer: Answer, knowledge: Knowledge) -> list[State]:
@@ -157,7 +157,7 @@ def _kept_back(verdict: Verdict, catalogue: KnownCatalogue) -> State:
     blocked = verdict.blocked
     kinds = {listed.reason.kind for listed in blocked.reasons} if blocked else set()
     if blocked is not None and "hold" in kinds:
-        listed = catalogue.told.get(verdict.product)
+        listed = catalogue.facts.get(verdict.product)
         waits = listed is not None and blocked.version in listed.undecided | listed.refused
         return "blocked" if waits else "held"
     if kinds == {"soak"}:
@@ -167,7 +167,7 @@ def _kept_back(verdict: Verdict, catalogue: KnownCatalogue) -> State:
 
 def is_withdrawn(catalogue: KnownCatalogue, verdict: Verdict) -> bool:
     """Whether the installed release was taken back by its maker."""
-    listed = catalogue.told.get(verdict.product)
+    listed = catalogue.facts.get(verdict.product)
     return listed is not None and verdict.from_ in listed.withdrawn
 
 
@@ -200,17 +200,17 @@ def _worst_reason(case: Case, standings: Iterable[Standing], state: State, moves
     """Why a site is what it is: what keeps most of it back, else the first component that is so."""
     every = list(standings)
     if state == "blocked" and not any(
-        not one.mended for standing in every for one in standing.broken
+        not reason.mended for standing in every for reason in standing.broken
     ):
-        names = {one.product: case.label(one.product) for one in every}
+        names = {reason.product: case.label(reason.product) for reason in every}
         roots = grouped(((s.product, s.state, s.roots) for s in every), names, case.site.id)
         if roots and len(roots[0].keeps) > 1:
             return f"{roots[0].text} {roots[0].keeps_text}"
     if state not in ("ready", "clear"):
-        return next(one.text for one in every if one.state == state)
+        return next(reason.text for reason in every if reason.state == state)
     if moves:
         return f"{counted(moves, 'move')} ready; nothing stands in the way."
-    if any(one.state == "held" for one in every):
+    if any(reason.state == "held" for reason in every):
         return "Only held items are left."
     return "As new as it may be."
 
@@ -237,7 +237,7 @@ def _standing(
         blocked=blocked.version if blocked else None,
         until=soak.over if soak else None,
         soak=soak.soak_class if soak else None,
-        broken=tuple(one for one in broken if one.a == verdict.product),
+        broken=tuple(pair for pair in broken if pair.a == verdict.product),
         roots=tuple(_anywhere_root(root) for root in blocked.roots) if blocked else (),
         ways=tuple(
             Way(text=a.text, acts=tuple(_anywhere(way) for way in a.ways))
@@ -282,10 +282,10 @@ def sentence(
         return knowledge.tended[verdict.product]
     silent = knowledge.stale.get(verdict.product, "")
     text = _sentence(case, verdict, knowledge.catalogue, silent, active=active)
-    unmended = [one for one in broken if not one.mended]
+    unmended = [pair for pair in broken if not pair.mended]
     if not unmended:
         return text
-    texts = " ".join(one.text for one in unmended)
+    texts = " ".join(pair.text for pair in unmended)
     return texts if verdict.blocked is None else f"{texts} {text}"
 
 

@@ -21,24 +21,32 @@ def of_codes(context: Context, site: Site, names: dict[str, str]) -> Iterator[Fi
     if inventory is None or site.environment != "production":
         return
     rights = licence_rights.kept(context)
-    for one in inventory.registrations:
-        if one.state != "registered" or not one.last4:
+    for registration in inventory.registrations:
+        if registration.state != "registered" or not registration.last4:
             continue
-        if any(one.product in covers and x.seated for x, covers in rights.of(site)):
+        if any(registration.product in covers and x.seated for x, covers in rights.of(site)):
             continue  # it has a seat; which code stands there is told of the seat
-        covering = [x for x, covers in rights.licences if one.product in covers and x.seated]
-        yield _of_code(context, site, one, covering, names.get(one.product, one.product))
+        covering = [
+            x for x, covers in rights.licences if registration.product in covers and x.seated
+        ]
+        yield _of_code(
+            context,
+            site,
+            registration,
+            covering,
+            names.get(registration.product, registration.product),
+        )
 
 
 def _of_code(
-    context: Context, site: Site, one: Registration, covering: list[Licence], name: str
+    context: Context, site: Site, registration: Registration, covering: list[Licence], name: str
 ) -> Finding:
-    code = f"…{one.last4}"
+    code = f"…{registration.last4}"
     for licence in covering:
         if licence_codes.released(context, licence.id, site.id) == code:
             return finding(
                 context,
-                f"code-left:{site.id}:{one.product}",
+                f"code-left:{site.id}:{registration.product}",
                 "waiting",
                 "medium",
                 site,
@@ -58,25 +66,30 @@ def _of_code(
             label = context.store.sites.get(holder.site).label
             return finding(
                 context,
-                f"code-twice:{site.id}:{one.product}",
+                f"code-twice:{site.id}:{registration.product}",
                 "blocked",
                 "medium",
                 site,
                 f"**{site.label}** is registered with the code of {label}.",
                 f"The code of {licence.label} that ends on {code} is {label}’s; a code is good for "
                 f"one live site. Give {site.label} a seat with a code of its own.",
-                act("See what gives it the right", "buy-seat", site=site.id, product=one.product),
+                act(
+                    "See what gives it the right",
+                    "buy-seat",
+                    site=site.id,
+                    product=registration.product,
+                ),
             )
     return finding(
         context,
-        f"code-unknown:{site.id}:{one.product}",
+        f"code-unknown:{site.id}:{registration.product}",
         "waiting",
         "low",
         site,
         f"**{site.label}**: {name} is registered with a code that no licence here has.",
         f"It ends on {code}. Somebody bought it elsewhere, or its licence is not entered: then no "
         "end of it is told, and no release is taken by it.",
-        act("See what gives it the right", "buy-seat", site=site.id, product=one.product),
+        act("See what gives it the right", "buy-seat", site=site.id, product=registration.product),
     )
 
 

@@ -123,7 +123,7 @@ class Cause:
             case "feed":
                 now = {feed.id for feed in store.feeds.all()}
             case "licence":
-                now = {one.id for one in store.licences.all()}
+                now = {licence.id for licence in store.licences.all()}
             case _:
                 now = {FLEET}
         return now | store.findings.subjects(self.name)

@@ -118,15 +118,20 @@ def _of_idle_seats(context: Context, view: LicenceView) -> Iterator[Finding]:
             )
 
 
-def _is_wider(one: Licence, other: Licence) -> bool:
+def _is_wider(licence: Licence, other: Licence) -> bool:
     """Whether a licence gives all that another does; of two that are alike the later one."""
-    key = (one.range == "*", one.covers_until or date.max, one.expires or date.max, one.id)
+    key = (
+        licence.range == "*",
+        licence.covers_until or date.max,
+        licence.expires or date.max,
+        licence.id,
+    )
     return key > (
         other.range == "*",
         other.covers_until or date.max,
         other.expires or date.max,
         other.id,
-    ) and (one.range in ("*", other.range))
+    ) and (licence.range in ("*", other.range))
 
 
 _LACKING = ("no seat", "not covered", "no licence")

@@ -28,9 +28,9 @@ def of_soaks(context: Context, product: str) -> Iterator[Finding]:
     the day on which most may take it is told, and the others' beside it.
     """
     waiting: dict[str, list[tuple[Standing, int]]] = defaultdict(list)
-    for one, count in context.store.views.soaking(product):
-        if one.until is not None and one.blocked is not None and one.state != "held":
-            waiting[one.blocked].append((one, count))
+    for standing, count in context.store.views.soaking(product):
+        if standing.until is not None and standing.blocked is not None and standing.state != "held":
+            waiting[standing.blocked].append((standing, count))
     today = context.clock().date()
     for version, soaking in sorted(waiting.items()):
         release = context.store.releases.find(context.store.releases.id_of(product, version))
@@ -41,9 +41,9 @@ def of_soaks(context: Context, product: str) -> Iterator[Finding]:
         sites = sum(count for _, count in soaking)
         where = "1 site waits" if sites == 1 else f"{sites} sites wait"
         days: Counter[date] = Counter()
-        for one, count in soaking:
-            if one.until is not None:
-                days[one.until] += count
+        for standing, count in soaking:
+            if standing.until is not None:
+                days[standing.until] += count
         until = min(days, key=lambda when: (-days[when], when))
         others = [
             f"{counted(days[when], 'site')} until {day(when, today)}"
@@ -70,7 +70,7 @@ def of_advisories(context: Context, product: str) -> Iterator[Finding]:
     if not advisories:
         return
     standings = context.store.views.standings_of_product(product)
-    running = [one for one in standings if one.version is not None]
+    running = [standing for standing in standings if standing.version is not None]
     today = context.clock().date()
     for advisory in advisories:
         affected = parse_range(advisory.affected)

@@ -45,18 +45,20 @@ def of_other_hands(context: Context, site: Site) -> Iterator[Finding]:
 def of_by_hand(context: Context, site: Site, names: dict[str, str]) -> Iterator[Finding]:
     """Components that were to be looked at again by hand by now."""
     today = context.clock().date()
-    for one in site.by_hand:
-        if one.until < today:
-            name = names.get(one.product, one.product.partition("/")[2])
+    for component in site.by_hand:
+        if component.until < today:
+            name = names.get(component.product, component.product.partition("/")[2])
+            due = day(component.until, today)
             yield finding(
                 context,
-                f"by-hand:{site.id}:{one.product}",
+                f"by-hand:{site.id}:{component.product}",
                 "unknown",
                 "medium",
                 site,
-                f"**{site.label}**: {name} was to be looked at again by {day(one.until, today)}.",
-                f"{one.by} looks after it by hand: {one.why.rstrip('.')}. No feed tells of it.",
-                act("Say until when again", "by-hand", site=site.id, product=one.product),
+                f"**{site.label}**: {name} was to be looked at again by {due}.",
+                f"{component.by} looks after it by hand: {component.why.rstrip('.')}. No feed "
+                "tells of it.",
+                act("Say until when again", "by-hand", site=site.id, product=component.product),
             )
 
 
@@ -92,51 +94,52 @@ def of_copies(context: Context, site: Site) -> Iterator[Finding]:
     odd = [c for c in inventory.components if c.product not in products]
     if odd:
         by_name = {p.name.casefold(): p for p in products.values()}
-        for one in odd:
-            product = by_name.get(one.name.casefold())
-            if product is None or one.product in products or one.product in site.own:
+        for component in odd:
+            product = by_name.get(component.name.casefold())
+            if product is None or component.product in products or component.product in site.own:
                 continue
-            if product.kind != one.product.partition("/")[0] or one.maker is not None:
+            if product.kind != component.product.partition("/")[0] or component.maker is not None:
                 continue
             yield finding(
                 context,
-                f"copy:{site.id}:{one.product}",
+                f"copy:{site.id}:{component.product}",
                 "blocked",
                 "low",
                 site,
-                f"**{site.label}**: the folder `{one.folder}` bears the name of {product.name}.",
-                _copy_text(product.name, product.id, one, inventory),
-                _of_copy(site, product.id, one, inventory),
+                f"**{site.label}**: the folder `{component.folder}` bears the name of "
+                f"{product.name}.",
+                _copy_text(product.name, product.id, component, inventory),
+                _of_copy(site, product.id, component, inventory),
             )
 
 
 def of_namesakes(context: Context, site: Site) -> Iterator[Finding]:
-    for one in coverage.namesakes_on(context, site):
+    for namesake in coverage.namesakes_on(context, site):
         yield finding(
             context,
-            f"namesake:{site.id}:{one.product}",
+            f"namesake:{site.id}:{namesake.product}",
             "blocked",
             "low",
             site,
-            f"**{site.label}**: its {one.name} is {one.text}.",
+            f"**{site.label}**: its {namesake.name} is {namesake.text}.",
             "The offer is refused. If it was made for this site, mark it: nobody asks again.",
-            act("Mark it", "mark-own", site=site.id, product=one.product),
+            act("Mark it", "mark-own", site=site.id, product=namesake.product),
         )
 
 
-def _copy_text(name: str, product: str, one: Installed, there: Inventory) -> str:
+def _copy_text(name: str, product: str, copy: Installed, there: Inventory) -> str:
     slug, other = product.partition("/")[2], there.version_of(product)
-    text = f"It says {name} `{one.version}`, and no update reaches it there."
-    if other is not None and not one.active:
+    text = f"It says {name} `{copy.version}`, and no update reaches it there."
+    if other is not None and not copy.active:
         return f"{text} It is off, beside `{other}` in `{slug}`: a copy that was left over."
     return f"{text} It is the one in use, or a copy beside it: somebody who knows it has to say."
 
 
-def _of_copy(site: Site, product: str, one: Installed, there: Inventory) -> NextAct:
+def _of_copy(site: Site, product: str, copy: Installed, there: Inventory) -> NextAct:
     """A second copy leaves the site; of the only one somebody says which product it is."""
-    if there.version_of(product) is not None and not one.active:
-        return act("Plan its removal", "remove", site=site.id, product=one.product)
-    return act("Say what it is", "set-folder", product=product, folder=one.folder, site=site.id)
+    if there.version_of(product) is not None and not copy.active:
+        return act("Plan its removal", "remove", site=site.id, product=copy.product)
+    return act("Say what it is", "set-folder", product=product, folder=copy.folder, site=site.id)
 
 
 def of_checks(context: Context, site: Site) -> Iterator[Finding]:
@@ -169,9 +172,9 @@ def of_complaints(context: Context, site: Site, names: dict[str, str]) -> Iterat
     """What one component says of another that it works with: nobody else tells of that."""
     inventory = context.store.inventories.find(site.id)
     by_about: dict[str, list[str]] = {}
-    for one in inventory.complaints if inventory else ():
-        by = names.get(one.by, one.by)
-        by_about.setdefault(one.about, []).append(f"{by} says: {one.text.rstrip('.')}.")
+    for complaint in inventory.complaints if inventory else ():
+        by = names.get(complaint.by, complaint.by)
+        by_about.setdefault(complaint.about, []).append(f"{by} says: {complaint.text.rstrip('.')}.")
     for about, complaints in by_about.items():
         yield finding(
             context,

@@ -142,7 +142,7 @@ def of_plans(context: Context) -> Iterator[Finding]:
                 act("See the plan", "see-plan", site=site.id),
             )
         return
-    most = sorted(ready, key=lambda one: (-one[2], one[1]))[:4]
+    most = sorted(ready, key=lambda plan: (-plan[2], plan[1]))[:4]
     names = ", ".join(f"{label} {count}" for _, label, count in most)
     moves = sum(count for _, _, count in ready)
     yield finding(
@@ -164,7 +164,7 @@ def _ready(context: Context) -> list[tuple[str, str, int]]:
     store = context.store
     wrong = {site for site, run in store.runs.last().items() if run.state in WENT_WRONG}
     passed_over = wrong | store.plans.approved().keys()
-    return [one for one in store.views.sites_that_move() if one[0] not in passed_over]
+    return [row for row in store.views.sites_that_move() if row[0] not in passed_over]
 
 
 def of_blocks(context: Context, site: Site, names: dict[str, str]) -> Iterator[Finding]:
@@ -191,12 +191,12 @@ def of_blocks(context: Context, site: Site, names: dict[str, str]) -> Iterator[F
 def of_broken(context: Context, site: Site, names: dict[str, str]) -> Iterator[Finding]:
     """What stands on a site and does not go together, as it is today."""
     standings = {s.product: s for s in context.store.views.standings_of_site(site.id)}
-    for one in (broken for standing in standings.values() for broken in standing.broken):
+    for pair in (broken for standing in standings.values() for broken in standing.broken):
         text, next_act = "Its plan mends it.", act("See the plan", "see-plan", site=site.id)
-        if not one.mended:
+        if not pair.mended:
             text = "Nothing that may be taken now mends it."
-            next_act = act("See why", "why", site=site.id, product=one.a)
-            for product in (one.a, one.b):
+            next_act = act("See why", "why", site=site.id, product=pair.a)
+            for product in (pair.a, pair.b):
                 ways = standings[product].ways if product in standings else ()
                 if ways:
                     name = names.get(product, product)
@@ -205,11 +205,11 @@ def of_broken(context: Context, site: Site, names: dict[str, str]) -> Iterator[F
                     break
         yield finding(
             context,
-            f"broken:{site.id}:{one.a}:{one.b}",
-            "ready" if one.mended else "blocked",
-            "medium" if one.mended else "high",
+            f"broken:{site.id}:{pair.a}:{pair.b}",
+            "ready" if pair.mended else "blocked",
+            "medium" if pair.mended else "high",
             site,
-            f"**{site.label}**: {one.text}",
+            f"**{site.label}**: {pair.text}",
             text,
             next_act,
         )
@@ -221,17 +221,18 @@ def of_registrations(
     if site.environment != "production":
         return  # a copy rides on its site's code
     today = context.clock().date()
-    for one in inventory.registrations:
-        name = names.get(one.product, one.product)
-        see = _of_code(context, site, one.product)
-        if one.state == "grace" and one.until is not None:
-            left = (one.until - today).days
-            headline = f"**{site.label}**: grace for {name} ends {day(one.until, today)}."
+    for registration in inventory.registrations:
+        name = names.get(registration.product, registration.product)
+        see = _of_code(context, site, registration.product)
+        if registration.state == "grace" and registration.until is not None:
+            left = (registration.until - today).days
+            headline = f"**{site.label}**: grace for {name} ends {day(registration.until, today)}."
             if left < 0:
-                headline = f"**{site.label}**: grace for {name} has ended, {day(one.until, today)}."
+                ended = day(registration.until, today)
+                headline = f"**{site.label}**: grace for {name} has ended, {ended}."
             yield finding(
                 context,
-                f"grace:{site.id}:{one.product}",
+                f"grace:{site.id}:{registration.product}",
                 "blocked",
                 "high" if left <= 7 else "medium",
                 site,
@@ -239,12 +240,12 @@ def of_registrations(
                 f"Without its code {name} gets no more updates after that; the site runs on, so "
                 "nothing visible warns.",
                 see,
-                one.until,
+                registration.until,
             )
-        elif one.state == "missing":
+        elif registration.state == "missing":
             yield finding(
                 context,
-                f"registration:{site.id}:{one.product}",
+                f"registration:{site.id}:{registration.product}",
                 "blocked",
                 "medium",
                 site,

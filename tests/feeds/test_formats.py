@@ -11,14 +11,14 @@ from windbreak.feeds import advisories, atom, recipe, recipes
 from windbreak.feeds.announced import Announced, Asked
 from windbreak.feeds.changelog import entries
 from windbreak.feeds.errors import FeedUnreadable, RecipeError
-from windbreak.feeds.fetching import Answer
+from windbreak.feeds.fetching import Fetched
 
 URL = "https://netloft.example/news/feed"
 
 
 def asked(body: bytes | str, **more: Any) -> Asked:
     data = body.encode() if isinstance(body, str) else body
-    return Asked("netloft", Answer(URL, data, {}), **more)
+    return Asked("netloft", Fetched(URL, data, {}), **more)
 
 
 ATOM = """<?xml version="1.0"?><feed xmlns="http://www.w3.org/2005/Atom"><title>Netloft</title>

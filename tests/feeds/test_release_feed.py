@@ -10,7 +10,7 @@ import httpx
 
 from windbreak.feeds.announced import Announced, Asked
 from windbreak.feeds.errors import FeedRefused, FeedUnreachable, FeedUnreadable
-from windbreak.feeds.fetching import Answer, Credential, fetch, origin
+from windbreak.feeds.fetching import Credential, Fetched, fetch, origin
 from windbreak.feeds.release_feed import read
 
 ITEM: dict[str, Any] = {
@@ -30,7 +30,7 @@ ITEM: dict[str, Any] = {
 
 
 def asked(body: bytes) -> Asked:
-    return Asked("maker", Answer("https://maker.example/feed/releases.json", body, {}))
+    return Asked("maker", Fetched("https://maker.example/feed/releases.json", body, {}))
 
 
 def feed(*items: Any, **more: Any) -> Announced:
@@ -123,7 +123,7 @@ class Fetching(unittest.TestCase):
         self.client = httpx.Client(trust_env=False)
         self.addCleanup(self.client.close)
 
-    def ask(self, path: str, **more: Any) -> Answer:
+    def ask(self, path: str, **more: Any) -> Fetched:
         return fetch(self.client, f"{self.home}{path}", credential=self.credential(), **more)
 
     def credential(self) -> Credential:

@@ -4,7 +4,7 @@ import unittest
 from datetime import UTC, datetime, timedelta
 
 from windbreak.links import signing
-from windbreak.links.signing import Answer, Request, SignatureRefused, TooFarApart
+from windbreak.links.signing import Request, SignatureRefused, SignedAnswer, TooFarApart
 
 NOW = datetime(2025, 11, 24, 1, 10, tzinfo=UTC)
 URL = "http://127.0.0.1:9/_windbreak/apply"
@@ -76,12 +76,12 @@ class Signing(unittest.TestCase):
         for ahead in (-299, -8, 0, 8, 299):
             at = NOW + timedelta(seconds=ahead)
             headers = signing.sign_answer(self.key, request, 200, b"ok", at)
-            answer = Answer(200, {k.lower(): v for k, v in headers.items()}, request)
+            answer = SignedAnswer(200, {k.lower(): v for k, v in headers.items()}, request)
             with self.subTest(ahead=ahead):
                 measured = signing.verify_answer(public, request, answer, b"ok", NOW)
                 self.assertAlmostEqual(measured, ahead, delta=1)
         headers = signing.sign_answer(self.key, request, 200, b"ok", NOW + timedelta(minutes=7))
-        answer = Answer(200, {k.lower(): v for k, v in headers.items()}, request)
+        answer = SignedAnswer(200, {k.lower(): v for k, v in headers.items()}, request)
         with self.assertRaises(TooFarApart) as caught:
             signing.verify_answer(public, request, answer, b"ok", NOW)
         self.assertAlmostEqual(caught.exception.seconds, 420, delta=1)
@@ -91,14 +91,16 @@ class Signing(unittest.TestCase):
         headers = signing.sign_answer(self.key, first, 200, b"ok", NOW)
         low = {k.lower(): v for k, v in headers.items()}
         public = self.key.public_key()
-        signing.verify_answer(public, first, Answer(200, low, first), b"ok", NOW)
+        signing.verify_answer(public, first, SignedAnswer(200, low, first), b"ok", NOW)
         for request, status, body in [
             (second, 200, b"ok"),
             (first, 409, b"ok"),
             (first, 200, b"no"),
         ]:
             with self.subTest(status=status, body=body), self.assertRaises(SignatureRefused):
-                signing.verify_answer(public, request, Answer(status, low, request), body, NOW)
+                signing.verify_answer(
+                    public, request, SignedAnswer(status, low, request), body, NOW
+                )
 
     def test_keys_go_through_text(self) -> None:
         again = signing.key_from(signing.key_text(self.key))

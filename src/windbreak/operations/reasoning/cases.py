@@ -130,11 +130,9 @@ class Ground:
         listed = [self.catalogue.facts[p] for p in sorted(products) if p in self.catalogue.facts]
         own = set(site.own)
         registered = [
-            product
-            for product in listed
-            if product.product is not None and product.product.id not in own
+            facts for facts in listed if facts.product is not None and facts.product.id not in own
         ]
-        holds = [hold for product in registered for hold in product.withheld]
+        holds = [hold for facts in registered for hold in facts.withheld]
         holds += self._not_given(site, registered)
         holds += [
             Hold(product=h.product, range=h.range, until=h.until, reason=h.reason)
@@ -167,7 +165,7 @@ class Ground:
             lockstep=lockstep,
             clashes=clashes,
             advisories=tuple(
-                [a for product in listed for a in product.advisories if a.product not in own]
+                [a for facts in listed for a in facts.advisories if a.product not in own]
             ),
             site=self._site(site, inventory, products),
             policy=self._policy(holds, rules),
@@ -176,11 +174,11 @@ class Ground:
     def _not_given(self, site: Site, listed: Iterable[ProductFacts]) -> Iterator[Hold]:
         """What a person brought is offered to the sites that it was given to, and to no others."""
         given = {(r.product, parse_version(r.version)) for r in self.shelf(site.id)}
-        for product in listed:
-            for version in product.brought:
-                assert product.product is not None  # callers look first
-                if (product.product.id, parse_version(version)) not in given:
-                    yield Hold(product=product.product.id, range=f"={version}", reason=NOT_GIVEN)
+        for facts in listed:
+            for version in facts.brought:
+                assert facts.product is not None  # callers look first
+                if (facts.product.id, parse_version(version)) not in given:
+                    yield Hold(product=facts.product.id, range=f"={version}", reason=NOT_GIVEN)
 
     def _policy(self, holds: Iterable[Hold], rules: dict[str, InForce]) -> Policy:
         """The policy of a case: what is usual, and where rules say otherwise of a product."""

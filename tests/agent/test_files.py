@@ -10,6 +10,8 @@ import tempfile
 import unittest
 from pathlib import Path
 
+from windbreak.operations.findings.causes.sites import CURRENT_AGENT
+
 AGENT = Path(__file__).parents[2] / "agent/windbreak-agent"
 FILES = sorted(AGENT.rglob("*.php"))
 
@@ -94,3 +96,4 @@ class Files(unittest.TestCase):
         assert head is not None
         assert told is not None
         self.assertEqual(head.group(1), told.group(1))
+        self.assertEqual(CURRENT_AGENT["wordpress"], told.group(1))  # which we say is out

@@ -31,6 +31,7 @@ from windbreak.links.signed_agent import Caller, SignedAgent
 from windbreak.operations.administration import accounts, instance
 from windbreak.operations.context import Context, close, open_context
 from windbreak.operations.errors import Refused
+from windbreak.operations.findings.causes.sites import CURRENT_AGENT
 from windbreak.operations.sites import sites, visits
 from windbreak.operations.tracking import shelving
 from windbreak.operations.views import sites as site_views
@@ -122,7 +123,7 @@ class Real(WithReal):
         self.assertRegex(there.version_of("runtime/php") or "", r"^[78]\.\d+\.\d+$")
         self.assertTrue(there.automatic_updates)
         view = site_views.site_view(self.context, SITE)
-        self.assertEqual((view.pages_state, view.agent), ("fine", "1.3"))
+        self.assertEqual((view.pages_state, view.agent), ("fine", CURRENT_AGENT["wordpress"]))
 
     def test_its_look_names_pages_that_answer_and_counts_what_is_there(self) -> None:
         look = self.linked().look()

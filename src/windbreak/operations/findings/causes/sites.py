@@ -21,7 +21,7 @@ from windbreak.wording.words import counted, day, listed
 
 FEW_READY = 6
 # The newest agent that there is for a system.
-_CURRENT_AGENT: dict[System, str] = {"wordpress": "1.3", "millrace": "1.2"}
+CURRENT_AGENT: dict[System, str] = {"wordpress": "1.4", "millrace": "1.2"}
 # What an agent may not offer yet, in words.
 _CALLS = {
     "register": "registering a code",
@@ -89,7 +89,7 @@ def of_pages(context: Context, site: Site) -> Iterator[Finding]:
 
 def _of_agent(context: Context, site: Site) -> Iterator[Finding]:
     version = site.link.agent_version
-    current = _CURRENT_AGENT[site.system]
+    current = CURRENT_AGENT[site.system]
     if version is None or parse_version(version) >= parse_version(current):
         return
     lacks = listed([words for call, words in _CALLS.items() if call not in site.link.agent_can])

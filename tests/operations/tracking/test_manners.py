@@ -12,7 +12,7 @@ from typing import Any, ClassVar
 
 from tests.operations.within import look_again
 from windbreak.core.values.accounts import Principal
-from windbreak.core.values.feeds import NewFeed
+from windbreak.core.values.feeds import FeedChange, NewFeed
 from windbreak.operations.context import Context, close, open_context
 from windbreak.operations.tracking import feeds, polling
 from windbreak.operations.views import products as product_views
@@ -172,18 +172,23 @@ class Manners(unittest.TestCase):
         self.assertEqual(len(context.store.releases.all()), 1)
         self.assertEqual(len(context.store.releases.get("plugin/lee@5.5").routes), 30)
 
-    def test_a_feed_dropped_while_it_is_asked_keeps_nothing_back(self) -> None:
+    def test_a_feed_dropped_or_changed_while_it_is_asked_keeps_nothing_back(self) -> None:
         context = self.context()
         good = f"http://127.0.0.1:{self.server.server_port}/marked"
-        for n in range(3):
+        elsewhere = FeedChange(url=f"{good}?elsewhere")
+        for n in range(4):
             feeds.register(context, NewFeed(id=f"good-{n}", label="Good", url=good), RHONA)
         results = {}
         for result in polling.poll_many(context, context.store.feeds.all()):
             results[result.feed] = result
             if len(results) == 1:  # the others may be asked, and are not taken in
-                gone = next(feed.id for feed in context.store.feeds.all() if feed.id not in results)
-                feeds.drop(context, gone, RHONA)
-        self.assertEqual(len(results), 3)
-        self.assertEqual(results.pop(gone).state, "failing")
-        self.assertEqual({result.state for result in results.values()}, {"fresh"})
-        self.assertNotIn(gone, context.store.releases.get("plugin/lee@5.5").routes)
+                left = [feed.id for feed in context.store.feeds.all() if feed.id not in results]
+                feeds.drop(context, left[0], RHONA)
+                feeds.change(context, left[1], elsewhere, RHONA)
+        for feed, why in zip(left[:2], ("dropped", "changed"), strict=True):
+            self.assertEqual(results[feed].state, "failing")
+            self.assertIn(why, results.pop(feed).text)
+            self.assertNotIn(feed, context.store.releases.get("plugin/lee@5.5").routes)
+        self.assertEqual([result.state for result in results.values()], ["fresh", "fresh"])
+        changed = context.store.feeds.get(left[1])
+        self.assertEqual((changed.etag, changed.next_poll_at), (None, None))  # asked again at once

@@ -113,8 +113,10 @@ def _take_in(context: Context, look: _Look) -> tuple[PollResult, asking.LastLook
     transaction.
     """
     feed, now, answer, announced = look.feed, look.at, look.answer, look.announced
-    if context.store.feeds.find(feed.id) is None:
-        text = f"{feed.label}: it was dropped while it was asked; nothing was taken in."
+    current = context.store.feeds.find(feed.id)
+    if current is None or (current.url, current.reading) != (feed.url, feed.reading):
+        became = "dropped" if current is None else "changed"
+        text = f"{feed.label}: it was {became} while it was asked; nothing was taken in."
         return PollResult(feed=feed.id, at=now, state="failing", text=text), None
     if answer is None:
         assert look.error is not None  # a look brings an answer or an error

@@ -260,6 +260,10 @@ class BadNights(WithForms):
         self,
     ) -> None:
         agent = sites.agent_for(self.context, SITE)
+        # Large enough that its loading can be met under way.
+        self.sql("CREATE TABLE wp_tide_long (id INT PRIMARY KEY, words TEXT)")
+        self.addCleanup(self.sql, "DROP TABLE IF EXISTS wp_tide_long")
+        self.sql("INSERT INTO wp_tide_long SELECT seq, REPEAT('ebb ', 100) FROM seq_1_to_60000")
         made = self.done(agent, "snapshot", "c-8-aa")
         state = next(self.real.root.parent.glob(".windbreak-*"))
         seen = set[str]()

@@ -10,19 +10,11 @@ import { type Line, resultOf, unfolded } from "./state";
 
 const OURS = "Windbreak";
 
-/** The address of what a line is about; none where it has no page. */
-function addressOf(line: Line): string | null {
-  if (line.about === "site") return `/sites/${line.subject}`;
-  if (line.about === "product") return `/products/${line.subject}`;
-  if (line.about === "licence" || line.about === "feed") return "/licences";
-  return null;
-}
-
 /** One line; what it tells of a run can be unfolded. */
 export function Entry({ line, open, onOpen }: { line: Line; open: boolean; onOpen: () => void }) {
   const { state, word } = resultOf(line, OURS);
   const more = line.run != null;
-  const known = line.label !== line.subject && !line.what.includes(line.label);
+  const named = line.label !== line.subject && !line.what.includes(line.label);
   return (
     <>
       <tr className={open ? "sel" : undefined}>
@@ -32,7 +24,7 @@ export function Entry({ line, open, onOpen }: { line: Line; open: boolean; onOpe
         <td className="w">{line.who}</td>
         <td className="x">
           <p>
-            {known && `${line.label}: `}
+            {named && `${line.label}: `}
             {more ? (
               <button className="t" aria-expanded={open} onClick={onOpen}>
                 {line.what}
@@ -73,7 +65,6 @@ export function Entry({ line, open, onOpen }: { line: Line; open: boolean; onOpe
 function Unfolded({ line, run }: { line: Line; run: number }) {
   const story = useQuery(asked.run(run));
   const [copied, setCopied] = useState(false);
-  const about = addressOf(line);
   const address = () => `${window.location.origin}/ledger?entry=${line.id}`;
   return (
     <div className="un">
@@ -95,8 +86,8 @@ function Unfolded({ line, run }: { line: Line; run: number }) {
         <Link className="t" to={`/runs/${run}`}>
           Open the run
         </Link>
-        {about && (
-          <Link className="t" to={about}>
+        {line.about === "site" && (
+          <Link className="t" to={`/sites/${line.subject}`}>
             Open the site
           </Link>
         )}

@@ -33,8 +33,8 @@ class LedgerEntry(Value):
 class LedgerAsked(Value):
     """Which lines are wanted; what is not given narrows nothing.
 
-    ``words`` are in the line, or in the name of one of its word's ``named`` subjects; ``wrong``:
-    only ends of runs that did not go well.
+    ``words``: each with the subjects that are named so; a line has every word, or is about one of
+    its subjects. ``wrong``: only ends of runs that did not go well.
     """
 
     subjects: tuple[str, ...] | None = None

@@ -127,9 +127,8 @@ def _of_site(
             nights.add(run.started_at.astimezone(zone).date())
             if looks:
                 names = ", ".join(m.told if m.end else m.name for m in moves)
-                seen += [
-                    ReportLine(day=when, text=f"{names}: {text}") for text in _seen(journal, number)
-                ]
+                text = _seen(journal, number)
+                seen += [ReportLine(day=when, text=f"{names}: {text}")] if text else []
         back += run.state == "put back"
         restored += run.state == "restored"
         notice += sum(_behind_the_page(run, journal))
@@ -170,10 +169,10 @@ def _done(
             yield number, step
 
 
-def _seen(journal: Sequence[JournalEntry], number: int) -> Iterator[str]:
-    for entry in journal:
-        if (entry.act, entry.state) == (f"step {number}", "done") and entry.text:
-            yield entry.text
+def _seen(journal: Sequence[JournalEntry], number: int) -> str:
+    """What was seen after a step; empty where it did not come to its end."""
+    ends = [e for e in journal if (e.act, e.state) == (f"step {number}", "done")]
+    return ends[0].text if ends else ""
 
 
 def _behind_the_page(run: Run, journal: Sequence[JournalEntry]) -> Iterator[float]:

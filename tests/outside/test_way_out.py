@@ -6,7 +6,7 @@ import threading
 import time
 import unittest
 from collections import Counter
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from unittest import mock
 
 import httpx
@@ -17,7 +17,7 @@ from windbreak.feeds.errors import FeedUnreachable
 from windbreak.feeds.fetching import Credential, fetch, good_for, origin
 from windbreak.feeds.signin import signed_in
 from windbreak.outside import way_out
-from windbreak.outside.at_once import at_once
+from windbreak.outside.at_once import at_once, batches
 from windbreak.outside.way_out import client, is_private, networks, only_makers
 
 
@@ -254,6 +254,22 @@ class AtOnce(unittest.TestCase):
         found = at_once(things, do, place=lambda t: t[1], most=most, per_place=per_place)
         self.assertEqual(sorted(found), list(range(len(things))))
         self.assertEqual(over, [])
+
+    def test_what_is_ready_within_a_moment_comes_together_and_before_a_fault(self) -> None:
+        def do(thing: int) -> int:
+            if thing == 7:
+                time.sleep(0.3)
+                raise ValueError("seven")
+            return thing
+
+        def batched(things: range) -> Iterator[list[int]]:
+            return batches(things, do, place=str, most=8, per_place=1, gather=0.1)
+
+        self.assertEqual([sorted(batch) for batch in batched(range(7))], [list(range(7))])
+        came = batched(range(8))
+        self.assertEqual(sorted(next(came)), list(range(7)))
+        with self.assertRaisesRegex(ValueError, "seven"):
+            next(came)
 
     def test_a_place_that_hangs_keeps_back_nothing_else(self) -> None:
         held = threading.Event()

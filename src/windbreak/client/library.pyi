@@ -380,7 +380,7 @@ could be, what is not and why."""
         """Seats that will be asked for by releases that change the form of licence."""
     def findings(self, snoozed: bool=False) -> list[Finding]:
         """What wants attention, most urgent first."""
-    def snooze_finding(self, id: str, said: SnoozeFinding) -> Finding:
+    def snooze_finding(self, id: str, snooze: SnoozeFinding) -> Finding:
         """Put a finding aside until a day; dismissed is not solved."""
     def wake_finding(self, id: str) -> Finding:
         """Bring a snoozed finding back."""
@@ -727,7 +727,7 @@ could be, what is not and why."""
         """Seats that will be asked for by releases that change the form of licence."""
     async def findings(self, snoozed: bool=False) -> list[Finding]:
         """What wants attention, most urgent first."""
-    async def snooze_finding(self, id: str, said: SnoozeFinding) -> Finding:
+    async def snooze_finding(self, id: str, snooze: SnoozeFinding) -> Finding:
         """Put a finding aside until a day; dismissed is not solved."""
     async def wake_finding(self, id: str) -> Finding:
         """Bring a snoozed finding back."""

@@ -7,10 +7,11 @@ nothing but itself.
 from __future__ import annotations
 
 import threading
+import time
 from collections import defaultdict, deque
 from collections.abc import Callable, Iterator, Sequence
-from queue import SimpleQueue
-from typing import TypeVar
+from queue import Empty, SimpleQueue
+from typing import TypeVar, cast
 
 T = TypeVar("T")
 R = TypeVar("R")
@@ -30,6 +31,22 @@ def at_once(
     At any time at most ``most`` are under way, and at most ``per_place`` of one place. Each thread
     calls ``finish`` when it ends, to let go of what it holds open.
     """
+    every = batches(things, do, place=place, most=most, per_place=per_place, finish=finish)
+    for batch in every:
+        yield from batch
+
+
+def batches(
+    things: Sequence[T],
+    do: Callable[[T], R],
+    *,
+    place: Callable[[T], str],
+    most: int,
+    per_place: int,
+    finish: Callable[[], None] = lambda: None,
+    gather: float = 0,
+) -> Iterator[list[R]]:
+    """The same, those together that are ready within so many seconds of the first."""
     waiting: dict[str, deque[T]] = defaultdict(deque)
     for thing in things:
         waiting[place(thing)].append(thing)
@@ -69,16 +86,29 @@ def at_once(
         for where in list(waiting):
             begin(where)
         while under_way:
-            where, result, error = results.get()
-            under_way -= 1
-            busy[where] -= 1
-            # The place that has room now comes first, then those that had to wait for a thread.
-            for other in [where, *list(waiting)] if under_way + 1 >= most else [where]:
-                if other in waiting:
-                    begin(other)
+            batch: list[R] = []
+            until: float | None = None
+            error: BaseException | None = None
+            while under_way:
+                left = None if until is None else max(0.0, until - time.monotonic())
+                try:
+                    where, result, error = results.get(timeout=left)
+                except Empty:
+                    break
+                until = until or time.monotonic() + gather
+                under_way -= 1
+                busy[where] -= 1
+                # The place that has room now comes first, then those that waited for a thread.
+                for other in [where, *list(waiting)] if under_way + 1 >= most else [where]:
+                    if other in waiting:
+                        begin(other)
+                if error is not None:
+                    break
+                batch.append(cast(R, result))
+            if batch:
+                yield batch
             if error is not None:
                 raise error
-            yield result  # type: ignore[misc]
     finally:
         for _ in pool:
             tasks.put(None)

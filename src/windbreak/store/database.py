@@ -107,16 +107,19 @@ class Database:
         return [(int(number), (str(k), str(subject))) for number, k, subject in rows]
 
     def unchanged_since(self, generation: int, kind: str, subjects: Iterable[str]) -> bool:
-        """Whether none of some subjects changed after a generation, and that can be told: the
-        changes of long ago are no longer listed. Reads.
+        """Whether none of some subjects changed after a generation, nor changes in the transaction
+        under way, and that can be told: the changes of long ago are no longer listed. Within
+        ``transaction`` only.
         """
+        some = sorted(subjects)
+        if any((kind, subject) in self._marks for subject in some):
+            return False
         newest = dict(self.ask("SELECT kind, generation FROM newest_change"))
         if (
             newest.get("everything", 0) > generation
             or newest.get("", 0) - generation > CHANGES_KEPT
         ):
             return False
-        some = sorted(subjects)
         marks = ", ".join("?" * len(some))
         return not self.ask(
             f"SELECT 1 FROM change WHERE kind = ? AND subject IN ({marks}) "

@@ -177,10 +177,13 @@ class Documents(Generic[T]):
     def change(self, id: Id, **fields: object) -> T:
         """Set some fields of a value. Reads and writes in one transaction. Raises NotFound."""
         with self.database.transaction():
-            before = self.get(id)
-            value = before.model_copy(update=fields)
-            self._carry_out(self._upsert_sql, value, id)
-            self.database.mark(self.marks(before, value))
+            return self.revise(self.get(id), **fields)
+
+    def revise(self, before: T, **fields: object) -> T:
+        """Set some fields of a value that was just read. Writes. Within ``transaction`` only."""
+        value = before.model_copy(update=fields)
+        self._carry_out(self._upsert_sql, value, self._id(before))
+        self.database.mark(self.marks(before, value))
         return value
 
     def drop(self, id: Id) -> None:

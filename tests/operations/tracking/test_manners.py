@@ -7,14 +7,16 @@ import json
 import tempfile
 import threading
 import unittest
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any, ClassVar
+from unittest import mock
 
 from tests.operations.within import look_again
 from windbreak.core.values.accounts import Principal
 from windbreak.core.values.feeds import FeedChange, NewFeed
 from windbreak.operations.context import Context, close, open_context
-from windbreak.operations.tracking import feeds, polling
+from windbreak.operations.tracking import asking, catalogue, feeds, polling
 from windbreak.operations.views import products as product_views
 
 RHONA = Principal(account="rhona", name="Rhona Vale", via="token")
@@ -102,8 +104,12 @@ CASES: dict[str, Case] = {
 
 
 class _Maker(http.server.BaseHTTPRequestHandler):
+    meanwhile: ClassVar[dict[str, Callable[[], object]]] = {}  # done before the answer, by query
+
     def do_GET(self) -> None:
-        status, headers, body, _, _ = CASES[self.path.strip("/")]
+        path, _, query = self.path.partition("?")
+        status, headers, body, _, _ = CASES[path.strip("/")]
+        self.meanwhile.get(query, lambda: None)()
         self.send_response(status)
         for name, value in headers.items():
             self.send_header(name, value)
@@ -172,23 +178,61 @@ class Manners(unittest.TestCase):
         self.assertEqual(len(context.store.releases.all()), 1)
         self.assertEqual(len(context.store.releases.get("plugin/lee@5.5").routes), 30)
 
-    def test_a_feed_dropped_or_changed_while_it_is_asked_keeps_nothing_back(self) -> None:
+    def test_a_feed_dropped_or_changed_while_it_is_asked_is_passed_over(self) -> None:
         context = self.context()
         good = f"http://127.0.0.1:{self.server.server_port}/marked"
+        for name in ("dropped", "changed", "left"):
+            url = f"{good}?{name}"
+            feeds.register(context, NewFeed(id=name, label="Good", url=url), RHONA)
         elsewhere = FeedChange(url=f"{good}?elsewhere")
-        for n in range(4):
-            feeds.register(context, NewFeed(id=f"good-{n}", label="Good", url=good), RHONA)
-        results = {}
-        for result in polling.poll_many(context, context.store.feeds.all()):
-            results[result.feed] = result
-            if len(results) == 1:  # the others may be asked, and are not taken in
-                left = [feed.id for feed in context.store.feeds.all() if feed.id not in results]
-                feeds.drop(context, left[0], RHONA)
-                feeds.change(context, left[1], elsewhere, RHONA)
-        for feed, why in zip(left[:2], ("dropped", "changed"), strict=True):
-            self.assertEqual(results[feed].state, "failing")
-            self.assertIn(why, results.pop(feed).text)
-            self.assertNotIn(feed, context.store.releases.get("plugin/lee@5.5").routes)
-        self.assertEqual([result.state for result in results.values()], ["fresh", "fresh"])
-        changed = context.store.feeds.get(left[1])
+        self.addCleanup(_Maker.meanwhile.clear)
+        _Maker.meanwhile["dropped"] = lambda: feeds.drop(context, "dropped", RHONA)
+        _Maker.meanwhile["changed"] = lambda: feeds.change(context, "changed", elsewhere, RHONA)
+        results = {r.feed: r for r in polling.poll_many(context, context.store.feeds.all())}
+        for name in ("dropped", "changed"):
+            self.assertEqual(results[name].state, "failing")
+            self.assertIn(name, results[name].text)
+        self.assertEqual(context.store.releases.get("plugin/lee@5.5").routes, ("left",))
+        changed = context.store.feeds.get("changed")
         self.assertEqual((changed.etag, changed.next_poll_at), (None, None))  # asked again at once
+
+    def test_a_fault_of_ours_in_one_look_keeps_back_no_other(self) -> None:
+        context = self.context()
+        good = f"http://127.0.0.1:{self.server.server_port}/marked"
+        for n in range(12):
+            feeds.register(context, NewFeed(id=f"good-{n}", label="Good", url=good), RHONA)
+        take_in = catalogue.take_in
+
+        def faulty(*args: Any) -> catalogue.Taken:
+            taken = take_in(*args)
+            if args[1].id == "good-5":
+                raise RuntimeError("a fault of ours")
+            return taken
+
+        results = []
+        with (
+            mock.patch.object(catalogue, "take_in", faulty),
+            self.assertRaisesRegex(RuntimeError, "a fault of ours"),
+        ):
+            results += polling.poll_many(context, context.store.feeds.all())
+        routes = context.store.releases.get("plugin/lee@5.5").routes
+        self.assertEqual(set(routes), {f"good-{n}" for n in range(12)} - {"good-5"})
+        self.assertIsNone(context.store.feeds.get("good-5").polled_at)
+
+    def test_two_that_list_one_product_and_come_together_are_compared_anew(self) -> None:
+        context = self.context()
+        where = f"http://127.0.0.1:{self.server.server_port}"
+        for name in ("marked", "half-characters"):  # both list plugin/lee
+            new = NewFeed(id=name, label=name, url=f"{where}/{name}")
+            feeds.register(context, new, RHONA)
+        list(polling.poll_many(context, context.store.feeds.all()))
+        looks = asking.last_looks(context)
+        self.assertEqual(
+            {name: look.announced for name, look in looks.items()},
+            {
+                "marked": None,
+                "half-characters": None,
+            },
+        )
+        polling.poll(context, "marked", fresh=True)
+        self.assertIsNotNone(looks["marked"].announced)

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import random
-from collections.abc import Iterator
+from collections import Counter
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 
@@ -18,11 +19,12 @@ from windbreak.operations.administration import outward
 from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
 from windbreak.operations.tracking import asking, catalogue, recipes
-from windbreak.outside.at_once import at_once
+from windbreak.outside.at_once import batches
 
 LONGEST_WAIT = timedelta(hours=24)
 MOST_PAGES = 20
 AT_ONCE = 32
+TOGETHER_SECONDS = 0.02  # for which a look waits for others to be taken in with
 
 
 def due(context: Context) -> list[Feed]:
@@ -45,18 +47,31 @@ def poll_many(context: Context, feeds: list[Feed], *, fresh: bool = False) -> It
     """Look at many feeds at once, at few of one host at a time, each as it is ready. Writes.
 
     A feed that hangs keeps back only the others of its host. Many threads ask and read; what they
-    bring is taken in by the caller's alone, so that none waits for another with the database.
+    bring within a moment is taken in together by the caller's, so that none waits for another with
+    the database. A look that can't be taken in, by a fault of ours, keeps back no other: it is
+    raised at the end.
     """
+    faults: list[Exception] = []
     asked = [(feed, asking.credential_of(context, feed)) for feed in feeds]
-    for look in at_once(
+    for looks in batches(
         asked,
         lambda pair: _looked(context, *pair, fresh=fresh),
         place=lambda pair: host_of(pair[0].url),
         most=AT_ONCE,
         per_place=context.per_host,
         finish=context.store.close,  # a thread that read a recipe has a connection
+        gather=TOGETHER_SECONDS,
     ):
-        yield _taken_in(context, look)
+        try:
+            yield from _taken_in(context, looks)
+        except Exception:  # none of them was: each by itself
+            for look in looks:
+                try:
+                    yield from _taken_in(context, [look])
+                except Exception as fault:
+                    faults.append(fault)
+    if faults:
+        raise faults[0]
 
 
 def poll(context: Context, feed: str, *, fresh: bool = False) -> PollResult:
@@ -66,7 +81,7 @@ def poll(context: Context, feed: str, *, fresh: bool = False) -> PollResult:
     """
     listed = context.store.feeds.get(feed)
     credential = asking.credential_of(context, listed)
-    return _taken_in(context, _looked(context, listed, credential, fresh=fresh))
+    return _taken_in(context, [_looked(context, listed, credential, fresh=fresh)])[0]
 
 
 @dataclass(frozen=True)
@@ -83,6 +98,10 @@ class _Look:
     last: asking.LastLook = field(default_factory=asking.LastLook)
     error: FeedError | None = None
 
+    @property
+    def products(self) -> set[str]:
+        return {a.product for a in self.announced.announcements} if self.announced else set()
+
 
 def _looked(context: Context, feed: Feed, credential: Credential | None, *, fresh: bool) -> _Look:
     """Ask a feed and read what it answers. Writes nothing."""
@@ -98,42 +117,47 @@ def _looked(context: Context, feed: Feed, credential: Credential | None, *, fres
         return _Look(feed, now, error=error)
 
 
-def _taken_in(context: Context, look: _Look) -> PollResult:
-    """Take in what a look brought. Writes."""
+def _taken_in(context: Context, looks: Sequence[_Look]) -> list[PollResult]:
+    """Take in what some looks brought, all of it or nothing. Writes."""
+    listed_by = Counter(product for look in looks for product in look.products)
     with context.store.transaction():
-        result, news = _take_in(context, look)
-    if news is not None:
-        asking.last_looks(context)[look.feed.id] = news
+        results = [_take_in(context, look) for look in looks]
+        generation = context.store.database.coming_generation()
+    for look, result in zip(looks, results, strict=True):
+        if look.announced is not None and result.state == "fresh":
+            # What two of them list was changed by both in one generation: it is compared anew.
+            alone = all(listed_by[product] == 1 for product in look.products)
+            announced = look.announced if alone else None
+            kept = asking.LastLook(look.items, announced, generation)
+            asking.last_looks(context)[look.feed.id] = kept
     context.wake()
-    return result
+    return results
 
 
-def _take_in(context: Context, look: _Look) -> tuple[PollResult, asking.LastLook | None]:
-    """Take in what a look brought, and what is kept of it where it has news. Within a
-    transaction.
-    """
+def _take_in(context: Context, look: _Look) -> PollResult:
+    """Take in what one look brought. Within a transaction."""
     feed, now, answer, announced = look.feed, look.at, look.answer, look.announced
     current = context.store.feeds.find(feed.id)
     if current is None or (current.url, current.reading) != (feed.url, feed.reading):
         became = "dropped" if current is None else "changed"
         text = f"{feed.label}: it was {became} while it was asked; nothing was taken in."
-        return PollResult(feed=feed.id, at=now, state="failing", text=text), None
+        return PollResult(feed=feed.id, at=now, state="failing", text=text)
     if answer is None:
         assert look.error is not None  # a look brings an answer or an error
-        return _failed(context, feed, now, look.error), None
+        return _failed(context, current, now, look.error)
     if announced is None:
-        _note(context, feed, now, answer)
+        _note(context, current, now, answer)
         text = f"{feed.label}: nothing new."
-        return PollResult(feed=feed.id, at=now, state="fresh", unchanged=True, text=text), None
+        return PollResult(feed=feed.id, at=now, state="fresh", unchanged=True, text=text)
     try:
         catalogue.refuse_emptied(context, feed, announced)
     except FeedError as error:
-        return _failed(context, feed, now, error), None
+        return _failed(context, current, now, error)
     before = look.last.announced if _untouched_since(context, look.last) else None
     taken = catalogue.take_in(context, feed, announced, now, before)
     _note(
         context,
-        feed,
+        current,
         now,
         answer,
         **({"changed_at": now} if taken.ids else {}),  # another look may have set it meanwhile
@@ -143,9 +167,7 @@ def _take_in(context: Context, look: _Look) -> tuple[PollResult, asking.LastLook
         products=taken.products,
         disagreements=catalogue.disagreements(context, feed, announced),
     )
-    generation = context.store.database.coming_generation()
-    news = asking.LastLook(look.items, announced, generation)
-    return _told(context, feed, now, announced, taken), news
+    return _told(context, feed, now, announced, taken)
 
 
 def _untouched_since(context: Context, last: asking.LastLook) -> bool:
@@ -226,8 +248,8 @@ def _note(context: Context, feed: Feed, now: datetime, answer: Fetched, **more: 
     spread = random.uniform(0.9, 1.1)  # so that feeds of one maker are not asked all at once
     good = min(timedelta(seconds=good_for(answer.headers)), LONGEST_WAIT)
     wait = max(timedelta(minutes=feed.every_minutes) * spread, good)
-    context.store.feeds.change(
-        feed.id,
+    context.store.feeds.revise(
+        feed,
         state="fresh",
         reason="It answers.",
         polled_at=now,
@@ -250,8 +272,8 @@ def _failed(context: Context, feed: Feed, now: datetime, error: FeedError) -> Po
     if isinstance(error, FeedUnreachable) and error.retry_after is not None:
         wait = min(timedelta(seconds=error.retry_after), LONGEST_WAIT)
     reason = f"{error}".rstrip(".") + "."
-    context.store.feeds.change(
-        feed.id,
+    context.store.feeds.revise(
+        feed,
         state=state,
         reason=reason,
         polled_at=now,

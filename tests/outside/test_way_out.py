@@ -257,13 +257,13 @@ class AtOnce(unittest.TestCase):
 
     def test_what_is_ready_within_a_moment_comes_together_and_before_a_fault(self) -> None:
         def do(thing: int) -> int:
+            time.sleep(0.01 * thing)
             if thing == 7:
-                time.sleep(0.3)
                 raise ValueError("seven")
             return thing
 
         def batched(things: range) -> Iterator[list[int]]:
-            return batches(things, do, place=str, most=8, per_place=1, gather=0.1)
+            return batches(things, do, place=str, most=8, per_place=1, gather=0.5)
 
         self.assertEqual([sorted(batch) for batch in batched(range(7))], [list(range(7))])
         came = batched(range(8))

@@ -114,18 +114,15 @@ class Database:
         some = sorted(subjects)
         if any((kind, subject) in self._marks for subject in some):
             return False
-        newest = dict(self.ask("SELECT kind, generation FROM newest_change"))
-        if (
-            newest.get("everything", 0) > generation
-            or newest.get("", 0) - generation > CHANGES_KEPT
-        ):
-            return False
         marks = ", ".join("?" * len(some))
-        return not self.ask(
-            f"SELECT 1 FROM change WHERE kind = ? AND subject IN ({marks}) "
-            "AND generation > ? LIMIT 1",
-            [kind, *some, generation],
+        changed = self.ask(
+            "SELECT 1 FROM newest_change WHERE (kind = '' AND generation > ?) "
+            "OR (kind = 'everything' AND generation > ?) UNION ALL "
+            f"SELECT 1 FROM change WHERE kind = ? AND subject IN ({marks}) AND generation > ? "
+            "LIMIT 1",
+            [generation + CHANGES_KEPT, generation, kind, *some, generation],
         )
+        return not changed
 
     def next_number(self, table: str) -> int:
         """A number for a new row, one that no row of the table ever had. Writes."""

@@ -8,8 +8,8 @@ here (see constraints).
 from __future__ import annotations
 
 from collections.abc import Container, Iterable, Iterator
-from dataclasses import dataclass
 from datetime import date, timedelta
+from typing import NamedTuple
 
 from windbreak.core.bits import bits
 from windbreak.core.case.catalogue import OFF_LIST, Catalogue, Line
@@ -33,8 +33,7 @@ from windbreak.core.versions.ranges import parse_range
 from windbreak.core.versions.version import Version, parse_version
 
 
-@dataclass(frozen=True, slots=True)
-class Ways:
+class Ways(NamedTuple):
     """By which way of access each release of a line can be had, as bits."""
 
     public: int = 0
@@ -62,8 +61,7 @@ class Ways:
 _WAYS: tuple[Way, ...] = ("public", "licensed", "shelf", "host", "bundle")
 
 
-@dataclass(frozen=True, slots=True)
-class Member:
+class Member(NamedTuple):
     """A component, or an addition (``component`` None), with what it may become.
 
     Numbers and bits are those of its line: 0 stands for today's version where nobody listed it,

@@ -9,7 +9,6 @@ that was removed keeps its number, *gone*: absent, and nothing else.
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import replace
 
 from windbreak.core.case.candidates import again, asks_for_more, removed
 from windbreak.core.case.situation import Case
@@ -43,7 +42,7 @@ def with_option(problem: Problem, case: Case, v: int, number: int) -> Problem | 
     None where other plugins could join the site then.
     """
     changed = list(problem.members)
-    changed[v] = replace(changed[v], candidates=changed[v].candidates | 1 << number)
+    changed[v] = changed[v]._replace(candidates=changed[v].candidates | 1 << number)
     if changed[v].product.startswith("theme/"):
         carried = [p for p in changed[v].line.bundles if p in problem.numbers]
         for product, member in again(case, problem.catalogue, changed, carried).items():

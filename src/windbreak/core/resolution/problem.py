@@ -14,7 +14,7 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence, Set
 from dataclasses import dataclass
 from functools import cached_property
 from itertools import combinations
-from typing import Literal, cast
+from typing import Literal, NamedTuple, cast
 
 from windbreak.core.bits import bits
 from windbreak.core.case.candidates import Member, members
@@ -32,8 +32,7 @@ RuleKind = Literal["requires", "conflicts", "clash", "lockstep"]
 NOBODY = -1  # the other side of a requirement that names something not on the site
 
 
-@dataclass(frozen=True, slots=True)
-class Rule:
+class Rule(NamedTuple):
     """One triple (kind, p, q) that must hold: which options of p go with which of q.
 
     ``constraint`` is what the solver is given. A rule with NOBODY on its other side shuts options
@@ -73,8 +72,7 @@ def _asking(relation: Relation) -> int:
     return sum([own for own, _ in relation.classes])
 
 
-@dataclass(frozen=True, slots=True)
-class Carriage:
+class Carriage(NamedTuple):
     """Option ``i`` of plugin ``p`` comes only by bundle: one of ``themes`` must carry it.
 
     ``themes`` pairs a theme's number with the bits of its options that carry this version.
@@ -227,13 +225,13 @@ class Problem:
 
     def carriage(self, p: int, i: int) -> Carriage:
         """The rule for a release that comes only by bundle: which theme releases carry it."""
-        plugin = self.members[p]
-        themes = (
-            (self.numbers[name], mask)
-            for name, mask in self.catalogue.carriage(plugin.product, i)
-            if name in self.numbers
-        )
-        return Carriage.of(p, i, [(t, mask) for t, mask in themes if self.members[t].active])
+        numbers, members = self.numbers, self.members
+        themes = [
+            (numbers[name], mask)
+            for name, mask in self.catalogue.carriage(members[p].product, i)
+            if name in numbers and members[numbers[name]].active
+        ]
+        return Carriage.of(p, i, themes)
 
     @cached_property
     def untested(self) -> tuple[Cost, ...]:

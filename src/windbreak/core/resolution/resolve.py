@@ -151,8 +151,9 @@ class Vector:
             cost += self._exposure * member.line.exposure(member.version(i), i)
         if self._runtime[v]:
             return cost + self._tie[v] * (domain & (1 << i) - 1).bit_count()
-        cost += self._tie[v] * (domain >> i + 1).bit_count()
-        late = lag(member, i)
+        newer = (domain >> i + 1).bit_count()
+        cost += self._tie[v] * newer
+        late = newer and lag(member, i)
         return cost + self._lag * late + self._behind if late else cost
 
     def pick(self, v: int, options: int) -> int:

@@ -94,7 +94,7 @@ class Network:
         inside = set(among)
         for v in among:
             for constraint in self.constraints[v]:
-                if _first(constraint, inside) == v and not constraint.entailed(domains):
+                if _is_first(v, constraint, inside) and not constraint.entailed(domains):
                     left.bind(constraint)
             for cost in self.costs[v]:
                 if cost.p == v:
@@ -115,7 +115,7 @@ class Network:
         inside = set(variables)
         for v in variables:
             for constraint in self.constraints[v]:
-                if _first(constraint, inside) == v:
+                if _is_first(v, constraint, inside):
                     still = constraint.bound if simplified else constraint.open
                     edges.append(still(domains))
             for cost in self.costs[v]:
@@ -141,10 +141,12 @@ class Network:
         return inner
 
 
-def _first(constraint: Constraint, inside: Set[int]) -> int:
-    """The first variable of a scope that is inside, at which the constraint is looked at."""
-    scope = constraint.scope
-    return scope[0] if scope[0] in inside else next(v for v in scope if v in inside)
+def _is_first(v: int, constraint: Constraint, inside: Set[int]) -> bool:
+    """Whether v is the first variable of a scope that is inside: there it is looked at."""
+    first = constraint.scope[0]
+    return first == v or (
+        first not in inside and v == next(u for u in constraint.scope if u in inside)
+    )
 
 
 def _add(rows: list[list[T]], v: int, item: T) -> None:

@@ -92,10 +92,10 @@ def _listed(products: object) -> object:
     return dict.fromkeys(map(str, products), "") if isinstance(products, list) else products
 
 
-def _by_product(value_by_product: object, kind: TypeAdapter[str]) -> dict[str, str]:
+def _by_product(words: object, kind: TypeAdapter[str]) -> dict[str, str]:
     """What is said product by product; what names no product or says nothing is passed by."""
     texts = {}
-    for product, value in _object(value_by_product).items():
+    for product, value in _object(words).items():
         try:
             texts[_PRODUCT.validate_python(product)] = kind.validate_python(value)
         except ValidationError:

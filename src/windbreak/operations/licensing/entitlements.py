@@ -45,9 +45,9 @@ def entitlement(ground: Ground, site: Site, product: str, version: str) -> Entit
     release = (
         next((r for r in announced.releases if r.version == version), None) if announced else None
     )
-    product_now = ground.catalogue.product(product)
-    name = product_now.name if product_now else product
-    if product_now is not None and product_now.access != "licensed":
+    entry = ground.catalogue.product(product)
+    name = entry.name if entry else product
+    if entry is not None and entry.access != "licensed":
         text = f"{name} asks for no licence."
         return Entitlement(
             site=site.id, product=product, version=version, by=None, lacks=(), text=text

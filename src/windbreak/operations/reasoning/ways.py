@@ -93,10 +93,10 @@ class Ways:
         """A set of acts as they are done here; None where one of them is none."""
         ways: dict[str, NextAct] = {}
         for act in acts:
-            told_ways = list(self._way(verdict, act))
-            if not told_ways:
+            its_ways = list(self._way(verdict, act))
+            if not its_ways:
                 return None
-            ways |= {done.label: done for done in told_ways}
+            ways |= {done.label: done for done in its_ways}
         return tuple(ways.values())
 
     def _way(self, verdict: Verdict, act: Act) -> Iterator[NextAct]:

@@ -75,13 +75,13 @@ def read(context: Context, id_: str, by: str = timetables.BY_ITSELF) -> Calendar
     if calendar.url is None:
         raise Refused("not-subscribed", f"{id_} came as a file; import the new one in its place")
     try:
-        calendar_now = _read(context, _fetched(context, calendar.url), calendar.zone)
+        events = _read(context, _fetched(context, calendar.url), calendar.zone)
     except Refused as error:
         context.store.freeze_calendars.change(id_, fault=str(error), tried_at=context.clock())
         context.tell("freeze", id_, str(error))
         raise
     with context.store.transaction():
-        return _take(context, id_, calendar_now, by)
+        return _take(context, id_, events, by)
 
 
 def drop(context: Context, id_: str, by: Principal) -> None:

@@ -45,7 +45,7 @@ class Interleaved(WithContext):
         self.target(self.context)
         catalogue_of.type_in(self.other, new("5.6"), RHONA)
         amid, go_on = threading.Event(), threading.Event()
-        real = catalogue._told
+        real = catalogue._facts_of
 
         def slowly(context: Context, products: Any) -> Any:
             if context is self.context and not amid.is_set():
@@ -56,7 +56,7 @@ class Interleaved(WithContext):
             return real(context, products)
 
         seen: list[str | None] = []
-        with mock.patch.object(catalogue, "_told", slowly):
+        with mock.patch.object(catalogue, "_facts_of", slowly):
             reader = threading.Thread(target=lambda: seen.append(self.target(self.context)))
             reader.start()
             self.assertTrue(amid.wait(20))
@@ -115,7 +115,7 @@ class Interleaved(WithContext):
         self.assertEqual(kept.changed, {"plugin/lee", "plugin/trestle"})
         whole = catalogue.catalogue(self.other)
         self.assertIsNone(whole.changed)
-        self.assertEqual(kept.told, whole.told)
+        self.assertEqual(kept.facts, whole.facts)
         for site in ("skerry-light", "tarnsey-harbour"):
             self.assertEqual(
                 answers.verdicts(self.context, site), answers.verdicts(self.other, site)

@@ -33,7 +33,7 @@ from windbreak.operations.tracking import shelving
 from windbreak.standins import real
 
 RHONA = Principal(account="rhona", name="Rhona Vale", via="service")
-SITE, SIZE_MB, ROUNDS = "bench", 200, 3
+SITE, SIZE_MB, ROUNDS, DISK_ROUNDS = "bench", 200, 3, 5  # a disk varies most
 _UPGRADE = """<?php
 $_SERVER['HTTP_HOST'] = 'x';
 require 'ROOT/wp-load.php';
@@ -187,14 +187,14 @@ class _Bench:
         kept, theirs_out = self.site.folder / "kept.tar", self.site.folder / "out"
         dump = self.site.folder / "kept.sql"
         ours, theirs, back, theirs_back = [], [], [], []
-        for _ in range(ROUNDS):
+        for _ in range(DISK_ROUNDS):
             ours.append(self.done("snapshot"))
             name = f"b-{self.number}"
             theirs.append(_took(lambda: self.tar(kept, dump)))
             back.append(self.done("restore", snapshot=name))
             theirs_back.append(_took(lambda: self.untar(kept, dump, theirs_out)))
             self.done("drop", snapshots=[name], kept=[f"b-{self.number}"])
-        how = f"{SIZE_MB} MB and 20,000 rows; least of {ROUNDS} rounds, in turn; PHP held to 64 MB"
+        how = f"{SIZE_MB} MB and 20,000 rows; least of {DISK_ROUNDS} rounds, in turn; PHP at 64 MB"
         for what, mine, beside in (
             ("a snapshot, beside tar and a dump", ours, theirs),
             ("a restore, beside untar and a load", back, theirs_back),

@@ -235,7 +235,8 @@ def _at_odds(
     odd: set[int] = set()
     for v in component:
         for constraint in network.constraints[v]:
-            if constraint.violated(choice):
+            first = constraint.scope[0]
+            if (first == v or first not in component) and constraint.violated(choice):
                 # Who can't meet it whatever is chosen does not decide about it.
                 odd.update(constraint.open(domains))
         for cost in network.costs[v]:

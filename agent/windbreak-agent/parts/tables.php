@@ -9,6 +9,7 @@ namespace Windbreak;
 
 final class Tables {
 	const BYTES = 524288;          // of the rows in one statement, unless one alone is larger
+	const ONCE = 16;               // statements that fill a table, each time they are put to the disk
 	const NEXT = "-- next\n";      // after each statement
 	const END  = "-- end\n";       // the last line of a database that is whole
 	const NEW  = 'windbreak_new_'; // tables of a restore before they are in place
@@ -170,6 +171,7 @@ final class Tables {
 		$tables    = array();
 		$keys      = array();
 		$statement = '';
+		$some      = 0; // statements that are not put to the disk yet
 		$lines     = fopen( $file, 'r' );
 		while ( false !== ( $line = fgets( $lines ) ) ) {
 			if ( self::NEXT !== $line ) {
@@ -185,14 +187,24 @@ final class Tables {
 				foreach ( $found as list( , $name, $key ) ) {
 					$keys[] = array( $table, $name, $key );
 				}
+				$some      = 0; // a new table ends what was begun
 				$statement = "CREATE TABLE `$beside`" . substr( preg_replace( self::KEY, '', $statement ), strlen( $match[0] ) );
 			} else {
 				$statement = "INSERT INTO `$beside`" . substr( $statement, strlen( "INSERT INTO `$table`" ) );
+				if ( 0 === $some++ % self::ONCE ) {
+					self::asked( 'START TRANSACTION' ); // which ends the one before
+				}
 			}
-			self::asked( rtrim( $statement, ";\n" ) );
+			try {
+				self::asked( rtrim( $statement, ";\n" ) );
+			} catch ( Failed $failed ) {
+				self::done( 'ROLLBACK' );
+				throw $failed;
+			}
 			$statement = '';
 		}
 		fclose( $lines );
+		self::asked( 'COMMIT' );
 		return compact( 'tables', 'keys' );
 	}
 

@@ -7,6 +7,7 @@ import time
 import unittest
 from collections import Counter
 from collections.abc import Callable, Iterator
+from itertools import chain
 from unittest import mock
 
 import httpx
@@ -17,7 +18,7 @@ from windbreak.feeds.errors import FeedUnreachable
 from windbreak.feeds.fetching import Credential, fetch, good_for, origin
 from windbreak.feeds.signin import signed_in
 from windbreak.outside import way_out
-from windbreak.outside.at_once import at_once, batches
+from windbreak.outside.at_once import at_once
 from windbreak.outside.way_out import client, is_private, networks, only_makers
 
 
@@ -251,8 +252,8 @@ class AtOnce(unittest.TestCase):
             return thing[0]
 
         things = list(enumerate(places))
-        found = at_once(things, do, place=lambda t: t[1], most=most, per_place=per_place)
-        self.assertEqual(sorted(found), list(range(len(things))))
+        ready = at_once(things, do, place=lambda t: t[1], most=most, per_place=per_place)
+        self.assertEqual(sorted(chain.from_iterable(ready)), list(range(len(things))))
         self.assertEqual(over, [])
 
     def test_what_is_ready_within_a_moment_comes_together_and_before_a_fault(self) -> None:
@@ -263,7 +264,7 @@ class AtOnce(unittest.TestCase):
             return thing
 
         def batched(things: range) -> Iterator[list[int]]:
-            return batches(things, do, place=str, most=8, per_place=1, gather=0.5)
+            return at_once(things, do, place=str, most=8, per_place=1, gather=0.5)
 
         self.assertEqual([sorted(batch) for batch in batched(range(7))], [list(range(7))])
         came = batched(range(8))
@@ -280,7 +281,8 @@ class AtOnce(unittest.TestCase):
             return thing[0]
 
         things = [("slow", n) for n in range(10)] + [("quick", n) for n in range(10)]
-        found = at_once(things, do, place=lambda t: t[0], most=4, per_place=2)
+        ready = at_once(things, do, place=lambda t: t[0], most=4, per_place=2)
+        found = chain.from_iterable(ready)
         first = [next(found) for _ in range(10)]
         self.assertEqual(first, ["quick"] * 10)
         held.set()

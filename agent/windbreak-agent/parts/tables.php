@@ -71,6 +71,7 @@ final class Tables {
 			$some    = '';
 			while ( is_array( $row = mysqli_fetch_row( $rows ) ) ) {
 				if ( in_array( null, $row, true ) ) {
+					mysqli_free_result( $rows ); // else the connection could be asked nothing more
 					throw new Failed( 'unknown', "the database: a value in $table is larger than it lets be asked for (max_allowed_packet)" );
 				}
 				$some .= ( '' === $some ? '(' : ',(' ) . implode( ',', $row ) . ')';

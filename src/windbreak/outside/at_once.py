@@ -25,28 +25,14 @@ def at_once(
     most: int,
     per_place: int,
     finish: Callable[[], None] = lambda: None,
-) -> Iterator[R]:
-    """What ``do`` makes of each thing, in the order they are ready; raises what it raises.
+    gather: float = 0,
+) -> Iterator[list[R]]:
+    """What ``do`` makes of each thing, in the order they are ready, those together that are ready
+    within ``gather`` seconds of the first; raises what it raises, after what was ready before.
 
     At any time at most ``most`` are under way, and at most ``per_place`` of one place. Each thread
     calls ``finish`` when it ends, to let go of what it holds open.
     """
-    every = batches(things, do, place=place, most=most, per_place=per_place, finish=finish)
-    for batch in every:
-        yield from batch
-
-
-def batches(
-    things: Sequence[T],
-    do: Callable[[T], R],
-    *,
-    place: Callable[[T], str],
-    most: int,
-    per_place: int,
-    finish: Callable[[], None] = lambda: None,
-    gather: float = 0,
-) -> Iterator[list[R]]:
-    """The same, those together that are ready within so many seconds of the first."""
     waiting: dict[str, deque[T]] = defaultdict(deque)
     for thing in things:
         waiting[place(thing)].append(thing)

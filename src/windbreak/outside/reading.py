@@ -7,9 +7,7 @@ from typing import Any
 
 from pydantic_core import from_json
 
-DEEPEST = (
-    200  # levels of objects and lists in each other, which the parser takes; nobody needs more
-)
+DEEPEST = 200  # levels of objects and lists in each other: as many as the parser takes
 
 
 def read_json(body: bytes) -> Any:

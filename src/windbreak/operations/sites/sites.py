@@ -326,14 +326,15 @@ REFRESHED_AT_ONCE = 16
 def refresh_many(context: Context, wanted: Sequence[Site]) -> Iterator[Site]:
     """Refresh many sites at once, few of one host at a time, each as it is ready. Writes."""
 
-    yield from at_once(
+    for ready in at_once(
         wanted,
         lambda site: refresh(context, site.id),
         place=lambda s: s.host or s.id,
         most=REFRESHED_AT_ONCE,
         per_place=2,
         finish=context.store.close,  # each thread's own connection
-    )
+    ):
+        yield from ready
 
 
 def _unreached(context: Context, site: Site, error: LinkError, visit: Visit) -> Site:

@@ -97,14 +97,15 @@ def is_worked_on(context: Context, site: str) -> bool:
 
 def visit_many(context: Context, sites: Sequence[Site]) -> Iterator[Visit]:
     """Look at many sites' pages at once, few of one host at a time. Writes."""
-    yield from at_once(
+    for ready in at_once(
         sites,
         lambda site: visit(context, site),
         place=lambda site: site.host or site.id,
         most=AT_ONCE,
         per_place=PER_HOST,
         finish=context.store.close,  # each thread's own connection
-    )
+    ):
+        yield from ready
 
 
 def due(context: Context, every: timedelta) -> list[Site]:

@@ -19,7 +19,7 @@ from windbreak.operations.administration import outward
 from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
 from windbreak.operations.tracking import asking, catalogue, recipes
-from windbreak.outside.at_once import batches
+from windbreak.outside.at_once import at_once
 
 LONGEST_WAIT = timedelta(hours=24)
 MOST_PAGES = 20
@@ -53,7 +53,7 @@ def poll_many(context: Context, feeds: list[Feed], *, fresh: bool = False) -> It
     """
     faults: list[Exception] = []
     asked = [(feed, asking.credential_of(context, feed)) for feed in feeds]
-    for looks in batches(
+    for looks in at_once(
         asked,
         lambda pair: _looked(context, *pair, fresh=fresh),
         place=lambda pair: host_of(pair[0].url),

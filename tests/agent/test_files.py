@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 import re
 import shutil
 import subprocess
@@ -35,6 +36,12 @@ $parted = new ReflectionMethod( 'Windbreak\\Core', 'parted' );
 $parted->setAccessible( true );
 $parted->invoke( null, $argv[2] );
 """
+# Take a folder away.
+_CLEARED = """<?php
+require $argv[1] . '/parts/folders.php';
+Windbreak\\Folders::clear( $argv[2] );
+"""
+NOBODY = 65534 if os.geteuid() == 0 else os.getuid()  # whom modes hold, as they hold a host's PHP
 NEWER = "<?php $x = match ( 1 ) { 1 => 2 };"  # which 7.4 does not take
 
 
@@ -57,6 +64,20 @@ class Files(unittest.TestCase):
             with live.open("r+") as written:
                 written.write("written where it is")
             self.assertEqual(kept.read_text(), "as it was")
+
+    @unittest.skipIf(shutil.which("php") is None, "there is no PHP here")
+    def test_a_folder_that_nobody_may_write_in_is_taken_away_too(self) -> None:
+        with tempfile.TemporaryDirectory(prefix="windbreak-test-") as name:
+            top = Path(name)
+            shutil.copytree(AGENT / "parts", top / "agent/parts")
+            (top / "kept/keys").mkdir(parents=True)
+            (top / "kept/keys/shop.key").write_text("a b c")
+            (top / "kept/keys").chmod(0o555)
+            for path in (top, *top.rglob("*")):
+                os.chown(path, NOBODY, NOBODY)
+            command = ["php", "-r", _CLEARED[5:], "--", str(top / "agent"), str(top / "kept")]
+            subprocess.run(command, check=True, capture_output=True, user=NOBODY)
+            self.assertFalse((top / "kept").exists())
 
     @unittest.skipUnless(PARSER.exists(), "there is no parser here: make console")
     def test_each_is_php_of_every_version_that_a_site_may_have(self) -> None:

@@ -7,8 +7,13 @@ from __future__ import annotations
 
 import base64
 import hashlib
+import io
 import itertools
+import os
+import shutil
+import stat
 import time
+import zipfile
 from collections.abc import Callable
 from functools import partial
 from pathlib import Path
@@ -305,29 +310,72 @@ class Adapter(TestCase):
         self.assertGreater(self.done("drop", snapshots=[made["snapshot"]], kept=[])["freed"], 0)
         self.refused("not-permitted", partial(self.done, "restore", snapshot=made["snapshot"]))
 
-    def test_a_snapshot_is_carried_in_parts_that_are_proved(self) -> None:
-        made, agent = self.done("snapshot"), self.system.agent()
-        whole, size = b"", made["bytes"]
+    def test_a_restore_gives_modes_and_times_back(self) -> None:
+        folder = self.system.folder / "keys"
+        modes = {".": 0o750, "shop.key": 0o400, "renew.sh": 0o755, "old": 0o700}
+        (folder / "old").mkdir(parents=True)
+        self.addCleanup(shutil.rmtree, folder, ignore_errors=True)
+        for name in ("shop.key", "renew.sh"):
+            (folder / name).write_text("a b c")
+        for name, mode in modes.items():
+            (folder / name).chmod(mode)
+        os.utime(folder / "shop.key", (10**9, 10**9))
+        made = self.done("snapshot")
+        for name in modes:
+            (folder / name).chmod(0o777)
+        self.done("restore", snapshot=made["snapshot"])
+        had = {name: stat.S_IMODE((folder / name).stat().st_mode) for name in modes}
+        self.assertEqual(had, modes)
+        self.assertEqual((folder / "shop.key").stat().st_mtime, 10**9)
+        self.done("drop", snapshots=[made["snapshot"]], kept=[])
+
+    def fetched(self, snapshot: str, size: int) -> bytes:
+        """A snapshot, part by part."""
+        whole, agent = b"", self.system.agent()
         while len(whole) < size:
-            part = agent.fetch(made["snapshot"], len(whole))
+            part = agent.fetch(snapshot, len(whole))
             self.assertEqual(part.bytes, size)
             whole += base64.b64decode(part.data)
-        name, sum_ = self.change(), hashlib.sha256(whole).hexdigest()
+        return whole
 
-        def bring(offset: int, data: bytes, sha256: str = sum_) -> dict[str, Any]:
-            text = base64.b64encode(data).decode()
-            sent = SentPart(snapshot=name, offset=offset, data=text, bytes=size, sha256=sha256)
-            return self.system.agent().bring(self.change(), sent)
+    def bring(self, name: str, offset: int, data: bytes, size: int, sha256: str) -> dict[str, Any]:
+        """Send a part of a snapshot, which is to be ``size`` bytes and to have a sum."""
+        text = base64.b64encode(data).decode()
+        sent = SentPart(snapshot=name, offset=offset, data=text, bytes=size, sha256=sha256)
+        return self.system.agent().bring(self.change(), sent)
 
+    def brought(self, whole: bytes) -> str:
+        """A snapshot that was sent in parts, by its name."""
+        name, size, sum_ = self.change(), len(whole), hashlib.sha256(whole).hexdigest()
         step = 2 * 2**20
         for offset in range(0, size, step):
-            have = bring(offset, whole[offset : offset + step])["have"]
+            have = self.bring(name, offset, whole[offset : offset + step], size, sum_)["have"]
             self.assertEqual(have, min(size, offset + step))
+        return name
+
+    def test_a_snapshot_is_carried_in_parts_that_are_proved(self) -> None:
+        made = self.done("snapshot")
+        name = self.brought(self.fetched(made["snapshot"], made["bytes"]))
         self.done("restore", snapshot=name)
         self.assertEqual(self.there(), self.system.was)
         self.done("drop", snapshots=[made["snapshot"], name], kept=[])
-        name, size = self.change(), 100
-        self.refused("checksum", partial(bring, 0, bytes(100)))
+        wrong = partial(self.bring, self.change(), 0, bytes(100), 100, hashlib.sha256().hexdigest())
+        self.refused("checksum", wrong)
+
+    def test_a_snapshot_that_was_damaged_touches_nothing(self) -> None:
+        made = self.done("snapshot")
+        whole = bytearray(self.fetched(made["snapshot"], made["bytes"]))
+        with zipfile.ZipFile(io.BytesIO(whole)) as opened:
+            largest = max(opened.infolist(), key=lambda entry: entry.compress_size)
+        whole[largest.header_offset + largest.compress_size // 2] ^= 1  # a disk that rots
+        name = self.brought(bytes(whole))
+        (self.system.folder / "since.txt").write_text("since")
+        error = self.refused("wrong-archive", partial(self.done, "restore", snapshot=name))
+        self.assertIn(f"{largest.filename} is not what was put in", str(error))
+        self.assertTrue((self.system.folder / "since.txt").exists())
+        (self.system.folder / "since.txt").unlink()
+        self.assertEqual(self.page().status_code, 200)
+        self.done("drop", snapshots=[made["snapshot"], name], kept=[])
 
     # Odd calls.
 

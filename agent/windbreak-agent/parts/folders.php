@@ -57,13 +57,15 @@ final class Folders {
 		return new \RecursiveIteratorIterator( new \RecursiveDirectoryIterator( $folder, \FilesystemIterator::SKIP_DOTS ), $order );
 	}
 
-	/** Take a folder away with all that is in it, or a file. */
+	/** Take a folder away with all that is in it, folders that nobody may write in too; or a file. */
 	public static function clear( string $folder ): void {
 		if ( is_link( $folder ) || is_file( $folder ) ) {
 			@unlink( $folder );
 		} elseif ( is_dir( $folder ) ) {
 			foreach ( self::every( $folder, \RecursiveIteratorIterator::CHILD_FIRST ) as $file ) {
-				$file->isDir() && ! $file->isLink() ? rmdir( $file->getPathname() ) : unlink( $file->getPathname() );
+				$path = $file->getPathname();
+				$away = $file->isDir() && ! $file->isLink() ? 'rmdir' : 'unlink';
+				@$away( $path ) || @chmod( dirname( $path ), 0700 ) && $away( $path );
 			}
 			rmdir( $folder );
 		}

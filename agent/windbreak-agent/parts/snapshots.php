@@ -9,6 +9,7 @@ namespace Windbreak;
 final class Snapshots {
 	const NOTE = 'restore.json'; // what is being put in place, while it is
 	const PART = 4194304;        // bytes of a snapshot in one answer
+	const ONCE = 262144;         // bytes of a file in one write
 
 	/** @var Memory */
 	private $memory;
@@ -31,7 +32,6 @@ final class Snapshots {
 		}
 		$root  = rtrim( ABSPATH, '/' );
 		$links = array();
-		$count = 0;
 		foreach ( Folders::every( $root ) as $entry ) {
 			$path = $entry->getPathname();
 			$name = substr( $path, strlen( $root ) + 1 );
@@ -41,16 +41,18 @@ final class Snapshots {
 			}
 			if ( $entry->isFile() ) {
 				$zip->addFile( $path, "files/$name" );
-				$zip->setCompressionIndex( $count, \ZipArchive::CM_STORE ); // time counts here more than room
-			} elseif ( $entry->isDir() && ! ( new \FilesystemIterator( $path ) )->valid() ) {
+				$zip->setCompressionIndex( $zip->numFiles - 1, \ZipArchive::CM_STORE ); // time counts here more than room
+			} elseif ( $entry->isDir() ) {
 				$zip->addEmptyDir( "files/$name" );
 			} else {
-				continue; // what it holds is met by itself
+				continue; // a socket, a pipe: nothing that could be kept
 			}
-			if ( 0 === ++$count % 500 ) {
-				( $this->sign )( 'files', $count, 0 );
+			$zip->setExternalAttributesIndex( $zip->numFiles - 1, \ZipArchive::OPSYS_UNIX, $entry->getPerms() << 16 );
+			if ( 0 === $zip->numFiles % 500 ) {
+				( $this->sign )( 'files', $zip->numFiles, 0 );
 			}
 		}
+		$count = $zip->numFiles;
 		$zip->addFile( $sql, 'database.sql' );
 		$zip->setCompressionName( 'database.sql', \ZipArchive::CM_STORE );
 		$zip->addFromString( 'site.json', (string) json_encode( self::site( $root, $links ) + $beside, JSON_UNESCAPED_SLASHES | JSON_INVALID_UTF8_SUBSTITUTE ) );
@@ -138,23 +140,25 @@ final class Snapshots {
 		if ( true !== $zip->open( $this->there( (string) $args['snapshot'] ) ) ) {
 			throw new Failed( 'wrong-archive', 'the snapshot can’t be opened' );
 		}
+		$site  = (array) json_decode( (string) $zip->getFromName( 'site.json' ), true );
 		$root  = rtrim( ABSPATH, '/' );
+		$links = array();
+		foreach ( (array) ( $site['links'] ?? array() ) as $path => $target ) {
+			$links[ "files/$path" ] = 0 === strpos( $target, "{$site['root']}/" ) ? $root . substr( $target, strlen( $site['root'] ) ) : $target;
+		}
 		$fresh = "{$this->memory->place}/staging/$id";
 		Folders::clear( $fresh );
 		( $this->sign )( 'laying out', 0, $zip->numFiles );
-		if ( ! @$zip->extractTo( $fresh ) ) {
+		try {
+			self::unpack( $zip, $links, $fresh );
+		} catch ( Failed $failed ) {
 			Folders::clear( $fresh );
-			throw new Failed( 'no-room', 'the snapshot can’t be opened beside the site' );
+			throw $failed;
 		}
 		$count = $zip->numFiles;
 		$zip->close();
 		if ( ! Tables::whole( "$fresh/database.sql" ) ) {
 			throw new Failed( 'wrong-archive', 'the snapshot holds no whole database' );
-		}
-		$site = (array) json_decode( (string) @file_get_contents( "$fresh/site.json" ), true );
-		foreach ( (array) ( $site['links'] ?? array() ) as $path => $target ) {
-			@mkdir( dirname( "$fresh/files/$path" ), 0755, true );
-			symlink( 0 === strpos( $target, "{$site['root']}/" ) ? $root . substr( $target, strlen( $site['root'] ) ) : $target, "$fresh/files/$path" );
 		}
 		if ( ! empty( $args['from'] ) ) {
 			@unlink( "$fresh/files/wp-config.php" ); // its own database, its own keys
@@ -169,6 +173,71 @@ final class Snapshots {
 		$this->memory->write( self::NOTE, $note );
 		$left = self::put_in_place( $this->memory, $note );
 		return array( 'restored' => (string) $args['snapshot'], 'files' => $count, 'left' => $left );
+	}
+
+	/** Lay out what lies in a snapshot, with the times and modes it had, and links by where they lead. Throws Failed. */
+	private static function unpack( \ZipArchive $zip, array $links, string $place ): void {
+		$folders = array(); // their modes: given once all is in them
+		for ( $n = 0; $n < $zip->numFiles; $n++ ) {
+			$entry = (array) $zip->statIndex( $n );
+			if ( preg_match( '#(^|/)\.\.(/|$)#', $entry['name'] ) ) {
+				throw new Failed( 'wrong-archive', "the snapshot holds a path that leads out: {$entry['name']}" );
+			}
+			$path   = "$place/{$entry['name']}";
+			$folder = '/' === substr( $path, -1 ) ? $path : dirname( $path );
+			if ( ! is_dir( $folder ) && ! @mkdir( $folder, 0755, true ) ) {
+				throw new Failed( 'no-room', 'the snapshot can’t be opened beside the site' );
+			}
+			$known = $zip->getExternalAttributesIndex( $n, $system, $mode ) && \ZipArchive::OPSYS_UNIX === $system && $mode >> 16;
+			$mode  = ( $mode >> 16 ) & 07777;
+			if ( $folder !== $path ) {
+				self::unpack_file( $zip, $entry, $path );
+				touch( $path, $entry['mtime'] );
+				$known && chmod( $path, $mode );
+			} elseif ( $known ) {
+				$folders[ $path ] = $mode;
+			}
+		}
+		foreach ( $links as $path => $target ) {
+			@mkdir( dirname( "$place/$path" ), 0755, true );
+			symlink( $target, "$place/$path" );
+		}
+		foreach ( array_reverse( $folders ) as $path => $mode ) {
+			chmod( $path, $mode );
+		}
+	}
+
+	/** Lay out one file. Throws Failed where it is not what was put in, too. */
+	private static function unpack_file( \ZipArchive $zip, array $entry, string $path ): void {
+		$right = true; // a sum that is not right is told by a warning, and by nothing else
+		set_error_handler(
+			static function () use ( &$right ): bool {
+				$right = false;
+				return true;
+			}
+		);
+		try {
+			$out = fopen( $path, 'w' );
+			$in  = $right ? $zip->getStream( $entry['name'] ) : false;
+			$has = 0;
+			$in && stream_set_chunk_size( $in, self::ONCE );
+			while ( $right && $in && is_string( $part = fread( $in, self::ONCE ) ) && '' !== $part ) {
+				$written = fwrite( $out, $part );
+				$has    += strlen( $part );
+				if ( strlen( $part ) !== $written ) {
+					$out = false;
+					break;
+				}
+			}
+			if ( ! $out || ! fclose( $out ) ) {
+				throw new Failed( 'no-room', 'the snapshot can’t be opened beside the site' );
+			}
+			if ( ! $right || $has !== $entry['size'] ) {
+				throw new Failed( 'wrong-archive', "the snapshot is damaged: {$entry['name']} is not what was put in" );
+			}
+		} finally {
+			restore_error_handler();
+		}
 	}
 
 	/** Finish what was begun to be put in place, where whoever did it died. */

@@ -10,11 +10,13 @@ import contextlib
 import hashlib
 import io
 import json
+import os
 import re
 import shutil
 import sqlite3
 import time
 import zipfile
+import zlib
 from collections.abc import Callable
 from contextlib import closing
 from datetime import date, datetime, timedelta
@@ -187,8 +189,7 @@ class Acts:
         self.faults.room_for("snapshot")
         path = self.state / "snapshots" / f"{args['change']}.zip"
         part = path.with_suffix(".part")
-        every = [f for f in sorted(self.site.root.rglob("*")) if f.is_file()]
-        files = [f for f in every if f.name != "site.db"]
+        files = [f for f in sorted(self.site.root.rglob("*")) if f.name != "site.db"]
         with zipfile.ZipFile(part, "w", zipfile.ZIP_DEFLATED) as archive:
             for n, file in enumerate(files):
                 archive.write(file, file.relative_to(self.site.root))
@@ -248,9 +249,17 @@ class Acts:
         with zipfile.ZipFile(path) as archive:
             names = archive.namelist()
             for n, name in enumerate(names):
-                archive.extract(name, fresh)
+                try:
+                    archive.extract(name, fresh)
+                except (zipfile.BadZipFile, zlib.error) as error:
+                    why = f"the snapshot is damaged: {name} is not what was put in"
+                    raise CallFailed("wrong-archive", why) from error
                 if n % 200 == 0:
                     self.sign("files", n, len(names))
+            for entry in reversed(archive.infolist()):  # folders after what is in them
+                had = time.mktime((*entry.date_time, 0, 0, -1))
+                (fresh / entry.filename).chmod(entry.external_attr >> 16 & 0o7777)
+                os.utime(fresh / entry.filename, (had, had))
         for folder in FOLDERS.values():
             (fresh / folder).mkdir(exist_ok=True)
         if args.get("from"):

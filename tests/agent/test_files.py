@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import os
 import re
 import shutil
 import subprocess
@@ -11,9 +10,10 @@ import tempfile
 import unittest
 from pathlib import Path
 
+from tests.agent import hosts
+from tests.agent.hosts import AGENT
 from windbreak.operations.findings.causes.sites import CURRENT_AGENT
 
-AGENT = Path(__file__).parents[2] / "agent/windbreak-agent"
 FILES = sorted(AGENT.rglob("*.php"))
 
 PARSER = Path(__file__).parents[2] / "console/node_modules/php-parser"
@@ -37,11 +37,10 @@ $parted->setAccessible( true );
 $parted->invoke( null, $argv[2] );
 """
 # Take a folder away.
-_CLEARED = """<?php
+_CLEARED = """
 require $argv[1] . '/parts/folders.php';
 Windbreak\\Folders::clear( $argv[2] );
 """
-NOBODY = 65534 if os.geteuid() == 0 else os.getuid()  # whom modes hold, as they hold a host's PHP
 NEWER = "<?php $x = match ( 1 ) { 1 => 2 };"  # which 7.4 does not take
 
 
@@ -67,16 +66,13 @@ class Files(unittest.TestCase):
 
     @unittest.skipIf(shutil.which("php") is None, "there is no PHP here")
     def test_a_folder_that_nobody_may_write_in_is_taken_away_too(self) -> None:
-        with tempfile.TemporaryDirectory(prefix="windbreak-test-") as name:
+        with hosts.folder() as name:
             top = Path(name)
             shutil.copytree(AGENT / "parts", top / "agent/parts")
             (top / "kept/keys").mkdir(parents=True)
             (top / "kept/keys/shop.key").write_text("a b c")
             (top / "kept/keys").chmod(0o555)
-            for path in (top, *top.rglob("*")):
-                os.chown(path, NOBODY, NOBODY)
-            command = ["php", "-r", _CLEARED[5:], "--", str(top / "agent"), str(top / "kept")]
-            subprocess.run(command, check=True, capture_output=True, user=NOBODY)
+            hosts.php(_CLEARED, top, top / "agent", top / "kept")
             self.assertFalse((top / "kept").exists())
 
     @unittest.skipUnless(PARSER.exists(), "there is no parser here: make console")

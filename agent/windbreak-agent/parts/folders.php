@@ -52,9 +52,9 @@ final class Folders {
 		return $done && @chmod( $to, fileperms( $from ) & 07777 ) && @touch( $to, (int) filemtime( $from ) );
 	}
 
-	/** Everything in a folder, what holds other things after what it holds, or before it. */
+	/** Everything in a folder, what holds other things after what it holds, or before it; nothing of what is taken away meanwhile. */
 	public static function every( string $folder, int $order = \RecursiveIteratorIterator::SELF_FIRST ): \RecursiveIteratorIterator {
-		return new \RecursiveIteratorIterator( new \RecursiveDirectoryIterator( $folder, \FilesystemIterator::SKIP_DOTS ), $order );
+		return new \RecursiveIteratorIterator( new \RecursiveDirectoryIterator( $folder, \FilesystemIterator::SKIP_DOTS ), $order, \RecursiveIteratorIterator::CATCH_GET_CHILD );
 	}
 
 	/** Take a folder away with all that is in it, folders that nobody may write in too; or a file. */

@@ -10,6 +10,8 @@ final class Snapshots {
 	const NOTE = 'restore.json'; // what is being put in place, while it is
 	const PART = 4194304;        // bytes of a snapshot in one answer
 	const ONCE = 262144;         // bytes of a file in one write
+	const TRIES = 3;             // to make a snapshot, where files go before they are read
+	const RAW  = 64;             // a name as its bytes are (ZIP_FL_ENC_RAW): older sites have names that are no UTF-8
 
 	/** @var Memory */
 	private $memory;
@@ -23,35 +25,32 @@ final class Snapshots {
 
 	/** Make one, and look whether it can be read back whole. Throws Failed. */
 	public function make( string $id ): array {
-		$file = $this->file( $id );
 		$sql  = "{$this->memory->place}/staging/$id.sql";
-		$beside = Tables::dump( $sql, $this->sign );
+		$held = "{$this->memory->place}/staging/$id.files";
+		try {
+			$beside = Tables::dump( $sql, $this->sign );
+			for ( $try = 1; null === ( $count = $this->packed( "{$this->file( $id )}.part", $held, $sql, $beside ) ); $try++ ) {
+				if ( self::TRIES === $try ) {
+					throw new Failed( 'busy', 'files of the site come and go, and lie where they can’t be held: the snapshot would not be whole' );
+				}
+			}
+		} finally {
+			@unlink( $sql );
+			Folders::clear( $held );
+		}
+		$file = $this->file( $id );
+		rename( "$file.part", $file );
+		return array( 'snapshot' => $id, 'files' => $count, 'bytes' => filesize( $file ), 'written' => Site::look()['written'] );
+	}
+
+	/** Write the archive; how many files and folders it holds, or null where one was gone before it could be read. Throws Failed. */
+	private function packed( string $file, string $held, string $sql, array $beside ): ?int {
 		$zip = new \ZipArchive();
-		if ( true !== $zip->open( "$file.part", \ZipArchive::CREATE | \ZipArchive::OVERWRITE ) ) {
+		if ( true !== $zip->open( $file, \ZipArchive::CREATE | \ZipArchive::OVERWRITE ) ) {
 			throw new Failed( 'not-writable', 'a snapshot can’t be written' );
 		}
-		$root  = rtrim( ABSPATH, '/' );
-		$links = array();
-		foreach ( Folders::every( $root ) as $entry ) {
-			$path = $entry->getPathname();
-			$name = substr( $path, strlen( $root ) + 1 );
-			if ( $entry->isLink() ) {
-				$links[ $name ] = readlink( $path );
-				continue;
-			}
-			if ( $entry->isFile() ) {
-				$zip->addFile( $path, "files/$name" );
-				$zip->setCompressionIndex( $zip->numFiles - 1, \ZipArchive::CM_STORE ); // time counts here more than room
-			} elseif ( $entry->isDir() ) {
-				$zip->addEmptyDir( "files/$name" );
-			} else {
-				continue; // a socket, a pipe: nothing that could be kept
-			}
-			$zip->setExternalAttributesIndex( $zip->numFiles - 1, \ZipArchive::OPSYS_UNIX, $entry->getPerms() << 16 );
-			if ( 0 === $zip->numFiles % 500 ) {
-				( $this->sign )( 'files', $zip->numFiles, 0 );
-			}
-		}
+		$root = rtrim( ABSPATH, '/' );
+		list( $links, $loose ) = $this->listed( $zip, $root, $held );
 		$count = $zip->numFiles;
 		$zip->addFile( $sql, 'database.sql' );
 		$zip->setCompressionName( 'database.sql', \ZipArchive::CM_STORE );
@@ -66,15 +65,62 @@ final class Snapshots {
 			);
 		}
 		$whole = @$zip->close();
-		@unlink( $sql );
 		$check = new \ZipArchive();
-		if ( ! $whole || true !== $check->open( "$file.part", \ZipArchive::CHECKCONS ) || $check->numFiles !== $count + 2 ) {
-			@unlink( "$file.part" );
+		if ( $whole && true === $check->open( $file, \ZipArchive::CHECKCONS ) && $check->numFiles === $count + 2 ) {
+			$check->close();
+			return $count;
+		}
+		@unlink( $file );
+		clearstatcache();
+		if ( $whole || count( array_filter( $loose, 'is_file' ) ) === count( $loose ) ) {
 			throw new Failed( 'no-room', 'the snapshot can’t be read back whole' );
 		}
-		$check->close();
-		rename( "$file.part", $file );
-		return array( 'snapshot' => $id, 'files' => $count, 'bytes' => filesize( $file ), 'written' => Site::look()['written'] );
+		return null;
+	}
+
+	/**
+	 * List every file and folder under a root in an archive, which is written later. A file is
+	 * held by a second name until then, since a site takes files of its own away at any time.
+	 * Where its links lead, by their names, and the files that could not be held. Throws Failed.
+	 */
+	private function listed( \ZipArchive $zip, string $root, string $held ): array {
+		Folders::clear( $held );
+		mkdir( $held, 0700 );
+		$links = array();
+		$loose = array();
+		foreach ( Folders::every( $root ) as $entry ) {
+			$path = $entry->getPathname();
+			$name = substr( $path, strlen( $root ) + 1 );
+			if ( $entry->isLink() ) {
+				$links[ $name ] = readlink( $path );
+				continue;
+			}
+			$mode = (int) @fileperms( $path );
+			if ( ! $entry->isFile() && ! $entry->isDir() ) {
+				continue; // it is gone; or it is a socket, a pipe: nothing that could be kept
+			}
+			if ( ! is_readable( $path ) && file_exists( $path ) ) {
+				throw new Failed( 'not-permitted', "a snapshot would not be whole, since PHP may not read $name: have that changed, or the file moved out of the site" );
+			}
+			if ( $entry->isDir() ) {
+				$zip->addEmptyDir( "files/$name" );
+			} else {
+				$second = "$held/{$zip->numFiles}";
+				if ( ! @link( $path, $second ) ) {
+					if ( ! file_exists( $path ) ) {
+						continue;
+					}
+					$loose[] = $second = $path;
+				}
+				$zip->addFile( $second, "files/$name" );
+				$zip->setCompressionIndex( $zip->numFiles - 1, \ZipArchive::CM_STORE ); // time counts here more than room
+			}
+			$zip->setExternalAttributesIndex( $zip->numFiles - 1, \ZipArchive::OPSYS_UNIX, $mode << 16 );
+			if ( 0 === $zip->numFiles % 500 ) {
+				( $this->sign )( 'files', $zip->numFiles, 0 );
+			}
+		}
+		return array( $links, $loose );
 	}
 
 	private function file( string $name ): string {
@@ -180,10 +226,10 @@ final class Snapshots {
 		$folders = array(); // their modes: given once all is in them
 		for ( $n = 0; $n < $zip->numFiles; $n++ ) {
 			$entry = (array) $zip->statIndex( $n );
-			if ( preg_match( '#(^|/)\.\.(/|$)#', $entry['name'] ) ) {
+			$path  = "$place/" . $zip->getNameIndex( $n, self::RAW );
+			if ( preg_match( '#/\.\.(/|$)#', $path ) ) {
 				throw new Failed( 'wrong-archive', "the snapshot holds a path that leads out: {$entry['name']}" );
 			}
-			$path   = "$place/{$entry['name']}";
 			$folder = '/' === substr( $path, -1 ) ? $path : dirname( $path );
 			if ( ! is_dir( $folder ) && ! @mkdir( $folder, 0755, true ) ) {
 				throw new Failed( 'no-room', 'the snapshot can’t be opened beside the site' );

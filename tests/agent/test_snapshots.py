@@ -1,0 +1,106 @@
+"""A snapshot's files, by themselves: what comes and goes while it is made, what may not be read,
+names as older sites have them. PHP makes and lays out; no system stands around it.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import shutil
+import unittest
+import zipfile
+from pathlib import Path
+
+from tests.agent import hosts
+from tests.agent.hosts import AGENT
+
+# Pack a root, and take a file away before it is read; then lay out what was packed.
+_PACKED = """
+define( 'ABSPATH', $argv[2] . '/' );
+foreach ( array( 'folders', 'memory', 'failed', 'snapshots' ) as $part ) {
+	is_file( "$argv[1]/parts/$part.php" ) && require "$argv[1]/parts/$part.php";
+}
+class_exists( 'Windbreak\\\\Failed' ) || require "$argv[1]/parts/agent.php";
+$wpdb = (object) array( 'prefix' => 'wp_' );
+$sign = function ( $what ) use ( $argv ) {
+	'packing' === $what && '' !== $argv[4] && @unlink( $argv[4] );
+};
+$snapshots = new Windbreak\\Snapshots( new Windbreak\\Memory( $argv[3] ), $sign );
+$called = function ( $name, ...$args ) use ( $snapshots ) {
+	$method = new ReflectionMethod( $snapshots, $name );
+	$method->setAccessible( true );
+	return $method->invoke( $snapshots, ...$args );
+};
+file_put_contents( "$argv[3]/made.sql", "-- end\\n" );
+try {
+	$count = $called( 'packed', "$argv[3]/made.zip", $argv[5], "$argv[3]/made.sql", array() );
+	$zip = new ZipArchive();
+	if ( null !== $count && true === $zip->open( "$argv[3]/made.zip" ) ) {
+		$called( 'unpack', $zip, array(), "$argv[3]/out" );
+	}
+	echo json_encode( array( 'count' => $count ) );
+} catch ( Windbreak\\Failed $error ) {
+	echo json_encode( array( 'code' => $error->failure, 'why' => $error->getMessage() ) );
+}
+"""
+
+
+@unittest.skipIf(shutil.which("php") is None, "there is no PHP here")
+class Files(unittest.TestCase):
+    def setUp(self) -> None:
+        folder = hosts.folder()
+        self.addCleanup(folder.cleanup)
+        self.folder = Path(folder.name)
+        self.root, self.state = self.folder / "site", self.folder / "state"
+        shutil.copytree(AGENT, self.folder / "agent")
+        (self.root / "cache").mkdir(parents=True)
+        for n in range(3):
+            (self.root / f"cache/page-{n}.html").write_text(f"page {n}")
+
+    def packed(self, *, gone: Path | None = None, held: Path | None = None) -> dict[str, object]:
+        """What became of packing the root; ``gone`` is taken away once it is listed, and second
+        names are made in ``held``.
+        """
+        given = [self.root, self.state, gone or "", held or self.folder / "held"]
+        answer = hosts.php(_PACKED, self.folder, self.folder / "agent", *given)
+        return dict(json.loads(answer))
+
+    def test_a_file_that_goes_while_a_snapshot_is_made_is_in_it(self) -> None:
+        gone = self.root / "cache/page-1.html"
+        self.assertEqual(self.packed(gone=gone), {"count": 4})
+        self.assertFalse(gone.exists())
+        self.assertEqual((self.state / "out/files/cache/page-1.html").read_text(), "page 1")
+
+    def test_where_files_cannot_be_held_one_that_goes_makes_no_half_snapshot(self) -> None:
+        with hosts.folder("/dev/shm") as elsewhere:
+            if Path(elsewhere).stat().st_dev == self.folder.stat().st_dev:
+                self.skipTest("there is one disk only")
+            held, gone = Path(elsewhere, "held"), self.root / "cache/page-1.html"
+            self.assertEqual(self.packed(held=held, gone=gone), {"count": None})
+            self.assertFalse((self.state / "made.zip").exists())
+            self.assertEqual(self.packed(held=held), {"count": 3})
+
+    def test_a_file_or_folder_that_may_not_be_read_makes_no_snapshot_and_is_named(self) -> None:
+        for name in ("cache/page-2.html", "cache"):
+            had = (self.root / name).stat().st_mode
+            (self.root / name).chmod(0o200)
+            answer = self.packed()
+            (self.root / name).chmod(had)
+            self.assertEqual(answer["code"], "not-permitted")
+            self.assertIn(f"PHP may not read {name}:", str(answer["why"]))
+
+    def test_names_that_are_no_utf_8_come_back_as_they_were(self) -> None:
+        name = b"caf\xe9.jpg"
+        (self.root / os.fsdecode(name)).write_text("a cup")
+        self.assertEqual(self.packed(), {"count": 5})
+        self.assertTrue((self.state / "out/files" / os.fsdecode(name)).exists())
+
+    def test_another_program_can_open_it(self) -> None:
+        (self.root / "cache/page-0.html").chmod(0o640)
+        self.packed()
+        with zipfile.ZipFile(self.state / "made.zip") as opened:
+            self.assertIsNone(opened.testzip())
+            page = opened.getinfo("files/cache/page-0.html")
+            self.assertEqual((page.external_attr >> 16) & 0o7777, 0o640)
+            self.assertEqual(opened.read(page), b"page 0")
+            self.assertEqual(json.loads(opened.read("site.json"))["root"], str(self.root))

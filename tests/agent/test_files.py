@@ -31,6 +31,7 @@ for (const version of ['7.4', '8.0', '8.1', '8.2', '8.3'])
 """
 # Part what is kept in a folder from what it shares files with.
 _PARTED = """<?php
+require $argv[1] . '/parts/folders.php';
 require $argv[1] . '/parts/core.php';
 $parted = new ReflectionMethod( 'Windbreak\\Core', 'parted' );
 $parted->setAccessible( true );

@@ -178,9 +178,11 @@ class Adapter(TestCase):
         own = self.system.folder / "words/cy.txt"
         own.parent.mkdir(exist_ok=True)
         own.write_text("geiriau")
+        own.chmod(0o600)
         change = self.change()
         self.apply(self.system.now, change, carry=["words/cy.txt", "gone.txt"])
         self.assertEqual(own.read_text(), "geiriau")
+        self.assertEqual(stat.S_IMODE(own.stat().st_mode), 0o600)
         self.done("put-back", product=self.system.plugin, of=change)
         for path in ("../../../secret", "/etc/hostname", ""):
             self.refused("not-permitted", partial(self.apply, self.system.now, carry=[path]))

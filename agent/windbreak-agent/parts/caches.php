@@ -50,7 +50,7 @@ final class Caches {
 	}
 
 	private static function moved( string $from, string $to ): bool {
-		return @copy( $from, $to ) && @unlink( $from ); // the state may lie on another disk
+		return Folders::copied( $from, $to ) && @unlink( $from ); // the state may lie on another disk
 	}
 
 	/** Take away what the caches keep. */

@@ -216,7 +216,7 @@ final class Core {
 		}
 		foreach ( self::root_files( $kept ) as $file ) {
 			$target = "$root/" . basename( $file );
-			if ( ! self::same( $file, $target ) && ! ( @copy( $file, "$target.back" ) && @rename( "$target.back", $target ) ) ) {
+			if ( ! self::same( $file, $target ) && ! ( Folders::copied( $file, "$target.back" ) && @rename( "$target.back", $target ) ) ) {
 				@unlink( "$target.back" );
 				throw new Failed( 'no-room', "$target can’t be brought back" );
 			}
@@ -244,7 +244,7 @@ final class Core {
 		foreach ( $paths as $path ) {
 			is_dir( dirname( "$to/$path" ) ) || mkdir( dirname( "$to/$path" ), 0755, true );
 			$linked = $linked && @link( "$from/$path", "$to/$path" );
-			$whole  = $whole && ( $linked || @copy( "$from/$path", "$to/$path" ) );
+			$whole  = $whole && ( $linked || Folders::copied( "$from/$path", "$to/$path" ) );
 		}
 		if ( ! $whole ) {
 			Folders::clear( $to );
@@ -255,7 +255,7 @@ final class Core {
 	/** Let what is kept share no file with what lies in place: its upgrader leaves what is the same, and whoever writes that next may write it where it is. */
 	private static function parted( string $kept ): void {
 		foreach ( self::files( $kept ) as $path ) {
-			if ( stat( "$kept/$path" )['nlink'] > 1 && ! ( @copy( "$kept/$path", "$kept/$path.part" ) && @rename( "$kept/$path.part", "$kept/$path" ) ) ) {
+			if ( stat( "$kept/$path" )['nlink'] > 1 && ! ( Folders::copied( "$kept/$path", "$kept/$path.part" ) && @rename( "$kept/$path.part", "$kept/$path" ) ) ) {
 				@unlink( "$kept/$path.part" ); // no room: it stays shared
 			}
 		}

@@ -39,7 +39,7 @@ final class Folders {
 	}
 
 	/** Copy a folder, or a file, with modes and times; links stay links. */
-	private static function copied( string $from, string $to ): bool {
+	public static function copied( string $from, string $to ): bool {
 		if ( is_link( $from ) ) {
 			return @symlink( (string) readlink( $from ), $to );
 		}

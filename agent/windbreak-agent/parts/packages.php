@@ -143,7 +143,7 @@ final class Packages {
 		}
 		if ( is_file( "$old/$path" ) ) {
 			@mkdir( dirname( "$new/$path" ), 0755, true );
-			if ( ! @copy( "$old/$path", "$new/$path" ) ) {
+			if ( ! Folders::copied( "$old/$path", "$new/$path" ) ) {
 				throw new Failed( 'no-room', "$path can’t be carried over" );
 			}
 		}

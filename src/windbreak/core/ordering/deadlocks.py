@@ -17,12 +17,13 @@ once, whatever the others do.
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
+from functools import cached_property
 from itertools import product
 
 from windbreak.core.bits import bits
 from windbreak.core.ordering.passage import Allowance, Passage
 from windbreak.core.ordering.stops import SearchTooLong
-from windbreak.core.resolution.problem import NOBODY, Problem
+from windbreak.core.resolution.problem import NOBODY, Problem, Rule
 
 _MOST_STATES = 20_000
 _MOST_TESTS = 12  # passages looked at to say more of targets that can't be reached
@@ -37,41 +38,9 @@ class Deadlock:
         self.passage = passage
         self.tests = _MOST_TESTS
 
-    def nogood(self) -> dict[int, int]:
-        """Options, as bits, of as few members as may be, of which no combination can be reached."""
-        core = self._fewest(self._grown())
-        options = {v: 1 << self.choice[v] for v in core}
-        for v in core:
-            others = [u for u in core if u != v]
-            for option in bits(self.problem.domains[v] & ~options[v]):
-                rows = [
-                    {**dict(zip(others, row, strict=True)), v: option}
-                    for row in product(*[list(bits(options[u])) for u in others])
-                ]
-                open_ = [row for row in rows if self._allowed(row)]
-                if not open_ or self.tests < len(open_):
-                    continue
-                self.tests -= len(open_)
-                if all(self._dead(core, row) for row in open_):
-                    options[v] |= 1 << option
-        return options
-
-    def _allowed(self, options: Mapping[int, int]) -> bool:
-        """Whether some members' options break no rule between them; what does is never chosen."""
-        target = list(self.choice)
-        for v, option in options.items():
-            target[v] = option
-        return all(
-            rule.holds(target) or n in self.problem.broken
-            for v in options
-            for n, rule in self.problem.rules_of[v]
-            if rule.p == v and rule.q in options
-        )
-
-    # Growing
-
-    def _grown(self) -> list[int]:
-        """Members that have no way with nobody else around."""
+    @cached_property
+    def proof(self) -> list[int] | None:
+        """Members that have no way with nobody else around; None where no such are met."""
         where = list(self.problem.start)
         for n, v in enumerate(self.passage.group):
             where[v] = self.passage.option(n, self.passage.furthest[n])
@@ -82,11 +51,47 @@ class Deadlock:
                 if alone.cost is None:
                     return sorted(members)
             except SearchTooLong:
-                return self._around()
+                return None
             more = self._in_the_way(alone, where) or self._in_the_way(alone, self.problem.start)
             if not more:
-                return self._around()
+                return None
             members |= more
+
+    def nogood(self) -> dict[int, int]:
+        """Options, as bits, of as few members as may be, of which no combination can be reached."""
+        core = self._fewest(self.proof or self._around())
+        between = self._between(core)
+        options = {v: 1 << self.choice[v] for v in core}
+        for v in core:
+            others = [u for u in core if u != v]
+            for option in bits(self.problem.domains[v] & ~options[v]):
+                rows = [
+                    {**dict(zip(others, row, strict=True)), v: option}
+                    for row in product(*[list(bits(options[u])) for u in others])
+                ]
+                # What breaks a rule between them is never chosen.
+                open_ = [
+                    row
+                    for row in rows
+                    if all(rule.relation.fits(row[rule.p], row[rule.q]) for rule in between)
+                ]
+                if not open_ or self.tests < len(open_):
+                    continue
+                self.tests -= len(open_)
+                if all(self._dead(core, row) for row in open_):
+                    options[v] |= 1 << option
+        return options
+
+    def _between(self, members: Sequence[int]) -> list[Rule]:
+        """The rules between some members that hold today."""
+        return [
+            rule
+            for v in members
+            for n, rule in self.problem.rules_of[v]
+            if rule.p == v and rule.q in members and n not in self.problem.broken
+        ]
+
+    # Growing
 
     def _in_the_way(self, alone: Passage, where: Sequence[int]) -> set[int]:
         """Who, standing where it is told, keeps the members from the first step that is kept."""

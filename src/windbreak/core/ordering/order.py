@@ -74,10 +74,10 @@ def order(resolution: Resolution) -> Order:
         for group in _groups(problem, choice):
             try:
                 passages = _passages(problem, choice, group)
-                if all(passage.cost is not None for passage in passages):
+                if not isinstance(passages, Deadlock):
                     ways += passages
                     continue
-                nogoods.append(Deadlock(problem, choice, passages[0]).nogood())
+                nogoods.append(passages.nogood())
             except SearchTooLong:
                 # The group stays as it is, and is told to be stuck.
                 unsearched |= set(group)
@@ -104,8 +104,11 @@ def _groups(problem: Problem, choice: Sequence[int]) -> list[list[int]]:
     return components(moving, edges)
 
 
-def _passages(problem: Problem, choice: Sequence[int], group: Sequence[int]) -> list[Passage]:
-    """The passages of a group, in as many parts and with as few stops as may be.
+def _passages(
+    problem: Problem, choice: Sequence[int], group: Sequence[int]
+) -> list[Passage] | Deadlock:
+    """The passages of a group, in as many parts and with as few stops as may be; or the deadlock
+    that lies in their way.
 
     What going straight costs is the least there is, where it is what the rings cost by themselves
     and the fewest hops of the rest; else the group is looked at whole. Raises SearchTooLong.
@@ -121,20 +124,33 @@ def _passages(problem: Problem, choice: Sequence[int], group: Sequence[int]) -> 
                 allowance = Allowance(_FEW_STATES)
                 made[key] = Passage(problem, choice, part, straight=straight, allowance=allowance)
             passage = made[key]
-            ringed = passage.ringed & straight if passage.walkable else set(group)
+            ringed = passage.ringed & straight if passage.walkable else set()
+            if not ringed and _is_shut(passage):
+                deadlock = Deadlock(problem, choice, passage)
+                if deadlock.proof is not None:
+                    return deadlock
             if ringed or not _is_least(passage, straight):
                 break
             passages.append(passage)
         else:
             return passages
         straight -= ringed or straight
-    return [Passage(problem, choice, group, allowance=Allowance(MOST_STATES))]
+    passage = Passage(problem, choice, group, allowance=Allowance(MOST_STATES))
+    return [passage] if passage.cost is not None else Deadlock(problem, choice, passage)
 
 
 def _is_least(passage: Passage, straight: set[int]) -> bool:
     """Whether stops left out of straight ways could not make a passage cost less."""
     try:
         return passage.least or (passage.cost is not None and straight.isdisjoint(passage.group))
+    except SearchTooLong:
+        return False
+
+
+def _is_shut(passage: Passage) -> bool:
+    """Whether no way of a passage leads to its target, with the stops that it has."""
+    try:
+        return passage.cost is None
     except SearchTooLong:
         return False
 

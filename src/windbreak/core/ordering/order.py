@@ -7,8 +7,8 @@ combined members, and among those none has fewer steps.
 (2) In a group everybody goes straight who can, but for those who wait for each other in rings; the
     way of what then still hangs together is found by itself (see passage). Where that does not cost
     the least there could be, fewer go straight, and at last nobody need.
-(3) Where no order leads to the targets, a nogood is learned (see deadlocks), and the best choice
-    without it is ordered in their place.
+(3) Where no order leads to the targets, as a part of a group may prove by itself, a nogood is
+    learned (see deadlocks), and the best choice without it is ordered in their place.
 (4) The ways are put into one row (see interleaving).
 """
 

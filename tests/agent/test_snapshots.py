@@ -7,6 +7,7 @@ from __future__ import annotations
 import json
 import os
 import shutil
+import stat
 import unittest
 import zipfile
 from pathlib import Path
@@ -14,13 +15,11 @@ from pathlib import Path
 from tests.agent import hosts
 from tests.agent.hosts import AGENT
 
-# Pack a root, and take a file away before it is read; then lay out what was packed.
-_PACKED = """
+_BEGUN = """
 define( 'ABSPATH', $argv[2] . '/' );
-foreach ( array( 'folders', 'memory', 'failed', 'snapshots' ) as $part ) {
-	is_file( "$argv[1]/parts/$part.php" ) && require "$argv[1]/parts/$part.php";
+foreach ( array( 'folders', 'memory', 'snapshots' ) as $part ) {
+	require "$argv[1]/parts/$part.php";
 }
-class_exists( 'Windbreak\\\\Failed' ) || require "$argv[1]/parts/agent.php";
 $wpdb = (object) array( 'prefix' => 'wp_' );
 $sign = function ( $what ) use ( $argv ) {
 	'packing' === $what && '' !== $argv[4] && @unlink( $argv[4] );
@@ -31,18 +30,29 @@ $called = function ( $name, ...$args ) use ( $snapshots ) {
 	$method->setAccessible( true );
 	return $method->invoke( $snapshots, ...$args );
 };
+"""
+# Pack a root, and take a file away before it is read.
+_PACKED = (
+    _BEGUN
+    + """
 file_put_contents( "$argv[3]/made.sql", "-- end\\n" );
 try {
 	$count = $called( 'packed', "$argv[3]/made.zip", $argv[5], "$argv[3]/made.sql", array() );
-	$zip = new ZipArchive();
-	if ( null !== $count && true === $zip->open( "$argv[3]/made.zip" ) ) {
-		$called( 'unpack', $zip, array(), "$argv[3]/out" );
-	}
 	echo json_encode( array( 'count' => $count ) );
 } catch ( Windbreak\\Failed $error ) {
 	echo json_encode( array( 'code' => $error->failure, 'why' => $error->getMessage() ) );
 }
 """
+)
+# Lay out what was packed.
+_LAID_OUT = (
+    _BEGUN
+    + """
+$zip = new ZipArchive();
+$zip->open( "$argv[3]/made.zip" );
+$called( 'unpack', $zip, array(), $argv[2], "$argv[3]/out" );
+"""
+)
 
 
 @unittest.skipIf(shutil.which("php") is None, "there is no PHP here")
@@ -65,11 +75,17 @@ class Files(unittest.TestCase):
         answer = hosts.php(_PACKED, self.folder, self.folder / "agent", *given)
         return dict(json.loads(answer))
 
+    def laid_out(self) -> Path:
+        """Where the files of what was packed are laid out."""
+        given = [self.folder / "agent", self.root, self.state, "", ""]
+        hosts.php(_LAID_OUT, self.folder, *given)
+        return self.state / "out/files"
+
     def test_a_file_that_goes_while_a_snapshot_is_made_is_in_it(self) -> None:
         gone = self.root / "cache/page-1.html"
         self.assertEqual(self.packed(gone=gone), {"count": 4})
         self.assertFalse(gone.exists())
-        self.assertEqual((self.state / "out/files/cache/page-1.html").read_text(), "page 1")
+        self.assertEqual((self.laid_out() / "cache/page-1.html").read_text(), "page 1")
 
     def test_where_files_cannot_be_held_one_that_goes_makes_no_half_snapshot(self) -> None:
         with hosts.folder("/dev/shm") as elsewhere:
@@ -93,7 +109,37 @@ class Files(unittest.TestCase):
         name = b"caf\xe9.jpg"
         (self.root / os.fsdecode(name)).write_text("a cup")
         self.assertEqual(self.packed(), {"count": 5})
-        self.assertTrue((self.state / "out/files" / os.fsdecode(name)).exists())
+        self.assertTrue((self.laid_out() / os.fsdecode(name)).exists())
+
+    def test_what_is_still_the_same_is_not_written_again_and_what_is_not_is(self) -> None:
+        same, text, mode, time = (self.root / f"cache/{name}.html" for name in "abcd")
+        for path in (same, text, mode, time):
+            path.write_text("as it was")
+            path.chmod(0o640)
+            os.utime(path, (10**9, 10**9))
+        self.packed()
+        text.write_text("as it is.")
+        os.utime(text, (10**9, 10**9))
+        mode.chmod(0o600)
+        os.utime(time, (10**9 + 60, 10**9 + 60))
+        out = self.laid_out()
+        for path in (same, text, mode, time):
+            back = out / path.relative_to(self.root)
+            self.assertEqual(back.read_text(), "as it was")
+            self.assertEqual(stat.S_IMODE(back.stat().st_mode), 0o640)
+            self.assertEqual(back.stat().st_mtime, 10**9)
+            self.assertEqual(back.samefile(path), path == same, path)
+        self.assertEqual(text.read_text(), "as it is.")
+        self.assertEqual(stat.S_IMODE(mode.stat().st_mode), 0o600)
+        self.assertEqual(time.stat().st_mtime, 10**9 + 60)
+
+    def test_what_lies_behind_a_link_now_is_not_shared(self) -> None:
+        self.packed()
+        (self.root / "cache").rename(self.folder / "elsewhere")
+        (self.root / "cache").symlink_to(self.folder / "elsewhere")
+        back = self.laid_out() / "cache/page-0.html"
+        self.assertEqual(back.read_text(), "page 0")
+        self.assertFalse(back.samefile(self.folder / "elsewhere/page-0.html"))
 
     def test_another_program_can_open_it(self) -> None:
         (self.root / "cache/page-0.html").chmod(0o640)

@@ -196,7 +196,7 @@ final class Snapshots {
 		Folders::clear( $fresh );
 		( $this->sign )( 'laying out', 0, $zip->numFiles );
 		try {
-			self::unpack( $zip, $links, $fresh );
+			self::unpack( $zip, $links, $root, $fresh );
 		} catch ( Failed $failed ) {
 			Folders::clear( $fresh );
 			throw $failed;
@@ -221,13 +221,19 @@ final class Snapshots {
 		return array( 'restored' => (string) $args['snapshot'], 'files' => $count, 'left' => $left );
 	}
 
-	/** Lay out what lies in a snapshot, with the times and modes it had, and links by where they lead. Throws Failed. */
-	private static function unpack( \ZipArchive $zip, array $links, string $place ): void {
+	/**
+	 * Lay out what lies in a snapshot, with the times and modes it had, and links by where they lead.
+	 * A file that is still the same under the root is laid out as a second name of that one, which
+	 * needs neither time nor room. Throws Failed.
+	 */
+	private static function unpack( \ZipArchive $zip, array $links, string $root, string $place ): void {
+		$root    = (string) realpath( $root );
 		$folders = array(); // their modes: given once all is in them
 		for ( $n = 0; $n < $zip->numFiles; $n++ ) {
 			$entry = (array) $zip->statIndex( $n );
-			$path  = "$place/" . $zip->getNameIndex( $n, self::RAW );
-			if ( preg_match( '#/\.\.(/|$)#', $path ) ) {
+			$name  = (string) $zip->getNameIndex( $n, self::RAW );
+			$path  = "$place/$name";
+			if ( preg_match( '#(^|/)\.\.(/|$)#', $name ) ) {
 				throw new Failed( 'wrong-archive', "the snapshot holds a path that leads out: {$entry['name']}" );
 			}
 			$folder = '/' === substr( $path, -1 ) ? $path : dirname( $path );
@@ -235,22 +241,46 @@ final class Snapshots {
 				throw new Failed( 'no-room', 'the snapshot can’t be opened beside the site' );
 			}
 			$known = $zip->getExternalAttributesIndex( $n, $system, $mode ) && \ZipArchive::OPSYS_UNIX === $system && $mode >> 16;
-			$mode  = ( $mode >> 16 ) & 07777;
-			if ( $folder !== $path ) {
-				self::unpack_file( $zip, $entry, $path );
-				touch( $path, $entry['mtime'] );
-				$known && chmod( $path, $mode );
-			} elseif ( $known ) {
+			$mode  = $known ? ( $mode >> 16 ) & 07777 : null;
+			if ( $folder === $path ) {
 				$folders[ $path ] = $mode;
+				continue;
 			}
+			$there = $root . substr( $name, strlen( 'files' ) );
+			if ( realpath( $there ) === $there && self::is_still( $zip, $entry, $mode, $there ) && @link( $there, $path ) ) {
+				continue;
+			}
+			self::unpack_file( $zip, $entry, $path );
+			touch( $path, $entry['mtime'] );
+			null === $mode || chmod( $path, $mode );
 		}
 		foreach ( $links as $path => $target ) {
 			@mkdir( dirname( "$place/$path" ), 0755, true );
 			symlink( $target, "$place/$path" );
 		}
-		foreach ( array_reverse( $folders ) as $path => $mode ) {
+		foreach ( array_reverse( array_filter( $folders, 'is_int' ) ) as $path => $mode ) {
 			chmod( $path, $mode );
 		}
+	}
+
+	/** Whether a file is what a snapshot holds of it, byte for byte, with its time and mode. */
+	private static function is_still( \ZipArchive $zip, array $entry, ?int $mode, string $file ): bool {
+		$now = @stat( $file );
+		if ( ! $now || $now['size'] !== $entry['size'] || ( $now['mode'] & 07777 ) !== $mode || abs( $now['mtime'] - $entry['mtime'] ) > 1 ) {
+			return false; // an archive keeps every other second
+		}
+		$has  = @fopen( $file, 'r' );
+		$held = @$zip->getStream( $entry['name'] );
+		$same = $has && $held;
+		if ( $same ) {
+			stream_set_chunk_size( $has, self::ONCE );
+			stream_set_chunk_size( $held, self::ONCE );
+		}
+		for ( $left = $entry['size']; $same && $left > 0; $left -= strlen( $part ) ) {
+			$part = (string) @fread( $held, min( $left, self::ONCE ) );
+			$same = '' !== $part && @fread( $has, strlen( $part ) ) === $part;
+		}
+		return $same;
 	}
 
 	/** Lay out one file. Throws Failed where it is not what was put in, too. */
@@ -337,11 +367,12 @@ final class Snapshots {
 		return array( 'freed' => max( 0, $before - self::bytes( $this->memory->place ) ) );
 	}
 
-	/** How much lies in a folder. */
+	/** How much lies in a folder that lies nowhere else by another name. */
 	public static function bytes( string $folder ): int {
 		$bytes = 0;
 		foreach ( Folders::every( $folder ) as $file ) {
-			$bytes += $file->isFile() && ! $file->isLink() ? $file->getSize() : 0;
+			$is     = @lstat( $file->getPathname() );
+			$bytes += $is && $file->isFile() && ! $file->isLink() && 1 === $is['nlink'] ? $is['size'] : 0;
 		}
 		return $bytes;
 	}

@@ -43,14 +43,14 @@ final class Snapshots {
 		return array( 'snapshot' => $id, 'files' => $count, 'bytes' => filesize( $file ), 'written' => Site::look()['written'] );
 	}
 
-	/** Write the archive; how many files and folders it holds, or null where one was gone before it could be read. Throws Failed. */
+	/** Write the archive; how many files of the site it holds, or null where one was gone before it could be read. Throws Failed. */
 	private function packed( string $file, string $held, string $sql, array $beside ): ?int {
 		$zip = new \ZipArchive();
 		if ( true !== $zip->open( $file, \ZipArchive::CREATE | \ZipArchive::OVERWRITE ) ) {
 			throw new Failed( 'not-writable', 'a snapshot can’t be written' );
 		}
 		$root = rtrim( ABSPATH, '/' );
-		list( $links, $loose ) = $this->listed( $zip, $root, $held );
+		list( $links, $loose, $files ) = $this->listed( $zip, $root, $held );
 		$count = $zip->numFiles;
 		$zip->addFile( $sql, 'database.sql' );
 		$zip->setCompressionName( 'database.sql', \ZipArchive::CM_STORE );
@@ -68,7 +68,7 @@ final class Snapshots {
 		$check = new \ZipArchive();
 		if ( $whole && true === $check->open( $file, \ZipArchive::CHECKCONS ) && $check->numFiles === $count + 2 ) {
 			$check->close();
-			return $count;
+			return $files;
 		}
 		@unlink( $file );
 		clearstatcache();
@@ -81,13 +81,15 @@ final class Snapshots {
 	/**
 	 * List every file and folder under a root in an archive, which is written later. A file is
 	 * held by a second name until then, since a site takes files of its own away at any time.
-	 * Where its links lead, by their names, and the files that could not be held. Throws Failed.
+	 * Where its links lead, by their names, the files that could not be held, and how many there
+	 * are. Throws Failed.
 	 */
 	private function listed( \ZipArchive $zip, string $root, string $held ): array {
 		Folders::clear( $held );
 		mkdir( $held, 0700 );
 		$links = array();
 		$loose = array();
+		$files = 0;
 		foreach ( Folders::every( $root ) as $entry ) {
 			$path = $entry->getPathname();
 			$name = substr( $path, strlen( $root ) + 1 );
@@ -112,6 +114,7 @@ final class Snapshots {
 					}
 					$loose[] = $second = $path;
 				}
+				$files += 1;
 				$zip->addFile( $second, "files/$name" );
 				$zip->setCompressionIndex( $zip->numFiles - 1, \ZipArchive::CM_STORE ); // time counts here more than room
 			}
@@ -120,7 +123,7 @@ final class Snapshots {
 				( $this->sign )( 'files', $zip->numFiles, 0 );
 			}
 		}
-		return array( $links, $loose );
+		return array( $links, $loose, $files );
 	}
 
 	private function file( string $name ): string {

@@ -189,13 +189,13 @@ class Acts:
         self.faults.room_for("snapshot")
         path = self.state / "snapshots" / f"{args['change']}.zip"
         part = path.with_suffix(".part")
-        files = [f for f in sorted(self.site.root.rglob("*")) if f.name != "site.db"]
+        every = [f for f in sorted(self.site.root.rglob("*")) if f.name != "site.db"]
         with zipfile.ZipFile(part, "w", zipfile.ZIP_DEFLATED) as archive:
-            for n, file in enumerate(files):
+            for n, file in enumerate(every):
                 archive.write(file, file.relative_to(self.site.root))
                 if n % 200 == 0:
-                    self.sign("files", n, len(files))
-            self.sign("database", len(files), len(files))
+                    self.sign("files", n, len(every))
+            self.sign("database", len(every), len(every))
             archive.writestr("site.db", self._copy_of_database())
         part.replace(path)
         with zipfile.ZipFile(path) as archive:
@@ -203,7 +203,7 @@ class Acts:
                 raise CallFailed("checksum", "the snapshot can't be read back")
         return {
             "snapshot": args["change"],
-            "files": len(files) + 1,
+            "files": sum(f.is_file() for f in every) + 1,
             "bytes": path.stat().st_size,
             "written": self.site.written(),
         }

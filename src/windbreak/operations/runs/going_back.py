@@ -13,7 +13,7 @@ from windbreak.core.values.runs import RunState
 from windbreak.core.values.verdicts import PlannedStep
 from windbreak.links.errors import LinkError
 from windbreak.operations.runs import looking
-from windbreak.operations.runs.acting import Acting, act_of
+from windbreak.operations.runs.acting import Acting, act_of, versions_now
 from windbreak.operations.runs.journal import StepFailed
 from windbreak.wording.matters import worse_text
 from windbreak.wording.words import counted
@@ -118,12 +118,7 @@ def _put_back_if_kept(
 def _read_back(run: Acting, number: int, step: PlannedStep) -> None:
     """Raise StepFailed where a move is not put back, whatever the site said."""
 
-    def read() -> dict[str, Any]:
-        inventory = run.inventory()
-        return {move.product: inventory.version_of(move.product) for move in step.moves}
-
-    act = f"read back after putting back {number}"
-    there = run.journal.once(act, read, step=number)
+    there = versions_now(run, f"read back after putting back {number}", number, step)
     for move in step.moves:
         if there[move.product] != move.from_:
             have = there[move.product] or "absent"
@@ -171,6 +166,7 @@ def restore(run: Acting, number: int, title: str, why: str) -> tuple[RunState, s
         written = journal.once(
             "written since the snapshot",
             lambda: {"same": journal.ask(run.agent.look).written == snapshot.get("written")},
+            text=lambda d: "nothing" if d["same"] else "something was",
         )
         if not written["same"] and not run.approval_restores:
             run.owe("page", was=False)

@@ -110,10 +110,12 @@ class Journal:
         act: str,
         do: Callable[[], dict[str, Any]],
         *,
+        text: Callable[[dict[str, Any]], str],
         step: int | None = None,
-        text: Callable[[dict[str, Any]], str] = lambda detail: "",
     ) -> dict[str, Any]:
-        """Do something that changes nothing on the site, and remember what it brought."""
+        """Do something that changes nothing on the site, and remember what it brought, in words
+        too.
+        """
         outcome = self.done(act)
         if outcome is not None:
             return outcome

@@ -47,3 +47,9 @@ def of_act(lengths: dict[str, float], act: str) -> float:
     """How long an act usually takes, in seconds; a default where there is no history."""
     kind = kind_of(act)
     return lengths.get(kind, _DEFAULTS.get(kind, _ELSE))
+
+
+def in_words(lengths: dict[str, float]) -> str:
+    """What is usual, told: "apply 20 s, snapshot 61 s"."""
+    seen = [f"{kind} {seconds:.0f} s" for kind, seconds in sorted(lengths.items())]
+    return ", ".join(seen) or "none yet: no run ended well on its host"

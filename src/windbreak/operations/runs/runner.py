@@ -101,7 +101,7 @@ class Runner(Acting):
         self._time_left("It was not begun")
         self.journal.once(self.leg("packages"), self._packages, text=lambda d: d["text"])
         self.journal.once(self.leg("own files"), self._own_files, text=_own_text)
-        self.journal.once("usual lengths", self._lengths)
+        self.journal.once("usual lengths", self._lengths, text=lengths.in_words)
         detail = self.journal.once(
             self.leg("baseline"),
             lambda: looking.baseline(self).model_dump(mode="json"),

@@ -13,7 +13,7 @@ from windbreak.core.values.packages import Package
 from windbreak.core.values.verdicts import PlannedMove, PlannedStep
 from windbreak.operations.licensing import licence_codes
 from windbreak.operations.runs import looking, remedies
-from windbreak.operations.runs.acting import Acting, act_of
+from windbreak.operations.runs.acting import Acting, act_of, versions_now
 from windbreak.operations.runs.journal import StepFailed
 from windbreak.wording.matters import worse_text
 
@@ -129,16 +129,7 @@ def _guards(run: Acting, number: int) -> None:
 def _read_back(run: Acting, number: int, step: PlannedStep) -> None:
     """The versions as the site has them now; the expected ones, or the step failed."""
 
-    def read() -> dict[str, Any]:
-        inventory = run.inventory()
-        return {m.product: inventory.version_of(m.product) for m in step.moves}
-
-    there = run.journal.once(
-        f"read back {number}",
-        read,
-        step=number,
-        text=lambda d: ", ".join(version or "gone" for version in d.values()),
-    )
+    there = versions_now(run, f"read back {number}", number, step)
     for move in step.moves:
         if there.get(move.product) != move.to:
             have = there.get(move.product) or "nothing"

@@ -58,6 +58,10 @@ class Nights(WithDemo):
         self.assertIn("A word of yours is wanted for 1 site: windbreak rollout show 1",
                       " ".join(played.stdout.split()))  # fmt: skip
         self.assertNotIn("skerry-light:", played.stdout)
+        # The demo's clock is days ahead now, and ages go by it.
+        for list_ in ("site", "feed"):
+            self.assertRegex(self.told(list_, "list"), r"\d (s|min|h) ago")
+        self.assertNotRegex(self.told("site", "list"), r"\bin \d+ d\b")
         self.assertIn("put back", played.stdout)
         self.assertRegex(played.stdout, r"\d+ runs, \d of them ended badly")
         story = self.told("rollout", "show", "1")

@@ -8,8 +8,13 @@ import re
 import shutil
 import sys
 from collections.abc import Iterable, Sequence
-from datetime import UTC, date, datetime
-from typing import Any
+from datetime import date, datetime
+from typing import TYPE_CHECKING, Any
+
+from windbreak.cli import clock
+
+if TYPE_CHECKING:
+    from rich.console import RenderableType
 
 GLYPHS = {
     "exposed": ("◈", "red"),
@@ -23,8 +28,8 @@ GLYPHS = {
     "clear": ("▁", "green"),
 }
 
-
 _SHORT = 24
+_WHOLE = 100_000  # columns where there is no terminal: nothing is cut
 
 
 class Refusal(Exception):
@@ -58,15 +63,16 @@ def glyph(state: str, word: str) -> str:
 
 
 def table(heads: Sequence[str], rows: Iterable[Sequence[object]], empty: str) -> None:
-    """Print rows under heads, cut to the terminal; ``empty`` is said where there are none."""
-    from rich.console import Console
+    """Print rows under heads, cut to the terminal, if there is one; ``empty`` is said where there
+    are none.
+    """
     from rich.table import Table
 
     cells = [list(row) for row in rows]
     if not cells:
         print(empty)
         return
-    wide = shutil.get_terminal_size().columns if sys.stdout.isatty() else 200
+    wide = shutil.get_terminal_size().columns if sys.stdout.isatty() else _WHOLE
     shown = Table(box=None, padding=(0, 2, 0, 0), header_style="bright_black", pad_edge=False)
     for index, (head, width) in enumerate(zip(heads, _widths(heads, cells, wide), strict=True)):
         number = all(isinstance(row[index], int) for row in cells)
@@ -79,7 +85,7 @@ def table(heads: Sequence[str], rows: Iterable[Sequence[object]], empty: str) ->
         )
     for row in cells:
         shown.add_row(*(str(cell) for cell in row))
-    Console(width=wide, highlight=False, soft_wrap=False).print(shown)
+    _print(shown)
 
 
 def _widths(heads: Sequence[str], rows: list[list[object]], wide: int) -> list[int]:
@@ -105,22 +111,32 @@ def say(text: str = "") -> None:
 
     ``**bold**`` shows on a terminal.
     """
-    from rich.console import Console
     from rich.markup import escape
     from rich.padding import Padding
 
     bare = text.lstrip(" ")
     marked = re.sub(r"\*\*(.+?)\*\*", r"[bold]\1[/bold]", escape(bare)).replace("`", "")
     indented = Padding(marked, (0, 0, 0, len(text) - len(bare)), expand=False)
-    Console(width=None if sys.stdout.isatty() else 200, highlight=False).print(indented)
+    _print(indented)
 
 
 def styled(text: str) -> None:
     """Print a line that holds markup of ours."""
+    _print(text)
+
+
+def _print(shown: RenderableType) -> None:
+    """Print to the width of the terminal; where there is none, lines are whole."""
     from rich.console import Console
 
-    wide = None if sys.stdout.isatty() else 200
-    Console(width=wide, highlight=False).print(text)
+    if sys.stdout.isatty():
+        Console(highlight=False).print(shown)
+        return
+    console = Console(width=_WHOLE, highlight=False)
+    with console.capture() as captured:
+        console.print(shown)
+    for line in captured.get().splitlines():
+        print(line.rstrip())
 
 
 def secret(prompt: str) -> str:
@@ -152,7 +168,7 @@ def age(instant: datetime | None, now: datetime | None = None) -> str:
     """How long ago: "4 min ago", "never"."""
     if instant is None:
         return "never"
-    seconds = int(((now or datetime.now(UTC)) - instant).total_seconds())
+    seconds = int(((now or clock.now()) - instant).total_seconds())
     if seconds < 0:
         return f"in {_span(-seconds)}"
     return "now" if seconds < 5 else f"{_span(seconds)} ago"

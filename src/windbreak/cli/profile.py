@@ -9,6 +9,7 @@ import os
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from windbreak.cli import clock
 from windbreak.cli.output import Refusal
 
 if TYPE_CHECKING:
@@ -65,7 +66,9 @@ def connect(args: argparse.Namespace) -> Windbreak:
         raise Refusal(
             "no service is known; sign in with the link it printed: windbreak sign-in LINK", 4
         )
-    return UntilShown(address, token)
+    library = UntilShown(address, token)
+    clock.follow(library)
+    return library
 
 
 def same_service(address: str, other: str) -> bool:

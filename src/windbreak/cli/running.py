@@ -5,10 +5,10 @@ from __future__ import annotations
 import argparse
 import sys
 from collections.abc import Callable
-from datetime import UTC, date, datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
 
+from windbreak.cli import clock
 from windbreak.cli.output import ask, dump, local, plain, say, styled, table
 from windbreak.cli.profile import connect
 
@@ -166,7 +166,7 @@ def _lines(story: RunStory) -> list[str]:
             lines += [f"        {plain(text)}" for text in step.brings]
     lines.append(f"{run.state}: {plain(run.text)}")
     if run.reckoned is not None:
-        took = (run.ended_at or datetime.now(UTC)) - run.started_at
+        took = (run.ended_at or clock.now()) - run.started_at
         word = "took" if run.ended_at else "so far"
         lines.append(f"reckoned at {_length(run.reckoned)}, {word} {_length(took.total_seconds())}")
     lines += [_pace(story.pace)] if story.pace else []
@@ -185,7 +185,7 @@ def _lines(story: RunStory) -> list[str]:
 
 def _pace(pace: Pacing) -> str:
     """``slow: apply 2 plugin/lee, moving 3 of 10; 1:20 so far, usually 0:20; last sign 3 s ago``"""
-    now = datetime.now(UTC)
+    now = clock.now()
     last = max((*pace.signs, pace.began_at))
     tone = {"usual": "", "slow": "[blue]slow[/]: ", "stuck": "[red]stuck[/]: "}[pace.state]
     progress = f", {pace.progress}" if pace.progress else ""
@@ -203,7 +203,7 @@ def _length(seconds: float) -> str:
 def _errand(errand: Errand) -> str:
     from windbreak.wording.words import day
 
-    when = f"due {day(errand.due, date.today())}" if errand.due else "no day"
+    when = f"due {day(errand.due, clock.now().date())}" if errand.due else "no day"
     when = "the run waits for it" if errand.blocking else when
     return f"Errand {errand.id}: {plain(errand.text)}, {when}. windbreak errand done {errand.id}"
 
@@ -211,7 +211,7 @@ def _errand(errand: Errand) -> str:
 def _line(step: RunStep) -> str:
     took = ""
     if step.started_at:
-        end = step.ended_at or datetime.now(UTC)
+        end = step.ended_at or clock.now()
         took = f"  {_length((end - step.started_at).total_seconds())}"
     seen = ""
     if step.seen:

@@ -7,6 +7,7 @@ import json
 from datetime import datetime
 from typing import Any
 
+from windbreak.cli import clock
 from windbreak.cli.output import (
     Refusal,
     a_day,
@@ -136,7 +137,7 @@ def _at(text: str) -> datetime:
 
 def _due(deadline: datetime) -> str:
     """A deadline as a day: "by Fri 27 Nov", "since Mon 2 Nov"."""
-    word = "since" if deadline < datetime.now(deadline.tzinfo) else "by"
+    word = "since" if deadline < clock.now() else "by"
     return f"{word} {deadline:%a} {deadline.day} {deadline:%b %Y}"
 
 

@@ -17,6 +17,7 @@ from __future__ import annotations
 import time
 from collections.abc import AsyncIterator, Callable, Iterator
 from dataclasses import replace
+from datetime import timedelta
 from functools import wraps
 from inspect import Parameter, signature
 from types import TracebackType
@@ -42,11 +43,13 @@ class _Library:
     def __init__(self, address: str, token: str | None = None) -> None:
         self.address, self.token = address.rstrip("/"), token
         self.written = 0  # the generation of the last thing written through this library
+        self.ahead = timedelta()  # how far the service's clock is ahead of our own
 
     def _request(self, call: Call[Any]) -> dict[str, Any]:
         return transport.request_of(call, self.address, self.token, self.written)
 
     def _read(self, call: Call[T], response: httpx.Response) -> T:
+        self.ahead = transport.ahead_by(response, self.ahead)
         if call.method != "GET":
             self.written = max(self.written, transport.generation_of(response))
         return transport.read(call, response)

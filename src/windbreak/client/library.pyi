@@ -4,6 +4,7 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from dataclasses import replace
 from datetime import date, datetime
+from datetime import timedelta
 from functools import wraps
 from importlib import import_module
 from inspect import Parameter, signature
@@ -80,6 +81,7 @@ class _Library:
     address: str
     token: str | None
     written: int
+    ahead: timedelta
 
 class Windbreak(_Library):
     def __init__(self, address: str, token: str | None=None) -> None:

@@ -38,7 +38,8 @@ def _class(node: ast.ClassDef, calls: ast.Module) -> list[str]:
             defined.add(statement.name)
             lines += _method(statement, ast.get_docstring(statement))
     if node.name == "_Library":
-        return [*lines, "    address: str", "    token: str | None", "    written: int", ""]
+        own = ("address: str", "token: str | None", "written: int", "ahead: timedelta")
+        return [*lines, *[f"    {attribute}" for attribute in own], ""]
     for call in calls.body:
         public = isinstance(call, ast.FunctionDef) and not call.name.startswith("_")
         if isinstance(call, ast.FunctionDef) and public and call.name not in defined:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import ssl
+from datetime import UTC, datetime, timedelta
 from typing import Any, TypeVar
 
 import httpx
@@ -13,6 +14,7 @@ from windbreak.client.errors import ClientError, NotPermitted, Problem, StillAtW
 T = TypeVar("T")
 
 TRIES = 3  # for what only reads; what changes something is asked once
+_NEAR = timedelta(seconds=5)  # an answer was on its way for less
 TIMEOUT = httpx.Timeout(120, connect=5)
 
 
@@ -66,6 +68,18 @@ def generation_of(response: httpx.Response) -> int:
     """The generation that an answer to a write stands for; 0 where it tells none."""
     generation = response.headers.get("generation", "")
     return int(generation) if generation.isdigit() else 0
+
+
+def ahead_by(response: httpx.Response, before: timedelta) -> timedelta:
+    """How far the service's clock is ahead of our own: as ``before``, unless it is told to be
+    further from that than an answer takes to arrive.
+    """
+    try:
+        told = datetime.fromisoformat(response.headers.get("service-time", ""))
+    except ValueError:
+        return before
+    off = told - datetime.now(UTC)
+    return off if abs(off - before) > _NEAR else before
 
 
 def may_retry(call: Call[Any], tried: int) -> bool:

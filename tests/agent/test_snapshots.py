@@ -104,6 +104,7 @@ class Files(unittest.TestCase):
             (self.root / name).chmod(had)
             self.assertEqual(answer["code"], "not-permitted")
             self.assertIn(f"PHP may not read {name}:", str(answer["why"]))
+            self.assertFalse((self.state / "made.zip").exists())
 
     def test_names_that_are_no_utf_8_come_back_as_they_were(self) -> None:
         name = b"caf\xe9.jpg"

@@ -50,7 +50,12 @@ final class Snapshots {
 			throw new Failed( 'not-writable', 'a snapshot can’t be written' );
 		}
 		$root = rtrim( ABSPATH, '/' );
-		list( $links, $loose, $files ) = $this->listed( $zip, $root, $held );
+		try {
+			list( $links, $loose, $files ) = $this->listed( $zip, $root, $held );
+		} catch ( Failed $failed ) {
+			$zip->unchangeAll(); // else all that was listed would be written as it goes
+			throw $failed;
+		}
 		$count = $zip->numFiles;
 		$zip->addFile( $sql, 'database.sql' );
 		$zip->setCompressionName( 'database.sql', \ZipArchive::CM_STORE );
@@ -114,8 +119,13 @@ final class Snapshots {
 					}
 					$loose[] = $second = $path;
 				}
+				if ( ! @$zip->addFile( $second, "files/$name" ) ) {
+					if ( ! file_exists( $path ) ) {
+						continue;
+					}
+					throw new Failed( 'unknown', "$name can’t be put into a snapshot" );
+				}
 				$files += 1;
-				$zip->addFile( $second, "files/$name" );
 				$zip->setCompressionIndex( $zip->numFiles - 1, \ZipArchive::CM_STORE ); // time counts here more than room
 			}
 			$zip->setExternalAttributesIndex( $zip->numFiles - 1, \ZipArchive::OPSYS_UNIX, $mode << 16 );
@@ -249,8 +259,8 @@ final class Snapshots {
 				$folders[ $path ] = $mode;
 				continue;
 			}
-			$there = $root . substr( $name, strlen( 'files' ) );
-			if ( realpath( $there ) === $there && self::is_still( $zip, $entry, $mode, $there ) && @link( $there, $path ) ) {
+			$there = 0 === strpos( $name, 'files/' ) ? $root . substr( $name, strlen( 'files' ) ) : '';
+			if ( '' !== $there && realpath( $there ) === $there && self::is_still( $zip, $entry, $mode, $there ) && @link( $there, $path ) ) {
 				continue;
 			}
 			self::unpack_file( $zip, $entry, $path );

@@ -8,6 +8,7 @@ import json
 import os
 import shutil
 import stat
+import subprocess
 import unittest
 import zipfile
 from pathlib import Path
@@ -141,6 +142,15 @@ class Files(unittest.TestCase):
         back = self.laid_out() / "cache/page-0.html"
         self.assertEqual(back.read_text(), "page 0")
         self.assertFalse(back.samefile(self.folder / "elsewhere/page-0.html"))
+
+    def test_a_path_that_leads_out_is_refused(self) -> None:
+        self.state.mkdir()
+        with zipfile.ZipFile(self.state / "made.zip", "w") as written:
+            written.writestr("files/../../../out.txt", "out")
+        with self.assertRaises(subprocess.CalledProcessError) as caught:
+            self.laid_out()
+        self.assertIn("leads out: files/../../../out.txt", caught.exception.stderr)
+        self.assertEqual([*self.folder.rglob("out.txt")], [])
 
     def test_another_program_can_open_it(self) -> None:
         (self.root / "cache/page-0.html").chmod(0o640)

@@ -246,9 +246,7 @@ final class Snapshots {
 			$entry = (array) $zip->statIndex( $n );
 			$name  = (string) $zip->getNameIndex( $n, self::RAW );
 			$path  = "$place/$name";
-			if ( preg_match( '#(^|/)\.\.(/|$)#', $name ) ) {
-				throw new Failed( 'wrong-archive', "the snapshot holds a path that leads out: {$entry['name']}" );
-			}
+			self::leads_in( $name );
 			$folder = '/' === substr( $path, -1 ) ? $path : dirname( $path );
 			if ( ! is_dir( $folder ) && ! @mkdir( $folder, 0755, true ) ) {
 				throw new Failed( 'no-room', 'the snapshot can’t be opened beside the site' );
@@ -268,11 +266,19 @@ final class Snapshots {
 			null === $mode || chmod( $path, $mode );
 		}
 		foreach ( $links as $path => $target ) {
+			self::leads_in( $path );
 			@mkdir( dirname( "$place/$path" ), 0755, true );
 			symlink( $target, "$place/$path" );
 		}
 		foreach ( array_reverse( array_filter( $folders, 'is_int' ) ) as $path => $mode ) {
 			chmod( $path, $mode );
+		}
+	}
+
+	/** Throw Failed where a path of a snapshot leads out of the folder that it is laid out in. */
+	private static function leads_in( string $path ): void {
+		if ( preg_match( '#(^|/)\.\.(/|$)#', $path ) ) {
+			throw new Failed( 'wrong-archive', "the snapshot holds a path that leads out: $path" );
 		}
 	}
 

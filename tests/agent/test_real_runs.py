@@ -9,6 +9,7 @@ import io
 import json
 import os
 import secrets
+import shutil
 import signal
 import subprocess
 import threading
@@ -173,6 +174,28 @@ class RealRuns(WithForms):
             self.done(agent, "snapshot", "c-1-aa")["snapshot"], made["snapshot"]
         )  # once
         agent.do("drop", "c-1-ac", snapshots=[made["snapshot"]], kept=["c-1-ab"])
+
+    def test_a_restore_takes_away_what_came_since_and_leaves_other_sites_alone(self) -> None:
+        agent, root = sites.agent_for(self.context, SITE), self.real.root
+        shop = root / "shop.example/public"
+        shop.mkdir(parents=True)
+        self.addCleanup(shutil.rmtree, shop.parent)
+        (shop / "wp-load.php").write_text("<?php // another site")
+        (shop / "order-1.pdf").write_text("an order")
+        made = self.done(agent, "snapshot", "c-41-aa")
+        state = next(root.parent.glob(".windbreak-*"))
+        with zipfile.ZipFile(state / "snapshots/c-41-aa.zip") as opened:
+            self.assertEqual([n for n in opened.namelist() if "shop.example" in n], [])
+        (shop / "order-2.pdf").write_text("another order")
+        (root / "since.php").write_text("<?php // it came since")
+        (root / "since/deep").mkdir(parents=True)
+        self.done(agent, "restore", "c-41-ab", snapshot=made["snapshot"])
+        self.assertEqual([*root.glob("since*")], [])
+        self.assertTrue((state / "kept/c-41-ab/since.php").exists())
+        self.assertTrue((state / "kept/c-41-ab/since/deep").exists())
+        self.assertEqual(sorted(p.name for p in shop.glob("*.pdf")), ["order-1.pdf", "order-2.pdf"])
+        self.assertEqual(self.page().status_code, 200)
+        agent.do("drop", "c-41-ac", snapshots=[made["snapshot"]], kept=["c-41-ab"])
 
     def test_what_is_not_what_it_says_touches_nothing(self) -> None:
         agent = sites.agent_for(self.context, SITE)

@@ -95,7 +95,7 @@ final class Snapshots {
 		$links = array();
 		$loose = array();
 		$files = 0;
-		foreach ( Folders::every( $root ) as $entry ) {
+		foreach ( self::of_site( $root ) as $entry ) {
 			$path = $entry->getPathname();
 			$name = substr( $path, strlen( $root ) + 1 );
 			if ( $entry->isLink() ) {
@@ -134,6 +134,32 @@ final class Snapshots {
 			}
 		}
 		return array( $links, $loose, $files );
+	}
+
+	/** Everything of the site under its root: of other sites, whose folders may lie in it, nothing. */
+	private static function of_site( string $root ): \Generator {
+		foreach ( new \FilesystemIterator( $root ) as $top ) {
+			if ( ! self::is_another( $top ) ) {
+				yield $top;
+				if ( $top->isDir() && ! $top->isLink() ) {
+					yield from Folders::every( $top->getPathname() );
+				}
+			}
+		}
+	}
+
+	/** Whether something in the root is the folder of another site, or holds one. */
+	private static function is_another( \SplFileInfo $top ): bool {
+		$own = array( 'wp-admin', 'wp-includes', defined( 'WP_CONTENT_DIR' ) ? basename( WP_CONTENT_DIR ) : 'wp-content' );
+		if ( ! $top->isDir() || $top->isLink() || in_array( $top->getFilename(), $own, true ) ) {
+			return false;
+		}
+		foreach ( array( '', '/*', '/*/*' ) as $deep ) {
+			if ( glob( addcslashes( $top->getPathname(), '*?[\\' ) . "$deep/wp-load.php" ) ) {
+				return true;
+			}
+		}
+		return false;
 	}
 
 	private function file( string $name ): string {
@@ -219,8 +245,10 @@ final class Snapshots {
 		if ( ! Tables::whole( "$fresh/database.sql" ) ) {
 			throw new Failed( 'wrong-archive', 'the snapshot holds no whole database' );
 		}
+		$names = array_values( array_diff( (array) scandir( "$fresh/files" ), array( '.', '..' ) ) );
 		if ( ! empty( $args['from'] ) ) {
 			@unlink( "$fresh/files/wp-config.php" ); // its own database, its own keys
+			$names = null; // and what else it has of its own
 		}
 		$made = Tables::laid_out( "$fresh/database.sql", (string) ( $site['prefix'] ?? '' ), $this->sign );
 		if ( ! empty( $args['from'] ) ) {
@@ -228,7 +256,7 @@ final class Snapshots {
 			$this->memory->set( array( 'quiet' => '1' ) ); // before anything of it could be done here
 		}
 		( $this->sign )( 'putting in place', $count, $count );
-		$note = array( 'fresh' => $fresh, 'aside' => "{$this->memory->place}/kept/$id" ) + $made + array_intersect_key( $site, array( 'triggers' => 0, 'views' => 0 ) );
+		$note = array( 'fresh' => $fresh, 'aside' => "{$this->memory->place}/kept/$id", 'names' => $names ) + $made + array_intersect_key( $site, array( 'triggers' => 0, 'views' => 0 ) );
 		$this->memory->write( self::NOTE, $note );
 		$left = self::put_in_place( $this->memory, $note );
 		return array( 'restored' => (string) $args['snapshot'], 'files' => $count, 'left' => $left );
@@ -363,11 +391,30 @@ final class Snapshots {
 				Folders::move( $path, "$root/$name" );
 			}
 		}
+		foreach ( self::came_since( $root, $note['names'] ?? null ) as $path ) {
+			try {
+				Folders::move( $path, "{$note['aside']}/" . basename( $path ) );
+			} catch ( Failed $failed ) {
+				continue; // it stays where it is, beside what came back
+			}
+		}
 		$left = Tables::put_in_place( $note );
 		@unlink( "{$memory->place}/" . self::NOTE );
 		wp_cache_flush();
 		Folders::clear( $note['fresh'] );
 		return $left;
+	}
+
+	/** What lies in the root and in no snapshot by that name: but for other sites, other disks, and the notice that is up. */
+	private static function came_since( string $root, ?array $names ): array {
+		$since = array();
+		foreach ( null === $names ? array() : new \FilesystemIterator( $root ) as $top ) {
+			$known = in_array( $top->getFilename(), $names, true ) || '.maintenance' === $top->getFilename();
+			if ( ! $known && ! self::is_another( $top ) && lstat( $top->getPathname() )['dev'] === stat( $root )['dev'] ) {
+				$since[] = $top->getPathname();
+			}
+		}
+		return $since;
 	}
 
 	/** Let go of snapshots and kept folders; how much room that made. */

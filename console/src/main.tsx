@@ -1,5 +1,5 @@
 import { QueryClientProvider, useQuery } from "@tanstack/react-query";
-import { lazy, StrictMode } from "react";
+import { lazy, StrictMode, useEffect } from "react";
 import { createRoot } from "react-dom/client";
 import { BrowserRouter, Navigate, Outlet, Route, Routes, useLocation } from "react-router";
 import { asked, Problem, queries } from "./api/client";
@@ -42,7 +42,14 @@ const SitesPage = lazy(PAGES.Sites);
 const TodayPage = lazy(PAGES.Today);
 const SHOWN = 3000; // milliseconds
 
-window.setTimeout(() => Object.values(PAGES).forEach((load) => void load().catch(() => null)), SHOWN);
+/** Beside a page: loads all others, once that one was there for some time. */
+function Others() {
+  useEffect(() => {
+    const later = window.setTimeout(() => Object.values(PAGES).forEach((load) => void load().catch(() => null)), SHOWN);
+    return () => window.clearTimeout(later);
+  }, []);
+  return null;
+}
 
 /** The frame of every page: who is signed in, the masthead, live events. */
 function Frame() {
@@ -68,6 +75,7 @@ function Frame() {
       <Mast name={me.data.name} live={live} />
       <Late key={place.pathname}>
         <Outlet />
+        <Others />
       </Late>
       <Keys />
     </>

@@ -190,13 +190,15 @@ class _Bench:
             theirs.append(_took(lambda: self.tar(kept, dump)))
             back.append(self.done("restore", snapshot=name))
             theirs_back.append(_took(lambda out=out: self.untar(kept, dump, out)))
-        how = f"{SIZE_MB} MB and 20,000 rows; least of {DISK_ROUNDS} rounds, in turn; PHP at 64 MB"
-        linked = f"{how}; of files that are still the same, which are not written again"
-        for what, mine, beside, told in (
-            ("a snapshot, beside tar and a dump", ours, theirs, how),
+        rounds = (
+            f"{SIZE_MB} MB and 20,000 rows; least of {DISK_ROUNDS} rounds, in turn; PHP at 64 MB"
+        )
+        linked = f"{rounds}; of files that are still the same, which are not written again"
+        for what, mine, beside, how in (
+            ("a snapshot, beside tar and a dump", ours, theirs, rounds),
             ("a restore, beside untar and a load", back, theirs_back, linked),
         ):
-            text = f"{min(mine):.2f} s, {min(beside):.2f} s; {told}"
+            text = f"{min(mine):.2f} s, {min(beside):.2f} s; {how}"
             yield Figure(what, min(mine) / min(beside), "x", 1.3, how=text)
 
     def tar(self, kept: Path, dump: Path) -> None:

@@ -9,7 +9,7 @@ namespace Windbreak;
 final class Snapshots {
 	const NOTE = 'restore.json'; // what is being put in place, while it is
 	const PART = 4194304;        // bytes of a snapshot in one answer
-	const ONCE = 262144;         // bytes of a file in one write
+	const PIECE = 262144;        // bytes of a file in one write
 	const TRIES = 3;             // to make a snapshot, where files go before they are read
 	const RAW  = 64;             // a name as its bytes are (ZIP_FL_ENC_RAW): older sites have names that are no UTF-8
 
@@ -279,8 +279,8 @@ final class Snapshots {
 			if ( ! is_dir( $folder ) && ! @mkdir( $folder, 0755, true ) ) {
 				throw new Failed( 'no-room', 'the snapshot can’t be opened beside the site' );
 			}
-			$known = $zip->getExternalAttributesIndex( $n, $system, $mode ) && \ZipArchive::OPSYS_UNIX === $system && $mode >> 16;
-			$mode  = $known ? ( $mode >> 16 ) & 07777 : null;
+			$unix = $zip->getExternalAttributesIndex( $n, $system, $mode ) && \ZipArchive::OPSYS_UNIX === $system && $mode >> 16;
+			$mode = $unix ? ( $mode >> 16 ) & 07777 : null;
 			if ( $folder === $path ) {
 				$folders[ $path ] = $mode;
 				continue;
@@ -320,11 +320,11 @@ final class Snapshots {
 		$held = @$zip->getStream( $entry['name'] );
 		$same = $has && $held;
 		if ( $same ) {
-			stream_set_chunk_size( $has, self::ONCE );
-			stream_set_chunk_size( $held, self::ONCE );
+			stream_set_chunk_size( $has, self::PIECE );
+			stream_set_chunk_size( $held, self::PIECE );
 		}
 		for ( $left = $entry['size']; $same && $left > 0; $left -= strlen( $part ) ) {
-			$part = (string) @fread( $held, min( $left, self::ONCE ) );
+			$part = (string) @fread( $held, min( $left, self::PIECE ) );
 			$same = '' !== $part && @fread( $has, strlen( $part ) ) === $part;
 		}
 		return $same;
@@ -343,8 +343,8 @@ final class Snapshots {
 			$out = fopen( $path, 'w' );
 			$in  = $right ? $zip->getStream( $entry['name'] ) : false;
 			$has = 0;
-			$in && stream_set_chunk_size( $in, self::ONCE );
-			while ( $right && $in && is_string( $part = fread( $in, self::ONCE ) ) && '' !== $part ) {
+			$in && stream_set_chunk_size( $in, self::PIECE );
+			while ( $right && $in && is_string( $part = fread( $in, self::PIECE ) ) && '' !== $part ) {
 				$written = fwrite( $out, $part );
 				$has    += strlen( $part );
 				if ( strlen( $part ) !== $written ) {
@@ -409,8 +409,8 @@ final class Snapshots {
 	private static function came_since( string $root, ?array $names ): array {
 		$since = array();
 		foreach ( null === $names ? array() : new \FilesystemIterator( $root ) as $top ) {
-			$known = in_array( $top->getFilename(), $names, true ) || '.maintenance' === $top->getFilename();
-			if ( ! $known && ! self::is_another( $top ) && lstat( $top->getPathname() )['dev'] === stat( $root )['dev'] ) {
+			$stays = in_array( $top->getFilename(), $names, true ) || '.maintenance' === $top->getFilename();
+			if ( ! $stays && ! self::is_another( $top ) && lstat( $top->getPathname() )['dev'] === stat( $root )['dev'] ) {
 				$since[] = $top->getPathname();
 			}
 		}

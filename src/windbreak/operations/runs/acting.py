@@ -179,17 +179,16 @@ class Acting:
         self.journal.write("alarm", "noted", text=text)
         return "alarm", text
 
+    def read_back(self, act: str, number: int, step: PlannedStep) -> dict[str, str | None]:
+        """The versions of a step's products as the site has them now, None where one is gone;
+        noted as an act. Raises LinkError.
+        """
 
-def versions_now(run: Acting, act: str, number: int, step: PlannedStep) -> dict[str, str | None]:
-    """The versions of a step's products as the site has them now, None where one is gone; noted as
-    an act. Raises LinkError.
-    """
+        def read() -> dict[str, Any]:
+            inventory = self.inventory()
+            return {move.product: inventory.version_of(move.product) for move in step.moves}
 
-    def read() -> dict[str, Any]:
-        inventory = run.inventory()
-        return {move.product: inventory.version_of(move.product) for move in step.moves}
+        def text(versions: dict[str, Any]) -> str:
+            return ", ".join(version or "gone" for version in versions.values())
 
-    def text(versions: dict[str, Any]) -> str:
-        return ", ".join(version or "gone" for version in versions.values())
-
-    return run.journal.once(act, read, text=text, step=number)
+        return self.journal.once(act, read, text=text, step=number)

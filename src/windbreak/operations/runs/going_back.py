@@ -13,7 +13,7 @@ from windbreak.core.values.runs import RunState
 from windbreak.core.values.verdicts import PlannedStep
 from windbreak.links.errors import LinkError
 from windbreak.operations.runs import looking
-from windbreak.operations.runs.acting import Acting, act_of, versions_now
+from windbreak.operations.runs.acting import Acting, act_of
 from windbreak.operations.runs.journal import StepFailed
 from windbreak.wording.matters import worse_text
 from windbreak.wording.words import counted
@@ -118,7 +118,7 @@ def _put_back_if_kept(
 def _read_back(run: Acting, number: int, step: PlannedStep) -> None:
     """Raise StepFailed where a move is not put back, whatever the site said."""
 
-    there = versions_now(run, f"read back after putting back {number}", number, step)
+    there = run.read_back(f"read back after putting back {number}", number, step)
     for move in step.moves:
         if there[move.product] != move.from_:
             have = there[move.product] or "absent"

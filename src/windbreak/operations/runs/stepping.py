@@ -13,7 +13,7 @@ from windbreak.core.values.packages import Package
 from windbreak.core.values.verdicts import PlannedMove, PlannedStep
 from windbreak.operations.licensing import licence_codes
 from windbreak.operations.runs import looking, remedies
-from windbreak.operations.runs.acting import Acting, act_of, versions_now
+from windbreak.operations.runs.acting import Acting, act_of
 from windbreak.operations.runs.journal import StepFailed
 from windbreak.wording.matters import worse_text
 
@@ -129,7 +129,7 @@ def _guards(run: Acting, number: int) -> None:
 def _read_back(run: Acting, number: int, step: PlannedStep) -> None:
     """The versions as the site has them now; the expected ones, or the step failed."""
 
-    there = versions_now(run, f"read back {number}", number, step)
+    there = run.read_back(f"read back {number}", number, step)
     for move in step.moves:
         if there.get(move.product) != move.to:
             have = there.get(move.product) or "nothing"

@@ -18,7 +18,7 @@ from tests.agent.hosts import AGENT
 
 _BEGUN = """
 define( 'ABSPATH', $argv[2] . '/' );
-foreach ( array( 'folders', 'memory', 'snapshots' ) as $part ) {
+foreach ( array( 'archive', 'folders', 'memory', 'snapshots' ) as $part ) {
 	require "$argv[1]/parts/$part.php";
 }
 $wpdb = (object) array( 'prefix' => 'wp_' );
@@ -51,7 +51,7 @@ _LAID_OUT = (
     + """
 $zip = new ZipArchive();
 $zip->open( "$argv[3]/made.zip" );
-$called( 'unpack', $zip, array(), $argv[2], "$argv[3]/out" );
+Windbreak\\Archive::unpack( $zip, array(), $argv[2], "$argv[3]/out" );
 """
 )
 

@@ -1,17 +1,16 @@
 <?php
 /**
- * Snapshots: every file under the root, and the database (see Tables). A restore is laid out
- * beside the site, files and tables, until it is whole; then both are put in place by renames.
+ * Snapshots: every file of the site (see Archive), and the database (see Tables). A restore is
+ * laid out beside the site, files and tables, until it is whole; then both are put in place by
+ * renames.
  */
 
 namespace Windbreak;
 
 final class Snapshots {
-	const NOTE = 'restore.json'; // what is being put in place, while it is
-	const PART = 4194304;        // bytes of a snapshot in one answer
-	const PIECE = 262144;        // bytes of a file in one write
-	const TRIES = 3;             // to make a snapshot, where files go before they are read
-	const RAW  = 64;             // a name as its bytes are (ZIP_FL_ENC_RAW): older sites have names that are no UTF-8
+	const NOTE  = 'restore.json'; // what is being put in place, while it is
+	const PART  = 4194304;        // bytes of a snapshot in one answer
+	const TRIES = 3;              // to make a snapshot, where files go before they are read
 
 	/** @var Memory */
 	private $memory;
@@ -51,7 +50,7 @@ final class Snapshots {
 		}
 		$root = rtrim( ABSPATH, '/' );
 		try {
-			list( $links, $loose, $files ) = $this->listed( $zip, $root, $held );
+			list( $links, $loose, $files ) = Archive::listed( $zip, $root, $held, $this->sign );
 		} catch ( Failed $failed ) {
 			$zip->unchangeAll(); // else all that was listed would be written as it goes
 			throw $failed;
@@ -81,85 +80,6 @@ final class Snapshots {
 			throw new Failed( 'no-room', 'the snapshot can’t be read back whole' );
 		}
 		return null;
-	}
-
-	/**
-	 * List every file and folder under a root in an archive, which is written later. A file is
-	 * held by a second name until then, since a site takes files of its own away at any time.
-	 * Where its links lead, by their names, the files that could not be held, and how many there
-	 * are. Throws Failed.
-	 */
-	private function listed( \ZipArchive $zip, string $root, string $held ): array {
-		Folders::clear( $held );
-		mkdir( $held, 0700 );
-		$links = array();
-		$loose = array();
-		$files = 0;
-		foreach ( self::of_site( $root ) as $entry ) {
-			$path = $entry->getPathname();
-			$name = substr( $path, strlen( $root ) + 1 );
-			if ( $entry->isLink() ) {
-				$links[ $name ] = readlink( $path );
-				continue;
-			}
-			$mode = (int) @fileperms( $path );
-			if ( ! $entry->isFile() && ! $entry->isDir() ) {
-				continue; // it is gone; or it is a socket, a pipe: nothing that could be kept
-			}
-			if ( ! is_readable( $path ) && file_exists( $path ) ) {
-				throw new Failed( 'not-permitted', "a snapshot would not be whole, since PHP may not read $name: have that changed, or the file moved out of the site" );
-			}
-			if ( $entry->isDir() ) {
-				$zip->addEmptyDir( "files/$name" );
-			} else {
-				$second = "$held/{$zip->numFiles}";
-				if ( ! @link( $path, $second ) ) {
-					if ( ! file_exists( $path ) ) {
-						continue;
-					}
-					$loose[] = $second = $path;
-				}
-				if ( ! @$zip->addFile( $second, "files/$name" ) ) {
-					if ( ! file_exists( $path ) ) {
-						continue;
-					}
-					throw new Failed( 'unknown', "$name can’t be put into a snapshot" );
-				}
-				$files += 1;
-				$zip->setCompressionIndex( $zip->numFiles - 1, \ZipArchive::CM_STORE ); // time counts here more than room
-			}
-			$zip->setExternalAttributesIndex( $zip->numFiles - 1, \ZipArchive::OPSYS_UNIX, $mode << 16 );
-			if ( 0 === $zip->numFiles % 500 ) {
-				( $this->sign )( 'files', $zip->numFiles, 0 );
-			}
-		}
-		return array( $links, $loose, $files );
-	}
-
-	/** Everything of the site under its root: of other sites, whose folders may lie in it, nothing. */
-	private static function of_site( string $root ): \Generator {
-		foreach ( new \FilesystemIterator( $root ) as $top ) {
-			if ( ! self::is_another( $top ) ) {
-				yield $top;
-				if ( $top->isDir() && ! $top->isLink() ) {
-					yield from Folders::every( $top->getPathname() );
-				}
-			}
-		}
-	}
-
-	/** Whether something in the root is the folder of another site, or holds one. */
-	private static function is_another( \SplFileInfo $top ): bool {
-		$own = array( 'wp-admin', 'wp-includes', defined( 'WP_CONTENT_DIR' ) ? basename( WP_CONTENT_DIR ) : 'wp-content' );
-		if ( ! $top->isDir() || $top->isLink() || in_array( $top->getFilename(), $own, true ) ) {
-			return false;
-		}
-		foreach ( array( '', '/*', '/*/*' ) as $deep ) {
-			if ( glob( addcslashes( $top->getPathname(), '*?[\\' ) . "$deep/wp-load.php" ) ) {
-				return true;
-			}
-		}
-		return false;
 	}
 
 	private function file( string $name ): string {
@@ -235,7 +155,7 @@ final class Snapshots {
 		Folders::clear( $fresh );
 		( $this->sign )( 'laying out', 0, $zip->numFiles );
 		try {
-			self::unpack( $zip, $links, $root, $fresh );
+			Archive::unpack( $zip, $links, $root, $fresh );
 		} catch ( Failed $failed ) {
 			Folders::clear( $fresh );
 			throw $failed;
@@ -260,107 +180,6 @@ final class Snapshots {
 		$this->memory->write( self::NOTE, $note );
 		$left = self::put_in_place( $this->memory, $note );
 		return array( 'restored' => (string) $args['snapshot'], 'files' => $count, 'left' => $left );
-	}
-
-	/**
-	 * Lay out what lies in a snapshot, with the times and modes it had, and links by where they lead.
-	 * A file that is still the same under the root is laid out as a second name of that one, which
-	 * needs neither time nor room. Throws Failed.
-	 */
-	private static function unpack( \ZipArchive $zip, array $links, string $root, string $place ): void {
-		$root    = (string) realpath( $root );
-		$folders = array(); // their modes: given once all is in them
-		for ( $n = 0; $n < $zip->numFiles; $n++ ) {
-			$entry = (array) $zip->statIndex( $n );
-			$name  = (string) $zip->getNameIndex( $n, self::RAW );
-			$path  = "$place/$name";
-			self::leads_in( $name );
-			$folder = '/' === substr( $path, -1 ) ? $path : dirname( $path );
-			if ( ! is_dir( $folder ) && ! @mkdir( $folder, 0755, true ) ) {
-				throw new Failed( 'no-room', 'the snapshot can’t be opened beside the site' );
-			}
-			$unix = $zip->getExternalAttributesIndex( $n, $system, $mode ) && \ZipArchive::OPSYS_UNIX === $system && $mode >> 16;
-			$mode = $unix ? ( $mode >> 16 ) & 07777 : null;
-			if ( $folder === $path ) {
-				$folders[ $path ] = $mode;
-				continue;
-			}
-			$there = 0 === strpos( $name, 'files/' ) ? $root . substr( $name, strlen( 'files' ) ) : '';
-			if ( '' !== $there && realpath( $there ) === $there && self::is_still( $zip, $entry, $mode, $there ) && @link( $there, $path ) ) {
-				continue;
-			}
-			self::unpack_file( $zip, $entry, $path );
-			touch( $path, $entry['mtime'] );
-			null === $mode || chmod( $path, $mode );
-		}
-		foreach ( $links as $path => $target ) {
-			self::leads_in( $path );
-			@mkdir( dirname( "$place/$path" ), 0755, true );
-			symlink( $target, "$place/$path" );
-		}
-		foreach ( array_reverse( array_filter( $folders, 'is_int' ) ) as $path => $mode ) {
-			chmod( $path, $mode );
-		}
-	}
-
-	/** Throw Failed where a path of a snapshot leads out of the folder that it is laid out in. */
-	private static function leads_in( string $path ): void {
-		if ( preg_match( '#(^|/)\.\.(/|$)#', $path ) ) {
-			throw new Failed( 'wrong-archive', "the snapshot holds a path that leads out: $path" );
-		}
-	}
-
-	/** Whether a file is what a snapshot holds of it, byte for byte, with its time and mode. */
-	private static function is_still( \ZipArchive $zip, array $entry, ?int $mode, string $file ): bool {
-		$now = @stat( $file );
-		if ( ! $now || $now['size'] !== $entry['size'] || ( $now['mode'] & 07777 ) !== $mode || abs( $now['mtime'] - $entry['mtime'] ) > 1 ) {
-			return false; // an archive keeps every other second
-		}
-		$has  = @fopen( $file, 'r' );
-		$held = @$zip->getStream( $entry['name'] );
-		$same = $has && $held;
-		if ( $same ) {
-			stream_set_chunk_size( $has, self::PIECE );
-			stream_set_chunk_size( $held, self::PIECE );
-		}
-		for ( $left = $entry['size']; $same && $left > 0; $left -= strlen( $part ) ) {
-			$part = (string) @fread( $held, min( $left, self::PIECE ) );
-			$same = '' !== $part && @fread( $has, strlen( $part ) ) === $part;
-		}
-		return $same;
-	}
-
-	/** Lay out one file. Throws Failed where it is not what was put in, too. */
-	private static function unpack_file( \ZipArchive $zip, array $entry, string $path ): void {
-		$right = true; // a sum that is not right is told by a warning, and by nothing else
-		set_error_handler(
-			static function () use ( &$right ): bool {
-				$right = false;
-				return true;
-			}
-		);
-		try {
-			$out = fopen( $path, 'w' );
-			$in  = $right ? $zip->getStream( $entry['name'] ) : false;
-			$has = 0;
-			$in && stream_set_chunk_size( $in, self::PIECE );
-			while ( $right && $in && is_string( $part = fread( $in, self::PIECE ) ) && '' !== $part ) {
-				$written = fwrite( $out, $part );
-				$has    += strlen( $part );
-				if ( strlen( $part ) !== $written ) {
-					$out = false;
-					break;
-				}
-			}
-			if ( ! $out || ! fclose( $out ) ) {
-				throw new Failed( 'no-room', 'the snapshot can’t be opened beside the site' );
-			}
-			if ( ! $right || $has !== $entry['size'] ) {
-				throw new Failed( 'wrong-archive', "the snapshot is damaged: {$entry['name']} is not what was put in" );
-			}
-		} finally {
-			restore_error_handler();
-		}
 	}
 
 	/** Finish what was begun to be put in place, where whoever did it died. */
@@ -410,7 +229,7 @@ final class Snapshots {
 		$since = array();
 		foreach ( null === $names ? array() : new \FilesystemIterator( $root ) as $top ) {
 			$stays = in_array( $top->getFilename(), $names, true ) || '.maintenance' === $top->getFilename();
-			if ( ! $stays && ! self::is_another( $top ) && lstat( $top->getPathname() )['dev'] === stat( $root )['dev'] ) {
+			if ( ! $stays && ! Archive::is_another( $top ) && lstat( $top->getPathname() )['dev'] === stat( $root )['dev'] ) {
 				$since[] = $top->getPathname();
 			}
 		}

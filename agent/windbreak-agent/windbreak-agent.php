@@ -2,7 +2,7 @@
 /**
  * Plugin Name: Windbreak agent
  * Description: Lets one Windbreak service, whose line you paste here, ask what is installed and look at the site. You end it by removing the plugin.
- * Version: 1.5
+ * Version: 1.6
  * Requires PHP: 7.4
  */
 
@@ -27,6 +27,9 @@ function place_first_part(): void {
 		mkdir( WPMU_PLUGIN_DIR, 0755, true );
 	}
 	copy( __DIR__ . '/first.php', WPMU_PLUGIN_DIR . FIRST );
+	if ( function_exists( 'opcache_invalidate' ) ) {
+		@opcache_invalidate( WPMU_PLUGIN_DIR . FIRST, true );
+	}
 }
 
 /** Where the agent was replaced by a newer one, without being switched off and on: its first part is the newer one's too. */

@@ -58,6 +58,10 @@ def package(version: str, more: str = "") -> bytes:
 
 
 FATAL = "no_such_function();"
+_COMPILED = """<?php
+$scripts = array_keys( opcache_get_status()['scripts'] );
+echo json_encode( array_values( array_filter( $scripts, 'opcache_is_script_cached' ) ) );
+"""
 WHITE = "add_action( 'wp', static function () { exit; } );"
 RUIN = (
     "UPDATE wp_posts SET post_title = 'ruined'; "
@@ -175,6 +179,31 @@ class RealRuns(WithForms):
         )  # once
         agent.do("drop", "c-1-ac", snapshots=[made["snapshot"]], kept=["c-1-ab"])
 
+    def test_what_came_runs_where_php_never_looks_whether_a_file_changed(self) -> None:
+        agent = sites.agent_for(self.context, SITE)
+        self.addCleanup(self.real.serve_with)
+        # Nor can this PHP do anything else while the database is at a statement.
+        self.real.serve_with("opcache.validate_timestamps=0", "disable_functions=mysqli_poll")
+        made = self.done(agent, "snapshot", "c-4-aa")
+        self.assertIn("form 1.0", self.page().text)
+        compiled = self.compiled()
+        self.assertIn(f"{self.real.root}/wp-includes/post.php", compiled)
+        run = self.carried_out(self.brought("1.1"))
+        self.assertEqual(run.state, "done", run.text)
+        self.assertIn("form 1.1", self.page().text)
+        self.done(agent, "restore", "c-4-ab", snapshot=made["snapshot"])
+        self.assertLess(len(compiled - self.compiled()), 9)  # the rest is what it was
+        self.assertIn("form 1.0", self.page().text)
+        agent.do("drop", "c-4-ac", snapshots=[made["snapshot"]], kept=["c-4-ab"])
+
+    def compiled(self) -> set[str]:
+        """The files that the server has compiled."""
+        script = self.real.root / "compiled.php"
+        script.write_text(_COMPILED)
+        self.addCleanup(script.unlink, missing_ok=True)
+        url = f"{self.real.address}/compiled.php"
+        return set(httpx.get(url, trust_env=False, timeout=30).json())
+
     def test_a_restore_takes_away_what_came_since_and_leaves_other_sites_alone(self) -> None:
         agent, root = sites.agent_for(self.context, SITE), self.real.root
         shop = root / "shop.example/public"
@@ -245,6 +274,22 @@ class BadNights(WithForms):
         self.assertEqual(caught.exception.failure, "wrong-archive")
         self.assertIn("form 1.0", self.page().text)
         agent.do("drop", "c-7-ac", snapshots=["c-7-aa"], kept=["c-7-ab"])
+
+    def test_a_snapshot_with_a_damaged_file_leaves_no_tables_of_its_own(self) -> None:
+        agent = sites.agent_for(self.context, SITE)
+        made = self.done(agent, "snapshot", "c-9-aa")
+        file = next(self.real.root.parent.glob(".windbreak-*/snapshots/c-9-aa.zip"))
+        with zipfile.ZipFile(file) as opened:  # the last file, so that its tables are begun
+            last = [entry for entry in opened.infolist() if entry.file_size > 2000][-2]
+        whole = bytearray(file.read_bytes())
+        whole[last.header_offset + 1000] ^= 1
+        file.write_bytes(whole)
+        with self.assertRaises(CallFailed) as caught:
+            self.done(agent, "restore", "c-9-ab", snapshot=made["snapshot"])
+        self.assertIn("is not what was put in", str(caught.exception))
+        self.assertNotIn("windbreak_", self.sql("SHOW TABLES"))
+        self.assertEqual(self.page().status_code, 200)
+        agent.do("drop", "c-9-ac", snapshots=[made["snapshot"]], kept=[])
 
     def test_two_changes_at_once_are_told_apart_and_the_second_is_told_to_wait(self) -> None:
         agent = sites.agent_for(self.context, SITE)

@@ -51,7 +51,7 @@ _LAID_OUT = (
     + """
 $zip = new ZipArchive();
 $zip->open( "$argv[3]/made.zip" );
-Windbreak\\Archive::unpack( $zip, array(), $argv[2], "$argv[3]/out" );
+iterator_to_array( Windbreak\\Archive::unpack( $zip, array(), $argv[2], "$argv[3]/out" ) );
 """
 )
 

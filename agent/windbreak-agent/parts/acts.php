@@ -10,7 +10,6 @@ final class Acts {
 	const CAN  = array( 'snapshot', 'restore', 'bring', 'drop', 'hold', 'apply', 'put-back', 'switch', 'remove', 'maintenance', 'updates', 'caches', 'purge', 'migrate', 'register', 'regenerate' );
 	const PACKED = array( 'snapshot', 'restore', 'bring', 'fetch', 'hold', 'apply' ); // need PHP’s zip
 	const MOVES = array( 'apply', 'put-back', 'remove' );
-	const SWAPS = array( 'apply', 'put-back', 'remove', 'restore', 'caches' ); // code for other code
 	const LONG = array( 'snapshot', 'restore', 'migrate' );
 	const PORTIONS = 100000; // of a migration, at the most
 	const PATIENCE = 120;    // seconds without anything due that a migration waits for its next portion
@@ -79,9 +78,6 @@ final class Acts {
 			throw new Failed( 'unknown', $error->getMessage() );
 		} finally {
 			flock( $lock, LOCK_UN );
-			if ( in_array( $call, self::SWAPS, true ) && function_exists( 'opcache_reset' ) ) {
-				opcache_reset(); // files were swapped under what was compiled
-			}
 		}
 	}
 

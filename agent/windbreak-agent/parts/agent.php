@@ -7,7 +7,7 @@
 namespace Windbreak;
 
 final class Agent {
-	const VERSION = '1.5';
+	const VERSION = '1.6';
 	const CAN = array( 'hello', 'inventory', 'health', 'look', 'change', 'own-files', 'fetch', 'rotate', 'goodbye', 'pass' );
 
 	/** @var Memory */

@@ -92,15 +92,18 @@ final class Archive {
 	/**
 	 * Lay out what lies in a snapshot, with the times and modes it had, and links by where they lead.
 	 * A file that is still the same under the root is laid out as a second name of that one, which
-	 * needs neither time nor room. Throws Failed.
+	 * needs neither time nor room. Yields how many are laid out. Throws Failed.
 	 */
-	public static function unpack( \ZipArchive $zip, array $links, string $root, string $place ): void {
+	public static function unpack( \ZipArchive $zip, array $links, string $root, string $place ): \Generator {
 		$root    = (string) realpath( $root );
 		$folders = array(); // their modes: given once all is in them
 		for ( $n = 0; $n < $zip->numFiles; $n++ ) {
 			$entry = (array) $zip->statIndex( $n );
 			$name  = (string) $zip->getNameIndex( $n, self::RAW );
 			$path  = "$place/$name";
+			if ( 0 !== strpos( $name, 'files/' ) ) {
+				continue; // what goes with them
+			}
 			self::leads_in( $name );
 			$folder = '/' === substr( $path, -1 ) ? $path : dirname( $path );
 			if ( ! is_dir( $folder ) && ! @mkdir( $folder, 0755, true ) ) {
@@ -112,13 +115,13 @@ final class Archive {
 				$folders[ $path ] = $mode;
 				continue;
 			}
-			$there = 0 === strpos( $name, 'files/' ) ? $root . substr( $name, strlen( 'files' ) ) : '';
-			if ( '' !== $there && realpath( $there ) === $there && self::is_still( $zip, $entry, $mode, $there ) && @link( $there, $path ) ) {
-				continue;
+			$there = $root . substr( $name, strlen( 'files' ) );
+			if ( realpath( $there ) !== $there || ! self::is_still( $zip, $entry, $mode, $there ) || ! @link( $there, $path ) ) {
+				self::unpack_file( $zip, $entry, $path );
+				touch( $path, $entry['mtime'] );
+				null === $mode || chmod( $path, $mode );
 			}
-			self::unpack_file( $zip, $entry, $path );
-			touch( $path, $entry['mtime'] );
-			null === $mode || chmod( $path, $mode );
+			yield $n;
 		}
 		foreach ( $links as $path => $target ) {
 			self::leads_in( $path );
@@ -158,7 +161,7 @@ final class Archive {
 	}
 
 	/** Lay out one file. Throws Failed where it is not what was put in, too. */
-	private static function unpack_file( \ZipArchive $zip, array $entry, string $path ): void {
+	public static function unpack_file( \ZipArchive $zip, array $entry, string $path ): void {
 		$right = true; // a sum that is not right is told by a warning, and by nothing else
 		set_error_handler(
 			static function () use ( &$right ): bool {

@@ -50,7 +50,9 @@ final class Caches {
 	}
 
 	private static function moved( string $from, string $to ): bool {
-		return Folders::copied( $from, $to ) && @unlink( $from ); // the state may lie on another disk
+		$moved = Folders::copied( $from, $to ) && @unlink( $from ); // the state may lie on another disk
+		Folders::compile_anew( $to );
+		return $moved;
 	}
 
 	/** Take away what the caches keep. */

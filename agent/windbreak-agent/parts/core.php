@@ -36,6 +36,7 @@ final class Core {
 		try {
 			$this->by_its_upgrader( $file, $version );
 			$this->held_against( $sums, $root, $version );
+			self::compile_anew( $root, $kept );
 			self::parted( $kept );
 		} catch ( \Throwable $error ) {
 			self::bring_back( $kept, $root );
@@ -220,6 +221,14 @@ final class Core {
 				@unlink( "$target.back" );
 				throw new Failed( 'no-room', "$target can’t be brought back" );
 			}
+		}
+		self::compile_anew( $root );
+	}
+
+	/** Have PHP compile the system's own files anew, but for those that are still what is kept. */
+	private static function compile_anew( string $root, string $kept = '' ): void {
+		foreach ( array_merge( self::FOLDERS, array_map( 'basename', self::root_files( $root ) ) ) as $name ) {
+			Folders::compile_anew( "$root/$name", '' === $kept ? '' : "$kept/$name" );
 		}
 	}
 

@@ -57,6 +57,23 @@ final class Folders {
 		return new \RecursiveIteratorIterator( new \RecursiveDirectoryIterator( $folder, \FilesystemIterator::SKIP_DOTS ), $order, \RecursiveIteratorIterator::CATCH_GET_CHILD );
 	}
 
+	/**
+	 * Have PHP compile anew what came into a folder, or a file: many a host has it never look whether
+	 * one changed. What is still the very file that lies in ``before`` stays compiled.
+	 */
+	public static function compile_anew( string $folder, string $before = '' ): void {
+		clearstatcache();
+		$files = is_dir( $folder ) ? self::every( $folder ) : array( new \SplFileInfo( $folder ) );
+		foreach ( function_exists( 'opcache_invalidate' ) ? $files : array() as $file ) {
+			$path = $file->getPathname();
+			$now  = @stat( $path );
+			$was  = '' === $before ? false : @stat( $before . substr( $path, strlen( $folder ) ) );
+			if ( ! $was || ! $now || $was['ino'] !== $now['ino'] || $was['dev'] !== $now['dev'] ) {
+				@opcache_invalidate( $path, true );
+			}
+		}
+	}
+
 	/** Take a folder away with all that is in it, folders that nobody may write in too; or a file. */
 	public static function clear( string $folder ): void {
 		if ( is_link( $folder ) || is_file( $folder ) ) {

@@ -203,6 +203,7 @@ final class Packages {
 			if ( is_dir( $note['old'] ) ) {
 				Folders::move( $note['old'], $aside );
 			}
+			Folders::compile_anew( $target, $aside );
 		} catch ( Failed $error ) {
 			self::undone( $note );
 			@unlink( "{$this->memory->place}/" . self::NOTE );
@@ -222,6 +223,7 @@ final class Packages {
 			Folders::clear( $note['fresh'] );
 			Folders::move( $note['new'], $note['fresh'] );
 		}
+		Folders::compile_anew( $note['target'] );
 	}
 
 	/** End a swap whose doer died: undone where the new folder was not in its place yet. */
@@ -238,6 +240,7 @@ final class Packages {
 			Folders::clear( $note['aside'] ); // it was half there, at the most
 			Folders::move( $note['old'], $note['aside'] );
 		}
+		Folders::compile_anew( $note['target'] );
 		array_map( array( Folders::class, 'clear' ), (array) glob( dirname( $note['target'] ) . '/.windbreak-half-*' ) );
 		@unlink( "{$memory->place}/" . self::NOTE );
 		flock( $lock, LOCK_UN );

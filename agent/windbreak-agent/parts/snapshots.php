@@ -153,25 +153,13 @@ final class Snapshots {
 		}
 		$fresh = "{$this->memory->place}/staging/$id";
 		Folders::clear( $fresh );
-		( $this->sign )( 'laying out', 0, $zip->numFiles );
-		try {
-			Archive::unpack( $zip, $links, $root, $fresh );
-		} catch ( Failed $failed ) {
-			Folders::clear( $fresh );
-			throw $failed;
-		}
+		$made  = $this->laid_out( $zip, $links, $fresh, (string) ( $site['prefix'] ?? '' ) );
 		$count = $zip->numFiles;
 		$zip->close();
-		if ( ! Tables::whole( "$fresh/database.sql" ) ) {
-			throw new Failed( 'wrong-archive', 'the snapshot holds no whole database' );
-		}
 		$names = array_values( array_diff( (array) scandir( "$fresh/files" ), array( '.', '..' ) ) );
 		if ( ! empty( $args['from'] ) ) {
 			@unlink( "$fresh/files/wp-config.php" ); // its own database, its own keys
 			$names = null; // and what else it has of its own
-		}
-		$made = Tables::laid_out( "$fresh/database.sql", (string) ( $site['prefix'] ?? '' ), $this->sign );
-		if ( ! empty( $args['from'] ) ) {
 			( new Addresses( (string) $args['from'], (string) $this->memory->fact( 'address' ) ) )->change( array_keys( $made['tables'] ), $this->sign );
 			$this->memory->set( array( 'quiet' => '1' ) ); // before anything of it could be done here
 		}
@@ -180,6 +168,35 @@ final class Snapshots {
 		$this->memory->write( self::NOTE, $note );
 		$left = self::put_in_place( $this->memory, $note );
 		return array( 'restored' => (string) $args['snapshot'], 'files' => $count, 'left' => $left );
+	}
+
+	/** Lay out files and tables beside the site, the one while the database is at the other; what is left to be put in place of the tables. Throws Failed. */
+	private function laid_out( \ZipArchive $zip, array $links, string $fresh, string $prefix ): array {
+		$sql = "$fresh/database.sql";
+		mkdir( "$fresh/files", 0700, true );
+		try {
+			$entry = $zip->statName( 'database.sql' );
+			$entry && Archive::unpack_file( $zip, $entry, $sql );
+			if ( ! Tables::whole( $sql ) ) {
+				throw new Failed( 'wrong-archive', 'the snapshot holds no whole database' );
+			}
+			$tables = Tables::laid_out( $sql, $prefix );
+			$tables->current();
+			foreach ( Archive::unpack( $zip, $links, rtrim( ABSPATH, '/' ), $fresh ) as $n ) {
+				( $this->sign )( 'laying out', $n, $zip->numFiles );
+				$tables->next();
+			}
+			while ( $tables->valid() ) {
+				( $this->sign )( 'database', 0, 0 );
+				$tables->send( 1 );
+			}
+		} catch ( \Throwable $failed ) {
+			unset( $tables ); // so that it lets go of the database
+			Folders::clear( $fresh );
+			Tables::clear();
+			throw $failed;
+		}
+		return $tables->getReturn();
 	}
 
 	/** Finish what was begun to be put in place, where whoever did it died. */
@@ -208,6 +225,7 @@ final class Snapshots {
 				$packages->swap( "$root/$name", "{$note['aside']}/$name", $path );
 			} else {
 				Folders::move( $path, "$root/$name" );
+				Folders::compile_anew( "$root/$name" );
 			}
 		}
 		foreach ( self::came_since( $root, $note['names'] ?? null ) as $path ) {

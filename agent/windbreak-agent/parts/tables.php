@@ -19,7 +19,32 @@ final class Tables {
 	/** What the database answers, by the one connection there is: another would see another instant. Throws Failed. */
 	public static function asked( string $statement, int $how = MYSQLI_STORE_RESULT ) {
 		global $wpdb;
-		$answer = mysqli_query( $wpdb->dbh, $statement, $how );
+		return self::answered( mysqli_query( $wpdb->dbh, $statement, $how ) );
+	}
+
+	/** Put a statement to the database, and yield for as long as it is at it: nothing else may be asked until then. Throws Failed. */
+	private static function done_beside( string $statement ): \Generator {
+		global $wpdb;
+		if ( ! function_exists( 'mysqli_poll' ) ) {
+			self::asked( $statement ); // a PHP that can't do anything else meanwhile
+			return;
+		}
+		self::answered( mysqli_query( $wpdb->dbh, $statement, MYSQLI_ASYNC ) );
+		try {
+			do {
+				$seconds = (int) yield; // for which whoever asks has nothing else to do
+				$there   = array( $wpdb->dbh );
+				$wrong   = $there;
+				$none    = array();
+			} while ( 0 === mysqli_poll( $there, $wrong, $none, $seconds ) );
+		} finally {
+			$answer = mysqli_reap_async_query( $wpdb->dbh );
+		}
+		self::answered( $answer );
+	}
+
+	private static function answered( $answer ) {
+		global $wpdb;
 		if ( false === $answer ) {
 			throw new Failed( 'unknown', 'the database: ' . mysqli_error( $wpdb->dbh ) );
 		}
@@ -153,59 +178,63 @@ final class Tables {
 		return self::END === (string) @file_get_contents( $file, false, null, max( 0, (int) @filesize( $file ) - strlen( self::END ) ) );
 	}
 
+	/** Drop what a restore has left beside the tables of the site. */
+	public static function clear(): void {
+		foreach ( array( self::NEW, self::OLD ) as $kind ) {
+			foreach ( mysqli_fetch_all( self::asked( "SHOW TABLES LIKE '" . self::literally( $kind ) . "%'" ) ) as list( $table ) ) {
+				self::asked( "DROP TABLE `$table`" );
+			}
+		}
+	}
+
 	/**
-	 * Make the tables of a file beside those that are there. What is left to be put in place:
-	 * `tables`, the names they will have by those they have beside; `keys`, their foreign keys.
+	 * Make the tables of a file beside those that are there, and yield whenever the database is at
+	 * it, so that something else can be done meanwhile. What is left to be put in place: `tables`,
+	 * the names they will have by those they have beside; `keys`, their foreign keys. Throws Failed.
 	 */
-	public static function laid_out( string $file, string $prefix, callable $sign ): array {
+	public static function laid_out( string $file, string $prefix ): \Generator {
 		global $wpdb;
 		if ( $prefix !== $wpdb->prefix ) {
 			throw new Failed( 'wrong-archive', "the snapshot’s tables begin with “{$prefix}”, and those here with “{$wpdb->prefix}”" );
 		}
+		self::asked( 'SET SESSION wait_timeout = 86400' ); // it may wait for long until large files are laid out
 		self::asked( 'SET SESSION foreign_key_checks = 0' );
 		self::asked( "SET SESSION sql_mode = 'NO_AUTO_VALUE_ON_ZERO'" ); // a row that is numbered 0 stays so
-		foreach ( array( self::NEW, self::OLD ) as $left ) {
-			foreach ( mysqli_fetch_all( self::asked( "SHOW TABLES LIKE '" . self::literally( $left ) . "%'" ) ) as list( $table ) ) {
-				self::asked( "DROP TABLE `$table`" );
-			}
-		}
+		self::clear();
 		$tables    = array();
 		$keys      = array();
 		$statement = '';
 		$some      = 0; // statements that are not put to the disk yet
 		$lines     = fopen( $file, 'r' );
-		while ( false !== ( $line = fgets( $lines ) ) ) {
-			if ( self::NEXT !== $line ) {
-				$statement .= $line;
-				continue;
-			}
-			if ( preg_match( '/^CREATE TABLE `([^`]+)`/', $statement, $match ) ) {
-				$table             = $match[1];
-				$beside            = self::NEW . count( $tables );
-				$tables[ $beside ] = $table;
-				$sign( 'database', count( $tables ), 0 );
-				preg_match_all( self::KEY, $statement, $found, PREG_SET_ORDER );
-				foreach ( $found as list( , $name, $key ) ) {
-					$keys[] = array( $table, $name, $key );
+		try {
+			while ( false !== ( $line = fgets( $lines ) ) ) {
+				if ( self::NEXT !== $line ) {
+					$statement .= $line;
+					continue;
 				}
-				$some      = 0; // a new table ends what was begun
-				$statement = "CREATE TABLE `$beside`" . substr( preg_replace( self::KEY, '', $statement ), strlen( $match[0] ) );
-			} else {
-				$statement = "INSERT INTO `$beside`" . substr( $statement, strlen( "INSERT INTO `$table`" ) );
-				if ( 0 === $some++ % self::ONCE ) {
-					self::asked( 'START TRANSACTION' ); // which ends the one before
+				if ( preg_match( '/^CREATE TABLE `([^`]+)`/', $statement, $match ) ) {
+					$table             = $match[1];
+					$beside            = self::NEW . count( $tables );
+					$tables[ $beside ] = $table;
+					preg_match_all( self::KEY, $statement, $found, PREG_SET_ORDER );
+					foreach ( $found as list( , $name, $key ) ) {
+						$keys[] = array( $table, $name, $key );
+					}
+					$some      = 0; // a new table ends what was begun
+					$statement = "CREATE TABLE `$beside`" . substr( preg_replace( self::KEY, '', $statement ), strlen( $match[0] ) );
+				} else {
+					$statement = "INSERT INTO `$beside`" . substr( $statement, strlen( "INSERT INTO `$table`" ) );
+					if ( 0 === $some++ % self::ONCE ) {
+						self::asked( 'START TRANSACTION' ); // which ends the one before
+					}
 				}
+				yield from self::done_beside( rtrim( $statement, ";\n" ) );
+				$statement = '';
 			}
-			try {
-				self::asked( rtrim( $statement, ";\n" ) );
-			} catch ( Failed $failed ) {
-				self::done( 'ROLLBACK' );
-				throw $failed;
-			}
-			$statement = '';
+			yield from self::done_beside( 'COMMIT' );
+		} finally {
+			fclose( $lines );
 		}
-		fclose( $lines );
-		self::asked( 'COMMIT' );
 		return compact( 'tables', 'keys' );
 	}
 

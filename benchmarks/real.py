@@ -119,7 +119,7 @@ class _Bench:
             # Its own note is looked at: the first question after code came has all of it compiled.
             file = next(self.site.root.parent.glob(".windbreak-*")) / f"changes/{change}.json"
             while (note := json.loads(file.read_text()))["state"] == "running":
-                time.sleep(0.01)
+                time.sleep(0.002)
             if note["state"] != "done":
                 raise RuntimeError(f"{note['code']}: {note['detail']}") from None
 
@@ -184,6 +184,7 @@ class _Bench:
         kept, dump = self.site.folder / "kept.tar", self.site.folder / "kept.sql"
         ours, theirs, back, back_changed, theirs_back = [], [], [], [], []
         for n in range(DISK_ROUNDS):  # nothing is taken away: a disk slows where much just was
+            httpx.get(self.site.address, trust_env=False, timeout=30)  # compiled, as a site is
             os.sync()  # nor does one write what another left to be written
             ours.append(self.done("snapshot"))
             name, out = f"b-{self.number}", self.site.folder / f"out-{n}"

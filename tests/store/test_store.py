@@ -5,7 +5,7 @@ import unittest
 from datetime import UTC, datetime
 from pathlib import Path
 
-from windbreak.core.values.ledger import LedgerEntry
+from windbreak.core.values.ledger import Event, LedgerEntry
 from windbreak.core.values.releases import KnownRelease
 from windbreak.core.values.runs import Run
 from windbreak.core.values.sites import Site
@@ -73,6 +73,17 @@ class Documents(WithStore):
         self.assertEqual(ids, [1, 2, 3])
         self.store.ledger.drop(3)
         self.assertEqual(self.store.ledger.add(entry).id, 4)
+
+    def test_what_is_kept_at_once_gets_its_numbers_in_its_order(self) -> None:
+        texts = ["first", "second", "third"]
+        self.store.events.add_all([])
+        for start in (1, 4):
+            self.store.events.add_all(
+                [Event(id=0, at=NOW, kind="feed", subject="s", text=text) for text in texts]
+            )
+            after = [(e.id, e.text) for e in self.store.events.after(start - 1)]
+            self.assertEqual(after, list(enumerate(texts, start)))
+        self.assertEqual(self.store.events.last(), 6)
 
     def test_a_site_has_one_twin_at_the_most(self) -> None:
         self.store.sites.add(site("skerry-light"))

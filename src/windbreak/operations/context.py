@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import secrets
 import threading
-from collections.abc import Callable, Hashable
+from collections.abc import Callable, Hashable, Iterable
 from concurrent.futures import Executor
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
@@ -92,7 +92,14 @@ class Context:
 
     def note(self, kind: str, subject: str, text: str) -> None:
         """Note an event within a transaction; whoever does wakes who waits, after it. Writes."""
-        self.store.events.add(Event(id=0, at=self.clock(), kind=kind, subject=subject, text=text))
+        self.note_all([(kind, subject, text)])
+
+    def note_all(self, events: Iterable[tuple[str, str, str]]) -> None:
+        """Note events at once, each by its kind, subject and text. Writes."""
+        at = self.clock()
+        self.store.events.add_all(
+            [Event(id=0, at=at, kind=kind, subject=of, text=text) for kind, of, text in events]
+        )
 
     def wake(self) -> None:
         """Wake whoever waits for something to happen."""

@@ -124,14 +124,16 @@ class Database:
         )
         return not changed
 
-    def next_number(self, table: str) -> int:
-        """A number for a new row, one that no row of the table ever had. Writes."""
+    def next_number(self, table: str, count: int = 1) -> int:
+        """A number for a new row, or the first of so many, which no row of the table ever had.
+        Writes.
+        """
         rows = self.ask(
-            "INSERT INTO number VALUES (?, 1) "
-            "ON CONFLICT(name) DO UPDATE SET last = last + 1 RETURNING last",
-            [table],
+            "INSERT INTO number VALUES (?, ?) "
+            "ON CONFLICT(name) DO UPDATE SET last = last + excluded.last RETURNING last",
+            [table, count],
         )
-        return int(rows[0][0])
+        return int(rows[0][0]) - count + 1
 
     def ask(self, sql: str, parameters: Sequence[object] = ()) -> list[tuple[Any, ...]]:
         """The rows of a query. Reads."""

@@ -165,6 +165,21 @@ class Documents(Generic[T]):
             self.database.mark(self.marks(None, value))
         return value
 
+    def add_all(self, values: Sequence[T]) -> None:
+        """Keep new values with numbered ids; they get the next numbers, in their order. Writes."""
+        if not values:
+            return
+        with self.database.transaction():
+            first = self.database.next_number(self.table, len(values))
+            added = [
+                value.model_copy(update={"id": number})
+                for number, value in enumerate(values, first)
+            ]
+            rows = [self._cells(value, self._id(value)) for value in added]
+            self.database.tell_many(self._insert_sql, rows)
+            for value in added:
+                self.database.mark(self.marks(None, value))
+
     def put(self, value: T, id: Id | None = None) -> T:
         """Keep a value in the place of the one with its id, or as a new one. Writes."""
         key = id if id is not None else self._id(value)
@@ -195,9 +210,13 @@ class Documents(Generic[T]):
                 self.database.mark(self.marks(before, None))
 
     def _carry_out(self, sql: str, value: T, id: Id) -> None:
+        self.database.peewee.execute_sql(sql, self._cells(value, id))
+
+    def _cells(self, value: T, id: Id) -> tuple[object, ...]:
+        """What stands in a row of a value, in the order of the statements' places."""
         cells = {name: self.column(value, name) for name in self.columns}
         cells |= {"id": id, "body": value.model_dump_json()}
-        self.database.peewee.execute_sql(sql, tuple([cells[name] for name in self._places]))
+        return tuple([cells[name] for name in self._places])
 
     def _id(self, value: T) -> Id:
         return cast(Id, getattr(value, "id"))  # noqa: B009

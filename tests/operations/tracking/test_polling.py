@@ -1,10 +1,13 @@
 """Feeds taken in once, packages fetched once and examined, what is learned of products."""
 
+import json
 from datetime import timedelta
 
 from tests.operations.within import RHONA, WithContext
 from windbreak.core.values.feeds import NewFeed
+from windbreak.core.values.hooks import NewHook
 from windbreak.core.values.releases import DecideRepublished
+from windbreak.operations.administration import outward
 from windbreak.operations.errors import Refused
 from windbreak.operations.reasoning import answers
 from windbreak.operations.tracking import catalogue, feeds, polling, shelving
@@ -19,6 +22,34 @@ class Tracking(WithContext):
         again = polling.poll(self.context, "commons", fresh=True)
         self.assertEqual(again.taken, ())
         self.assertEqual(len(self.context.store.releases.all()), count)
+
+    def test_what_looks_of_one_moment_bring_is_noted_and_told_of_each(self) -> None:
+        hook = NewHook(id="desk", url=f"{self.where['feeds']}/desk", news=("release",))
+        outward.add_hook(self.context, hook, RHONA)
+        self.feeds()
+        wrong = self.context.store.feeds.get("chandlery").model_copy(
+            update={"id": "astray", "url": f"{self.where['feeds']}/nowhere"}
+        )
+        self.context.store.feeds.add(wrong)
+        before = self.context.store.events.last()
+        told = len(self.context.store.deliveries.all())
+        lost = [r for r in self.context.store.releases.all() if r.feed in ("commons", "chandlery")]
+        with self.context.store.transaction():
+            for release in lost:
+                self.context.store.releases.drop(release.id)
+        listed = [f for f in self.context.store.feeds.all() if f.id != "advisories"]
+        results = {r.feed: r for r in polling.poll_many(self.context, listed, fresh=True)}
+        self.assertEqual(results["astray"].state, "failing")
+        self.assertTrue(results["commons"].taken and results["chandlery"].taken)
+        events = self.context.store.events.after(before)
+        noted = {e.subject: e.text for e in events if e.kind in ("release", "feed")}
+        self.assertEqual(noted["commons"], results["commons"].text)
+        self.assertIn("status 404", noted["astray"])
+        sent = [json.loads(d.body)["what"] for d in self.context.store.deliveries.all()][told:]
+        news = {what["feed"]: what for what in sent}
+        self.assertLess({"commons", "chandlery"}, {*news, ""})
+        self.assertEqual(news["commons"]["taken"], list(results["commons"].taken))
+        self.assertNotIn("astray", news)
 
     def test_products_are_learned_from_their_first_release(self) -> None:
         self.feeds()

@@ -55,11 +55,11 @@ def drop_hook(context: Context, hook: str, by: Principal) -> None:
         context.record(by.name, f"web hook {hook} dropped", hook)
 
 
-def tell(context: Context, news: News, what: Mapping[str, Any]) -> None:
+def tell(context: Context, news: News, *messages: Mapping[str, Any]) -> None:
     """Put news in the way of every web hook that wants it; the driver sends it. Writes."""
     now = context.clock()
-    for hook in context.store.hooks.all():
-        if news in hook.news:
+    for hook in context.store.hooks.all() if messages else ():
+        for what in messages if news in hook.news else ():
             body = json.dumps({"news": news, "at": now.isoformat(), "what": dict(what)})
             context.store.deliveries.add(
                 Delivery(id=0, hook=hook.id, news=news, body=body, made_at=now, next_at=now)

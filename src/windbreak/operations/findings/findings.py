@@ -115,10 +115,12 @@ def look_at(context: Context, marks: Iterable[Mark]) -> None:
                 continue
             with context.store.transaction():
                 opened, closed = context.store.findings.replace(cause.name, subject, seen, earlier)
-                for finding in opened:
-                    outward.tell(context, "finding.opened", finding.model_dump(mode="json"))
-                for finding in closed:
-                    outward.tell(context, "finding.closed", finding.model_dump(mode="json"))
+                outward.tell(
+                    context, "finding.opened", *[f.model_dump(mode="json") for f in opened]
+                )
+                outward.tell(
+                    context, "finding.closed", *[f.model_dump(mode="json") for f in closed]
+                )
             count += len(opened) + len(closed)
     if ("everything", "") in changes:
         context.store.findings.forget_causes([cause.name for cause in every.CAUSES])

@@ -121,7 +121,15 @@ def _taken_in(context: Context, looks: Sequence[_Look]) -> list[PollResult]:
     """Take in what some looks brought, all of it or nothing. Writes."""
     listed_by = Counter(product for look in looks for product in look.products)
     with context.store.transaction():
-        results = [_take_in(context, look) for look in looks]
+        ids = {look.feed.id for look in looks}
+        current = {feed.id: feed for feed in context.store.feeds.all(id=ids)}
+        events: list[tuple[str, str, str]] = []
+        results = []
+        for look in looks:
+            results.append(_take_in(context, look, current.get(look.feed.id), events))
+        news = [r.model_dump(include={"feed", "taken", "text"}) for r in results if r.taken]
+        outward.tell(context, "release", *news)
+        context.note_all(events)
         generation = context.store.database.coming_generation()
     for look, result in zip(looks, results, strict=True):
         if look.announced is not None and result.state == "fresh":
@@ -134,17 +142,18 @@ def _taken_in(context: Context, looks: Sequence[_Look]) -> list[PollResult]:
     return results
 
 
-def _take_in(context: Context, look: _Look) -> PollResult:
-    """Take in what one look brought. Within a transaction."""
+def _take_in(
+    context: Context, look: _Look, current: Feed | None, events: list[tuple[str, str, str]]
+) -> PollResult:
+    """Take in what one look brought, and add what is to be noted. Within a transaction."""
     feed, now, answer, announced = look.feed, look.at, look.answer, look.announced
-    current = context.store.feeds.find(feed.id)
     if current is None or (current.url, current.reading) != (feed.url, feed.reading):
         became = "dropped" if current is None else "changed"
         text = f"{feed.label}: it was {became} while it was asked; nothing was taken in."
         return PollResult(feed=feed.id, at=now, state="failing", text=text)
     if answer is None:
         assert look.error is not None  # a look brings an answer or an error
-        return _failed(context, current, now, look.error)
+        return _failed(context, current, now, look.error, events)
     if announced is None:
         _note(context, current, now, answer)
         text = f"{feed.label}: nothing new."
@@ -152,7 +161,7 @@ def _take_in(context: Context, look: _Look) -> PollResult:
     try:
         catalogue.refuse_emptied(context, feed, announced)
     except FeedError as error:
-        return _failed(context, current, now, error)
+        return _failed(context, current, now, error, events)
     before = look.last.announced if _untouched_since(context, look.last) else None
     taken = catalogue.take_in(context, feed, announced, now, before)
     _note(
@@ -167,7 +176,10 @@ def _take_in(context: Context, look: _Look) -> PollResult:
         products=taken.products,
         disagreements=catalogue.disagreements(context, feed, announced),
     )
-    return _told(context, feed, now, announced, taken)
+    result = _result(feed, now, announced, taken)
+    if taken.ids or taken.noted:
+        events.append(("release", feed.id, result.text))
+    return result
 
 
 def _untouched_since(context: Context, last: asking.LastLook) -> bool:
@@ -178,9 +190,7 @@ def _untouched_since(context: Context, last: asking.LastLook) -> bool:
     return context.store.database.unchanged_since(last.generation, "product", own)
 
 
-def _told(
-    context: Context, feed: Feed, now: datetime, announced: Announced, taken: catalogue.Taken
-) -> PollResult:
+def _result(feed: Feed, now: datetime, announced: Announced, taken: catalogue.Taken) -> PollResult:
     if feed.kind == "advisories":
         count = len(announced.advisories)
         text = f"{feed.label}: {len(taken.ids)} new or changed of {count} advisories."
@@ -192,10 +202,6 @@ def _told(
         text += f" {passed_over}; the first: {taken.faults[0]}"
     if taken.again:
         text += f" {'; '.join(taken.again)}."
-    if taken.ids:
-        outward.tell(context, "release", {"feed": feed.id, "taken": taken.ids, "text": text})
-    if taken.ids or taken.noted:
-        context.note("release", feed.id, text)
     return PollResult(
         feed=feed.id,
         at=now,
@@ -264,7 +270,13 @@ def _note(context: Context, feed: Feed, now: datetime, answer: Fetched, **more: 
     )
 
 
-def _failed(context: Context, feed: Feed, now: datetime, error: FeedError) -> PollResult:
+def _failed(
+    context: Context,
+    feed: Feed,
+    now: datetime,
+    error: FeedError,
+    events: list[tuple[str, str, str]],
+) -> PollResult:
     state = "refused" if isinstance(error, FeedRefused) else "failing"
     failures = feed.failures + 1
     wait = min(timedelta(minutes=feed.every_minutes) * 2 ** min(failures - 1, 8), LONGEST_WAIT)
@@ -280,7 +292,7 @@ def _failed(context: Context, feed: Feed, now: datetime, error: FeedError) -> Po
         failures=failures,
         next_poll_at=now + wait,
     )
-    context.note("feed", feed.id, reason)
+    events.append(("feed", feed.id, reason))
     return PollResult(
         feed=feed.id,
         at=now,

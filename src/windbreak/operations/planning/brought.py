@@ -6,7 +6,7 @@ agent can do is done by the run; what it can't, or what a maker asks of a person
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 
 from windbreak.core.explanation.passing import Passed, passed
 from windbreak.core.values.errands import Brought, BroughtKind
@@ -33,16 +33,22 @@ def of_steps(
     Reads.
     """
     site, seen = context.store.sites.get(site_id), {} if crossed is None else crossed
+    failed = outcomes.failed(context)
     return tuple(
         brought
         for number, step in enumerate(steps, start=1)
         for move in step.moves
-        for brought in _of_move(context, site, number, move, seen)
+        for brought in _of_move(context, site, number, move, seen, failed)
     )
 
 
 def _of_move(
-    context: Context, site: Site, number: int, move: PlannedMove, seen: Crossed
+    context: Context,
+    site: Site,
+    number: int,
+    move: PlannedMove,
+    seen: Crossed,
+    failed: Mapping[tuple[str, str], str],
 ) -> Iterator[Brought]:
     def bring(kind: BroughtKind, text: str, **how: object) -> Brought:
         fields = {"step": number, "product": move.product, "version": move.to, "kind": kind}
@@ -50,7 +56,7 @@ def _of_move(
 
     if move.to is None:
         return
-    came = outcomes.failed(context).get((move.product, move.to))
+    came = failed.get((move.product, move.to))
     if came is not None:
         yield bring("came", came, by="nobody")
     if move.product.startswith("runtime/"):

@@ -53,6 +53,7 @@ class Ground:
     hosts: dict[str, Host]
     stale: dict[str, str]  # products whose feed is out of touch, and what is to be said of that
     right_of: dict[str, tuple[ShelfRight, ...]] = field(default_factory=dict)
+    policies: dict[tuple[str, tuple[str, ...]], InForce] = field(default_factory=dict)
 
     @classmethod
     def read(cls, context: Context) -> Ground:
@@ -112,7 +113,10 @@ class Ground:
                 product=product,
                 maker=(listed.maker or "") if listed else "",
             )
-            kept[product] = in_force(near, product, usual)
+            key = (product, tuple([rule.id for rule in near]))
+            if key not in self.policies:
+                self.policies[key] = in_force(near, product, usual)
+            kept[product] = self.policies[key]
         return kept
 
     def case(
@@ -183,11 +187,11 @@ class Ground:
     def _policy(self, holds: Iterable[Hold], rules: dict[str, InForce]) -> Policy:
         """The policy of a case: what is usual, and where rules say otherwise of a product."""
         usual = Soak(**self.context.soak)
-        soaks = {p: Soak.model_validate(rule.soak) for p, rule in rules.items()}
+        days = usual.model_dump()
         return Policy(
             holds=tuple(holds),
             soak=usual,
-            soaks={p: soak for p, soak in soaks.items() if soak != usual},
+            soaks={p: Soak.model_validate(r.soak) for p, r in rules.items() if r.soak != days},
             channels_of={p: r.channels for p, r in rules.items() if r.channels != ("stable",)},
         )
 
@@ -251,6 +255,8 @@ def _too_far(
     jumps: Mapping[str, Jump],
 ) -> Iterator[Hold]:
     """What keeps products from going further than they may."""
+    if not jumps:
+        return
     there = {c.product: parse_version(c.version) for c in inventory.components}
     beyond: dict[str, list[str]] = {}
     for release in releases:

@@ -20,7 +20,9 @@ class Reasons(unittest.TestCase):
     def test_another_hour_at_the_site_is_told(self) -> None:
         there = AT.astimezone() + timedelta(hours=2)
         head = f"{there:%a} {there.day} {there:%b %H:%M}"
-        self.assertEqual(reason_of(f"{head}: at once.", AT), f"{head} at the site: at once")
+        self.assertEqual(
+            reason_of(f"{head}: at once.", AT), f"by the site’s clock, {head}: at once"
+        )
 
     def test_what_begins_otherwise_is_left(self) -> None:
         self.assertEqual(reason_of("Left out: no window opens.", None), "Left out: no window opens")

@@ -5,8 +5,9 @@ import { plural } from "../pieces/time";
 import { STATES } from "../states/states";
 import { type Bar, hostNames, layout, type Sign, siteNames, walked } from "./layout";
 
-const BIG = { height: 144, ground: 124.5, base: 120, bar: 10, rise: 21.7, left: 22, trunk: 4 };
-const SMALL = { height: 68, ground: 48.5, base: 45, bar: 8, rise: 6.5, left: 0, trunk: 3 };
+// In the small one pointers stand between the ground and the names of the hosts.
+const BIG = { height: 144, ground: 124.5, base: 120, bar: 10, rise: 21.7, left: 22, trunk: 4, names: 14 };
+const SMALL = { height: 73, ground: 48.5, base: 45, bar: 8, rise: 6.5, left: 0, trunk: 3, names: 19 };
 
 const label = (bar: Bar) =>
   `${bar.site.label}: ${plural(bar.moves, "move")} waiting, ${STATES[bar.state].word}`;
@@ -88,7 +89,7 @@ export function Belt({
               y2={size.ground}
             />
           ))}
-          {hostNames(grounds, width, size.ground + 14).map((sign) => (
+          {hostNames(grounds, width, size.ground + size.names).map((sign) => (
             <Name key={sign.text} sign={sign} />
           ))}
           {big &&

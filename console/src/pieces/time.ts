@@ -39,12 +39,12 @@ export function daysTo(at: string, from = now()): number {
 }
 
 /**
- * A booking's why then, where its time stands beside it: without the time it begins with. Where it
- * is another hour at the site, that is told.
+ * A booking's why then, where its time stands beside it: without the time it begins with. Where the
+ * site's clock shows another, it is told that all of it goes by that clock.
  */
 export function reasonOf(why: string, at: string | null | undefined): string {
   const [, head, hour, rest] = /^([A-Z][a-z]{2} \d+ [A-Z][a-z]{2} (\d\d:\d\d)): (.*)$/s.exec(why) ?? [];
-  const told = rest === undefined ? why : !at || clock(at) === hour ? rest : `${head} at the site: ${rest}`;
+  const told = rest === undefined ? why : !at || clock(at) === hour ? rest : `by the site’s clock, ${head}: ${rest}`;
   return `${told[0]?.toUpperCase() ?? ""}${told.slice(1)}`;
 }
 

@@ -232,14 +232,14 @@ def local(instant: datetime) -> str:
 
 def reason_of(why: str, starts_at: datetime | None) -> str:
     """A booking's why then, where its time stands beside it: without the time it begins with. Where
-    it is another hour at the site, that is told.
+    the site's clock shows another, it is told that all of it goes by that clock.
     """
     head = re.match(r"(\w{3} \d+ \w{3} (\d\d:\d\d)): ", why)
     if head is None:
         return why.rstrip(".")
     rest = why[head.end() :].rstrip(".")
     same = starts_at is None or f"{starts_at.astimezone():%H:%M}" == head[2]
-    return rest if same else f"{head[1]} at the site: {rest}"
+    return rest if same else f"by the site’s clock, {head[1]}: {rest}"
 
 
 def ask(what: str, *, yes: bool) -> None:

@@ -205,10 +205,8 @@ function WantsWord({ story, gate }: { story: Story; gate: Story["gates"][number]
   });
   return (
     <section className="wants" aria-label="A gate wants your word">
-      <h2>The gate wants your word</h2>
-      <p className="pt-2">
-        {gate.label}: {gate.text}
-      </p>
+      <h2>{gate.label}: the gate wants your word</h2>
+      <p className="pt-2">{gate.text}</p>
       <div className="field pt-2">
         <label htmlFor={`word-${gate.id}`}>Why it may open</label>
         <input id={`word-${gate.id}`} className="in" value={why} onChange={(event) => setWhy(event.target.value)} />

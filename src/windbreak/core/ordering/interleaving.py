@@ -94,25 +94,35 @@ class _Row:
         self._places = [habit.index(k) if k in habit else len(habit) for k in kinds]
         self._products = [m.product for m in members]
         self.habit = sorted(range(len(members)), key=lambda n: (self._places[n], self._products[n]))
-        self._exposed = [
-            n
-            for n, m in enumerate(members)
-            if m.installed is not None and m.line.repaired_from(m.installed)
-        ]
+        self._exposed = frozenset(
+            [
+                n
+                for n, m in enumerate(members)
+                if m.installed is not None and m.line.repaired_from(m.installed)
+            ]
+        )
         self._urgent: dict[Hops, int] = {}
         self._seen: list[Hops] = []  # the way for which that was worked out
         self._gravities: dict[tuple[int, int, int], int] = {}
+        self._habits: dict[Hops, tuple[tuple[int, str, int], ...]] = {}
 
     def rank(self, hops: Hops) -> _Rank:
         """The place of a step: what it closes, then the house's habit."""
-        habit = sorted([(self._places[n], self._products[n], -place) for n, place in hops])
-        urgency = self._urgent.get(hops, 0) if self._exposed else 0
-        return -max(urgency, self._closes(self.state, hops)), tuple(habit)
+        habit = self._habits.get(hops)
+        if habit is None:
+            places = sorted([(self._places[n], self._products[n], -place) for n, place in hops])
+            habit = self._habits[hops] = tuple(places)
+        if not self._exposed:
+            return 0, habit
+        return -max(self._urgent.get(hops, 0), self._closes(self.state, hops)), habit
 
     def _closes(self, state: State, hops: Hops) -> int:
         """How grave the gravest advisory is that a step closes; 0 for none."""
-        exposed = self._exposed
-        return max([self._gravity(n, state[n], k) for n, k in hops if n in exposed], default=0)
+        gravest = 0
+        for n, place in hops:
+            if n in self._exposed:
+                gravest = max(gravest, self._gravity(n, state[n], place))
+        return gravest
 
     def _gravity(self, n: int, start: int, end: int) -> int:
         key = (n, start, end)

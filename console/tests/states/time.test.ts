@@ -26,9 +26,9 @@ describe("a why beside its time", () => {
   const at = "2026-11-29T23:00:00Z";
   test("drops the hour that stands there", () =>
     expect(reasonOf(`Sun 29 Nov ${clock(at)}: the window opens.`, at)).toBe("The window opens."));
-  test("says that it is another hour at the site", () => {
+  test("says that it goes by another clock at the site", () => {
     const there = clock("2026-11-29T23:30:00Z");
-    expect(reasonOf(`Mon 30 Nov ${there}: the window opens.`, at)).toBe(`Mon 30 Nov ${there} at the site: the window opens.`);
+    expect(reasonOf(`Mon 30 Nov ${there}: the window opens.`, at)).toBe(`By the site’s clock, Mon 30 Nov ${there}: the window opens.`);
   });
   test("leaves what begins otherwise", () => expect(reasonOf("rhona: so be it.", at)).toBe("Rhona: so be it."));
 });

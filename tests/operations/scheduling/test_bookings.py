@@ -1,12 +1,13 @@
 """Approving and booking, by a clock that can be moved; what is found of both."""
 
 from datetime import UTC, datetime, timedelta
+from typing import get_args
 
 from tests.operations.within import RHONA, WithContext, look_again
 from windbreak.core.values.bookings import Book
 from windbreak.core.values.plans import ApprovePlan
 from windbreak.core.values.policy import NewRule
-from windbreak.core.values.sites import Window
+from windbreak.core.values.sites import Weekday, Window
 from windbreak.operations.errors import Refused
 from windbreak.operations.planning import planning, policy
 from windbreak.operations.runs import runs
@@ -35,14 +36,16 @@ class Booking(WithContext):
         self.assertEqual((approval.by, approval.why), ("Rhona Vale", "a test"))
 
     def test_a_booking_is_in_the_sites_window_and_says_why_then(self) -> None:
-        window = (Window(days=("sat",), start="22:00", end="02:00"),)
+        night = self.context.clock() + timedelta(days=2)  # none of it is now
+        day = get_args(Weekday)[night.weekday()]
+        window = (Window(days=(day,), start="22:00", end="02:00"),)
         sites.set_windows(self.context, "skerry-light", window, "Europe/Helsinki", RHONA)
         plan = self.approved("skerry-light")
         booking = bookings.book(self.context, plan.id, Book(), RHONA)
         # 22:00 in Helsinki is 20:00 UTC in winter, 19:00 in summer.
-        self.assertEqual(booking.starts_at.weekday(), 5)
+        self.assertEqual(booking.starts_at.weekday(), night.weekday())
         self.assertIn(booking.starts_at.astimezone(UTC).hour, (19, 20, 21, 22, 23))
-        self.assertRegex(booking.why, r"^Sat \d+ \w+ 22:00: the window opens 22:00\.$")
+        self.assertRegex(booking.why, rf"^{day.title()} \d+ \w+ 22:00: the window opens 22:00\.$")
         with self.assertRaises(Refused) as caught:
             bookings.book(self.context, plan.id, Book(), RHONA)
         self.assertEqual(caught.exception.code, "booked-already")

@@ -23,7 +23,7 @@ from benchmarks import (
     views,
     visits,
 )
-from benchmarks.figures import Figure, keep
+from benchmarks.figures import Figure, keep, timed
 
 PARTS = {
     "reasoning": reasoning.figures,
@@ -48,23 +48,45 @@ def main() -> int:
         print(f"error: no part is called {unknown[0]!r}; parts: {', '.join(parts)}")
         return 2
     figures: list[Figure] = []
+    paces: list[float] = []
     # Each part in a process of its own: what one leaves behind does not weigh on the next.
     with ProcessPoolExecutor(1, get_context("spawn"), max_tasks_per_child=1) as processes:
         for name in wanted:
             print(f"\n{name}", flush=True)
-            figures += processes.submit(_figures, name).result()
+            measured, pace = processes.submit(_figures, name).result()
+            figures += measured
+            paces += pace
+    print("\nthe machine")
+    how = f"a loop of a million additions, before and after each part: {min(paces):.0f} to "
+    how += f"{max(paces):.0f} ms; single times of a slow while are to be read with that in mind"
+    figures.append(Figure("how unevenly the machine went", max(paces) / min(paces), "x", how=how))
+    print(f"  {figures[-1].text()} {how}")
     if not sys.argv[1:]:
         keep(figures)
     return 0
 
 
-def _figures(name: str) -> list[Figure]:
-    """The figures of a part, each printed as soon as it is measured."""
-    figures = []
+def _figures(name: str) -> tuple[list[Figure], tuple[float, float]]:
+    """The figures of a part, each printed as soon as it is measured; the machine's pace before it
+    and after it.
+    """
+    figures, before = [], _pace()
     for figure in (PARTS | LONG)[name]():
         print(f"  {figure.text()}", flush=True)
         figures.append(figure)
-    return figures
+    return figures, (before, _pace())
+
+
+def _pace() -> float:
+    """Milliseconds for a loop of a million additions."""
+
+    def loop() -> int:
+        total = 0
+        for n in range(1_000_000):
+            total += n
+        return total
+
+    return timed(loop)[0]
 
 
 if __name__ == "__main__":

@@ -72,7 +72,7 @@ def _row(text: str) -> dict[str, float]:
     steps, done = timed(lambda: order(resolution), ROUNDS)
     found = {"ms": choice, "all ms": every, "order": steps, "stuck": len(done.stuck)}
     for packed, name, whole in ((False, "choice", "all"), (True, "packed", "all packed")):
-        theirs, objective = timed(partial(solved, resolution.problem, packed=packed))
+        theirs, objective = timed(partial(solved, resolution.problem, packed=packed), ROUNDS)
         assert objective == resolution.objective, "the solver found another vector"
         found |= {name: theirs / choice, whole: theirs / every}
     return found

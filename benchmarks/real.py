@@ -116,7 +116,8 @@ class _Bench:
         try:
             call()
         except UnderWay:
-            # Its own note is looked at: the first question after code came has all of it compiled.
+            # Its own note is looked at: a question would have what changed compiled, which is the
+            # next page's to pay.
             file = next(self.site.root.parent.glob(".windbreak-*")) / f"changes/{change}.json"
             while (note := json.loads(file.read_text()))["state"] == "running":
                 time.sleep(0.002)

@@ -27,9 +27,8 @@ function place_first_part(): void {
 		mkdir( WPMU_PLUGIN_DIR, 0755, true );
 	}
 	copy( __DIR__ . '/first.php', WPMU_PLUGIN_DIR . FIRST );
-	if ( function_exists( 'opcache_invalidate' ) ) {
-		@opcache_invalidate( WPMU_PLUGIN_DIR . FIRST, true );
-	}
+	load_parts();
+	Folders::compile_anew( WPMU_PLUGIN_DIR . FIRST );
 }
 
 /** Where the agent was replaced by a newer one, without being switched off and on: its first part is the newer one's too. */

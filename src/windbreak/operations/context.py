@@ -21,6 +21,7 @@ from windbreak.store.sealing import Sealer
 from windbreak.store.store import Store
 
 T = TypeVar("T")
+Noted = tuple[str, str, str]  # an event: its kind, subject and text
 
 
 class Cache:
@@ -94,8 +95,8 @@ class Context:
         """Note an event within a transaction; whoever does wakes who waits, after it. Writes."""
         self.note_all([(kind, subject, text)])
 
-    def note_all(self, events: Iterable[tuple[str, str, str]]) -> None:
-        """Note events at once, each by its kind, subject and text. Writes."""
+    def note_all(self, events: Iterable[Noted]) -> None:
+        """Note events at once. Writes."""
         at = self.clock()
         self.store.events.add_all(
             [Event(id=0, at=at, kind=kind, subject=of, text=text) for kind, of, text in events]

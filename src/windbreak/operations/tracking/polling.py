@@ -16,7 +16,7 @@ from windbreak.feeds.errors import FeedError, FeedRefused, FeedUnreachable, Feed
 from windbreak.feeds.fetching import Credential, Fetched, good_for, host_of
 from windbreak.feeds.formats import FORMATS
 from windbreak.operations.administration import outward
-from windbreak.operations.context import Context
+from windbreak.operations.context import Context, Noted
 from windbreak.operations.errors import Refused
 from windbreak.operations.tracking import asking, catalogue, recipes
 from windbreak.outside.at_once import at_once
@@ -123,10 +123,8 @@ def _taken_in(context: Context, looks: Sequence[_Look]) -> list[PollResult]:
     with context.store.transaction():
         ids = {look.feed.id for look in looks}
         current = {feed.id: feed for feed in context.store.feeds.all(id=ids)}
-        events: list[tuple[str, str, str]] = []
-        results = []
-        for look in looks:
-            results.append(_take_in(context, look, current.get(look.feed.id), events))
+        events: list[Noted] = []
+        results = [_take_in(context, k, current.get(k.feed.id), events) for k in looks]
         news = [r.model_dump(include={"feed", "taken", "text"}) for r in results if r.taken]
         outward.tell(context, "release", *news)
         context.note_all(events)
@@ -143,7 +141,7 @@ def _taken_in(context: Context, looks: Sequence[_Look]) -> list[PollResult]:
 
 
 def _take_in(
-    context: Context, look: _Look, current: Feed | None, events: list[tuple[str, str, str]]
+    context: Context, look: _Look, current: Feed | None, events: list[Noted]
 ) -> PollResult:
     """Take in what one look brought, and add what is to be noted. Within a transaction."""
     feed, now, answer, announced = look.feed, look.at, look.answer, look.announced
@@ -275,7 +273,7 @@ def _failed(
     feed: Feed,
     now: datetime,
     error: FeedError,
-    events: list[tuple[str, str, str]],
+    events: list[Noted],
 ) -> PollResult:
     state = "refused" if isinstance(error, FeedRefused) else "failing"
     failures = feed.failures + 1

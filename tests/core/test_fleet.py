@@ -1,15 +1,19 @@
 """Many sites at once: keys, what a change can touch, and the same answers on every executor."""
 
+import pickle
+import sys
 import unittest
 from concurrent.futures import Executor, ProcessPoolExecutor
 from datetime import date
 from multiprocessing import get_context
 
+from pydantic import ValidationError
+
 from tests.core.generate import random_case
 from tests.core.resolution.test_resolve import load
 from windbreak.core.case.catalogue import Catalogue
 from windbreak.core.case.situation import Case
-from windbreak.core.fleet import changes_on, reach_of, situation_key
+from windbreak.core.fleet import changes_on, reach_of, situation_key, spread
 from windbreak.core.resolution.resolve import resolve
 from windbreak.wording.answers import answer, answers
 
@@ -85,6 +89,27 @@ class Executors(unittest.TestCase):
         found = list(answers(catalogue, sites, acts=True, executor=executor))
         self.assertEqual([a.site for _, a in found[:5]], [f"site-{n}" for n in range(5)])
         return [a.verdicts for _, a in found]
+
+    def test_a_case_and_its_answer_come_back_from_a_journey_as_they_were(self) -> None:
+        for seed in range(20):
+            case = random_case(seed)
+            told = answer(resolve(case))
+            for value in (case, told):
+                back = pickle.loads(pickle.dumps(value))
+                self.assertEqual(back, value)
+                self.assertEqual(back.model_dump_json(), value.model_dump_json())
+            with self.assertRaisesRegex(ValidationError, "frozen"):
+                back.site = "elsewhere"
+
+    def test_how_threads_take_turns_is_as_before_when_all_is_done(self) -> None:
+        before = sys.getswitchinterval()
+        during: list[float] = []
+        case = load("small-1003")
+        catalogue = Catalogue.of(case)
+        work = lambda case, catalogue: during.append(sys.getswitchinterval())  # noqa: E731
+        spread(catalogue, {"one": case}, work)
+        self.assertLess(during[0], before)
+        self.assertEqual(sys.getswitchinterval(), before)
 
     def test_processes_answer_as_the_service_itself_does(self) -> None:
         with ProcessPoolExecutor(2, mp_context=get_context("spawn")) as executor:

@@ -10,6 +10,7 @@ from __future__ import annotations
 import gc
 import hashlib
 import pickle
+import sys
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from concurrent.futures import Executor, Future
 from contextlib import contextmanager
@@ -20,6 +21,7 @@ from windbreak.core.case.catalogue import Catalogue
 from windbreak.core.case.situation import Case, CaseSite, Soak
 
 _PER_TASK = 16  # situations that go to a worker together
+_TURN = 0.0005  # seconds
 _FIRST = 4  # tasks that bring the catalogue along, so that no worker has to ask for it
 
 
@@ -117,7 +119,7 @@ def spread(
     catalogue yet says so, and is given it with its task.
     """
     batches = _Batches(catalogue, work, executor)
-    with undisturbed():
+    with undisturbed(), _attentive():
         for key, case in cases.items():
             batches.add(key, case)
         return batches.done()
@@ -185,6 +187,19 @@ def undisturbed() -> Iterator[None]:
             gc.enable()
 
 
+@contextmanager
+def _attentive() -> Iterator[None]:
+    """With threads that take turns often: those that hand tasks to an executor get theirs while
+    situations are still being told apart (measured: workers begin after 10 ms, and not after 100).
+    """
+    was = sys.getswitchinterval()
+    sys.setswitchinterval(_TURN)
+    try:
+        yield
+    finally:
+        sys.setswitchinterval(was)
+
+
 def by_situation(
     catalogue: Catalogue,
     cases: Iterable[Case],
@@ -197,7 +212,7 @@ def by_situation(
     alike: dict[tuple[object, ...], int] = {}  # what holds for many sites, numbered
     shared: dict[tuple[int, ...], int] = {}  # the same, by the very same parts of cases
     listed = []
-    with undisturbed():
+    with undisturbed(), _attentive():
         for case in cases:
             parts = (case.policy, case.products, case.releases, case.advisories)
             same = tuple([id(part) for part in (*parts, case.lockstep, case.clashes)])

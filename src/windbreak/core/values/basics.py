@@ -9,7 +9,7 @@ from __future__ import annotations
 import re
 from datetime import date, datetime
 from functools import lru_cache
-from typing import Annotated, Final, Literal
+from typing import Annotated, Any, Final, Literal
 
 from pydantic import (
     AfterValidator,
@@ -64,7 +64,7 @@ def _is_day(value: object) -> object:
             if len(value) == 10:
                 return date.fromisoformat(value)
         except ValueError:
-            pass
+            put(self, "__pydantic_extra__", None)
         raise ValueError(f"{value!r} is not a date; write it as 2026-11-24")
     if isinstance(value, date) and not isinstance(value, datetime):
         return value
@@ -112,6 +112,17 @@ class Frozen(BaseModel):
     """A value that can't be changed and has no keys but its own."""
 
     model_config = ConfigDict(frozen=True, extra="forbid", strict=True)
+
+    # Thousands of these travel to other processes and back: only what a value is goes along.
+    def __getstate__(self) -> dict[Any, Any]:
+        return self.__dict__
+
+    def __setstate__(self, state: dict[Any, Any]) -> None:
+        put = object.__setattr__
+        put(self, "__dict__", state)
+        put(self, "__pydantic_fields_set__", set(state))
+        put(self, "__pydantic_extra__", None)
+        put(self, "__pydantic_private__", None)
 
 
 ALIASED = ConfigDict(

@@ -21,8 +21,8 @@ from windbreak.core.case.catalogue import Catalogue
 from windbreak.core.case.situation import Case, CaseSite, Soak
 
 _PER_TASK = 16  # situations that go to a worker together
-_TURN = 0.0005  # seconds
 _FIRST = 4  # tasks that bring the catalogue along, so that no worker has to ask for it
+_TURN = 0.0005  # seconds that a thread may keep others waiting
 
 
 def situation_of(case: Case) -> tuple[object, ...]:
@@ -191,13 +191,16 @@ def undisturbed() -> Iterator[None]:
 def _attentive() -> Iterator[None]:
     """With threads that take turns often: those that hand tasks to an executor get theirs while
     situations are still being told apart (measured: workers begin after 10 ms, and not after 100).
+    Where that is so already, whoever made it so ends it.
     """
     was = sys.getswitchinterval()
-    sys.setswitchinterval(_TURN)
+    if was > _TURN:
+        sys.setswitchinterval(_TURN)
     try:
         yield
     finally:
-        sys.setswitchinterval(was)
+        if was > _TURN:
+            sys.setswitchinterval(was)
 
 
 def by_situation(

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import unittest
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
 from hypothesis import given, settings
 from hypothesis import strategies as st
@@ -12,7 +12,7 @@ from tests.core.generate import random_case
 from windbreak.core.ordering.order import order
 from windbreak.core.ordering.passage import Passage
 from windbreak.core.ordering.steps import State
-from windbreak.core.ordering.stops import Stops, places, turned
+from windbreak.core.ordering.stops import Row, Stops, onward, places
 from windbreak.core.resolution.problem import Problem
 from windbreak.core.resolution.resolve import Resolution, resolve
 
@@ -22,6 +22,11 @@ seeds = st.integers(min_value=0, max_value=40_000)
 def moving(resolution: Resolution) -> list[int]:
     pairs = zip(resolution.problem.start, resolution.choice, strict=True)
     return [v for v, (start, end) in enumerate(pairs) if start != end]
+
+
+def turned(row: Sequence[int], width: int) -> Row:
+    """The same pairs of places seen from the other side."""
+    return tuple([sum([1 << i for i, fit in enumerate(row) if fit >> j & 1]) for j in range(width)])
 
 
 def reached(passage: Passage) -> Iterator[State]:
@@ -149,10 +154,10 @@ class Tables(unittest.TestCase):
             with self.subTest(options=bin(options), stops=stops):
                 self.assertEqual(places(options, stops), expected)
 
-    def test_turning_twice_gives_the_same_pairs(self) -> None:
-        row = (0b011, 0b000, 0b110, 0b101)
-        self.assertEqual(turned(row, 3), (0b1001, 0b0101, 0b1100))
-        self.assertEqual(turned(turned(row, 3), 4), row)
+    @given(st.lists(st.integers(min_value=0, max_value=255), min_size=1, max_size=8))
+    def test_where_one_hop_leads_is_where_it_can_be_come_to_from(self, some: list[int]) -> None:
+        from_ = [places & (1 << j) - 1 for j, places in enumerate(some)]
+        self.assertEqual(tuple(onward(from_)), turned(from_, len(from_)))
 
     def test_ties_are_the_same_seen_from_both_sides(self) -> None:
         for seed in range(60):

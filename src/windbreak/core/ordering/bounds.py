@@ -113,6 +113,8 @@ class Bound:
 
 def rings(steps: Steps) -> list[list[int]]:
     """The members in rings of who has to wait for whom, each going a shortest way of its own."""
+    if len(steps.everybody) == 1:
+        return []
     chains = [_chain(steps, n) for n in steps.everybody]
     waits: dict[int, list[int]] = {n: [] for n in steps.everybody}
     for n, row in enumerate(steps.near):

@@ -5,7 +5,7 @@ so whichever has a step ready may go on. Among the steps that a cheapest way can
 comes first that closes the gravest advisory, or without which one that does can't be done; then the
 one whose product's kind the policy names first, then by product id, then the higher hop.
 
-    ready    {0: (step, state after it, the rest of a way), 1: None}     for each passage
+    ready    [(rank, 0, (step, state after it, the rest of a way)), …]   of each passage the next
     urgent   {((0, 2),): 16, ((1, 1),): 16}     how grave what a step closes or makes way for is
 
 What a closing step needs before it is what is left when every step of a cheapest way that can as
@@ -14,14 +14,15 @@ well come after it was put after it.
 
 from __future__ import annotations
 
+import heapq
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass
-from typing import Literal
+from itertools import combinations
+from typing import Literal, NamedTuple
 
+from windbreak.core.case.candidates import Member
 from windbreak.core.ordering.passage import Passage
 from windbreak.core.ordering.steps import Hop, Hops, State
 from windbreak.core.resolution.resolve import Resolution
-from windbreak.core.values.basics import SEVERITY
 from windbreak.core.values.reasons import Way
 from windbreak.core.versions.ranges import parse_range
 from windbreak.core.versions.version import Version
@@ -30,8 +31,7 @@ _Rank = tuple[int, tuple[tuple[int, str, int], ...]]
 _Ready = tuple[Hops, State, list[Hops]]  # a step, the state after it, a cheapest way from there
 
 
-@dataclass(frozen=True, slots=True)
-class Move:
+class Move(NamedTuple):
     """One member's change in a step; ``start`` None: it was absent. ``by``: how it is had."""
 
     v: int
@@ -41,8 +41,7 @@ class Move:
     by: Way | None
 
 
-@dataclass(frozen=True, slots=True)
-class Step:
+class Step(NamedTuple):
     """One stage of the plan: usually one move, several where they must go together."""
 
     moves: tuple[Move, ...]
@@ -54,31 +53,70 @@ def interleaved(resolution: Resolution, passages: Sequence[Passage]) -> Iterator
     """The passages' steps in one row."""
     rows = [_Row(resolution, passage) for passage in passages]
     whole = list(resolution.problem.start)
-    ready = {n: row.first(row.state, row.passage.way(row.state)) for n, row in enumerate(rows)}
-    waiting = {n: (rows[n].rank(step[0]), n) for n, step in ready.items() if step}
-    while waiting:
-        _, n = min(waiting.values())
-        row, step = rows[n], ready[n]
-        assert step is not None  # it waited
-        hops, after, way = step
+    ready: list[tuple[_Rank, int, _Ready]] = []  # a heap: of each passage its next step
+    for n, row in enumerate(rows):
+        step = row.first(row.state, row.passage.way(row.state))
+        if step is not None:
+            ready.append((row.rank(step[0]), n, step))
+    heapq.heapify(ready)
+    while ready:
+        _, n, (hops, after, way) = ready[0]
+        row = rows[n]
         before = tuple(whole)
         for member, place in hops:
             whole[row.passage.group[member]] = row.passage.option(member, place)
         yield Step(tuple([row.move(hop) for hop in hops]), before, tuple(whole))
-        row.state = after
-        following = ready[n] = row.first(after, way)
-        if following is None:
-            del waiting[n]
+        row.go_on(hops, after)
+        step = row.first(after, way)
+        if step is None:
+            heapq.heappop(ready)
         else:
-            waiting[n] = (row.rank(following[0]), n)
+            heapq.heapreplace(ready, (row.rank(step[0]), n, step))
 
 
 def _after(state: State, hops: Hops) -> State:
     """The state that a step leads to."""
+    if len(hops) == 1:
+        ((n, place),) = hops
+        return (*state[:n], place, *state[n + 1 :])
     after = list(state)
     for n, place in hops:
         after[n] = place
     return tuple(after)
+
+
+class _Exposure(NamedTuple):
+    """What advisories there are against the places of a member: how grave each, gravest last, and
+    for each place those that affect it, as bits.
+    """
+
+    gravities: tuple[int, ...]
+    affecting: tuple[int, ...]
+
+    @classmethod
+    def of(cls, member: Member, stops: Sequence[int]) -> _Exposure:
+        weaknesses = sorted(member.line.weaknesses)
+        affecting = []
+        for option in stops:
+            version = member.version(option)
+            bits = 0
+            for k, (_, affected, releases) in enumerate(weaknesses):
+                if releases >> option & 1 or (
+                    not option and version is not None and version in parse_range(affected)
+                ):
+                    bits |= 1 << k
+            affecting.append(bits)
+        return cls(tuple([gravity for gravity, _, _ in weaknesses]), tuple(affecting))
+
+    def closed(self, start: int, end: int) -> int:
+        """How grave the gravest advisory is that a hop leaves behind; 0 for none."""
+        behind = self.affecting[start] & ~self.affecting[end]
+        return self.gravities[behind.bit_length() - 1] if behind else 0
+
+    def left(self, place: int) -> bool:
+        """Whether some hop closes an advisory, from a place on."""
+        ahead = self.affecting[place:]
+        return any([now & ~then for now, then in combinations(ahead, 2)])
 
 
 class _Row:
@@ -94,17 +132,21 @@ class _Row:
         self._places = [habit.index(k) if k in habit else len(habit) for k in kinds]
         self._products = [m.product for m in members]
         self.habit = sorted(range(len(members)), key=lambda n: (self._places[n], self._products[n]))
-        self._exposed = frozenset(
-            [
-                n
-                for n, m in enumerate(members)
-                if m.installed is not None and m.line.repaired_from(m.installed)
-            ]
-        )
+        self._exposed = {
+            n: _Exposure.of(m, passage.stops.stops[n])
+            for n, m in enumerate(members)
+            if m.installed is not None and m.line.repaired_from(m.installed)
+        }
         self._urgent: dict[Hops, int] = {}
         self._seen: list[Hops] = []  # the way for which that was worked out
-        self._gravities: dict[tuple[int, int, int], int] = {}
         self._habits: dict[Hops, tuple[tuple[int, str, int], ...]] = {}
+
+    def go_on(self, hops: Hops, state: State) -> None:
+        """Make a step, and come to a state."""
+        self.state = state
+        for n, place in hops:
+            if n in self._exposed and not self._exposed[n].left(place):
+                del self._exposed[n]
 
     def rank(self, hops: Hops) -> _Rank:
         """The place of a step: what it closes, then the house's habit."""
@@ -116,31 +158,13 @@ class _Row:
             return 0, habit
         return -max(self._urgent.get(hops, 0), self._closes(self.state, hops)), habit
 
-    def _closes(self, state: State, hops: Hops) -> int:
+    def _closes(self, state: Sequence[int], hops: Hops) -> int:
         """How grave the gravest advisory is that a step closes; 0 for none."""
         gravest = 0
         for n, place in hops:
             if n in self._exposed:
-                gravest = max(gravest, self._gravity(n, state[n], place))
+                gravest = max(gravest, self._exposed[n].closed(state[n], place))
         return gravest
-
-    def _gravity(self, n: int, start: int, end: int) -> int:
-        key = (n, start, end)
-        if key not in self._gravities:
-            member = self.resolution.problem.members[self.passage.group[n]]
-            now, then = (member.version(self.passage.option(n, at)) for at in (start, end))
-            self._gravities[key] = max(
-                [
-                    SEVERITY[weakness.severity]
-                    for weakness in member.line.advisories
-                    if now
-                    and then
-                    and now in (affected := parse_range(weakness.affected))
-                    and then not in affected
-                ],
-                default=0,
-            )
-        return self._gravities[key]
 
     def _with_urgent_first(self, state: State, way: list[Hops]) -> list[Hops]:
         """A cheapest way with what closes an advisory, and what that needs, as early as may be."""
@@ -148,12 +172,13 @@ class _Row:
             return way
         self._urgent = {}
         closing: list[tuple[int, Hops]] = []
-        here = state
+        here = list(state)
         for hops in way:
             gravity = self._closes(here, hops)
             if gravity:
                 closing.append((-gravity, hops))
-            here = _after(here, hops)
+            for n, place in hops:
+                here[n] = place
         done = 0
         for gravity, hops in sorted(closing):
             at = way.index(hops)
@@ -192,9 +217,10 @@ class _Row:
                 step = needed[n]
                 if "firmly" in self._ties_to(starts[step], step, [*needed[n + 1 :], way[at]]):
                     continue
-                first = [*way[:done], *needed[:n], *needed[n + 1 :], way[at]]
-                every = [[*rest[:k], step, *rest[k:]] for k in range(len(rest) + 1)]
-                put_off = next((late for late in every if self._is_way(state, first + late)), None)
+                start = before[done]
+                for hops in needed[:n]:
+                    start = _after(start, hops)
+                put_off = self._put_off(start, [*needed[n + 1 :], way[at]], step, rest)
                 if put_off is not None:
                     needed, rest, loose = [*needed[:n], *needed[n + 1 :]], put_off, True
         return needed, rest
@@ -219,10 +245,12 @@ class _Row:
             for m, to in later:
                 if m == n:
                     return "firmly"
-                for near in steps.near[n]:
-                    if near.other == m and near.broken:
+                if m not in steps.neighbours[n]:
+                    continue
+                for other, row, broken, _ in steps.near[n]:
+                    if other == m and broken:
                         loose = True
-                    elif near.other == m and not near.row[state[n]] >> to & 1:
+                    elif other == m and not row[state[n]] >> to & 1:
                         return "firmly"
                 for plugin, theme in (((n, place), m), ((m, to), n)):
                     arrival = steps.arriving.get(plugin)
@@ -240,7 +268,7 @@ class _Row:
                 ((n, place),)
                 for n in self._exposed
                 for place in hops_of[n][state[n]]
-                if self._gravity(n, state[n], place) and ((n, place),) not in self._urgent
+                if self._exposed[n].closed(state[n], place) and ((n, place),) not in self._urgent
             ]
             urgent.sort(key=self.rank)
             for hops in urgent:
@@ -268,17 +296,34 @@ class _Row:
         every = [len(hops) for hops in way]
         return sum(every) - len(every), sum(every)
 
-    def _is_way(self, state: State, way: Iterable[Hops]) -> bool:
-        """Whether steps can be made in this order."""
+    def _put_off(
+        self, state: State, first: list[Hops], step: Hops, rest: list[Hops]
+    ) -> list[Hops] | None:
+        """The rest of a way with a step put into it, as early as it can be made there; None where
+        it can't.
+        """
+        here = self._walked(state, first)
+        for k in range(len(rest) + 1):
+            if here is None:
+                return None
+            late = [step, *rest[k:]]
+            if self._walked(here, late) is not None:
+                return [*rest[:k], *late]
+            here = self._walked(here, rest[k : k + 1])
+        return None
+
+    def _walked(self, state: State, way: Iterable[Hops]) -> State | None:
+        """The state to which steps lead; None where they can't be made in this order."""
         steps = self.passage.steps
         for hops in way:
+            for n, place in hops:
+                if place not in steps.hops[n][state[n]]:
+                    return None
             after = _after(state, hops)
-            if any(place not in steps.hops[n][state[n]] for n, place in hops):
-                return False
             if steps.must_join(hops, state, after) is not None:
-                return False
+                return None
             state = after
-        return True
+        return state
 
     def first(self, state: State, way: list[Hops]) -> _Ready | None:
         """The first step, by the house's habit, that a cheapest way from a state can begin with,

@@ -14,14 +14,15 @@ combined members, and among those none has fewer steps.
 
 from __future__ import annotations
 
-from collections.abc import Container, Sequence
+from collections.abc import Container, Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 
+from windbreak.core.bits import bits
 from windbreak.core.ordering.deadlocks import Deadlock
 from windbreak.core.ordering.interleaving import Step, interleaved
 from windbreak.core.ordering.passage import Allowance, Passage
-from windbreak.core.ordering.stops import SearchTooLong, may_stop
+from windbreak.core.ordering.stops import SearchTooLong, may_stop, shortest_way
 from windbreak.core.resolution.problem import Problem
 from windbreak.core.resolution.resolve import Resolution, best
 from windbreak.core.solver.graphs import components, strongly_connected
@@ -113,7 +114,7 @@ def _passages(
     What going straight costs is the least there is, where it is what the rings cost by themselves
     and the fewest hops of the rest; else the group is looked at whole. Raises SearchTooLong.
     """
-    straight = set(group) - _in_rings(problem, choice, group)
+    straight = _going_straight(problem, choice, group)
     made: dict[tuple[tuple[int, ...], frozenset[int]], Passage] = {}
     while straight:
         ringed: set[int] = set()
@@ -174,21 +175,45 @@ def _parts(
     return components(group, edges)
 
 
-def _in_rings(problem: Problem, choice: Sequence[int], group: Sequence[int]) -> set[int]:
-    """The members that would wait for each other in rings, if everybody went straight."""
-    waits: dict[int, list[int]] = {v: [] for v in group}
-    for v in group:
-        for table in problem.binding.tables[v]:
-            p, q = table.scope
-            if p == v and q in waits:
-                if not table.relation.fits(choice[v], problem.start[q]):
-                    waits[v].append(q)
-                if not table.relation.fits(problem.start[v], choice[q]):
-                    waits[q].append(v)
+def _going_straight(problem: Problem, choice: Sequence[int], group: Sequence[int]) -> set[int]:
+    """The members that wait for each other in no ring, whoever does going a shortest way."""
+    straight = set(group)
+    ways = {v: _way(problem, choice, v, straight=True) for v in group}
+    while ringed := _in_rings(problem, choice, ways) & straight:
+        straight -= ringed
+        ways |= {v: _way(problem, choice, v, straight=False) for v in ringed}
+    return straight
+
+
+def _way(problem: Problem, choice: Sequence[int], v: int, *, straight: bool) -> int:
+    """The options of a shortest way of one member by itself."""
+    stops = may_stop(problem, choice, v, straight=straight)
+    if stops.bit_count() > 2:
+        way = shortest_way(problem.members[v], list(bits(stops)))
+        stops = sum([1 << option for option in way])
+    return stops
+
+
+def _in_rings(problem: Problem, choice: Sequence[int], ways: Mapping[int, int]) -> set[int]:
+    """The members that would wait for each other in rings, if each went a way of its own, as
+    options.
+    """
+    start = problem.start
+    waits: dict[int, list[int]] = {v: [] for v in ways}
+    for p in ways:
+        for table in problem.binding.tables[p]:
+            q, relation = table.q, table.relation
+            if table.p != p or q not in waits or not relation.forbids(ways[p], ways[q]):
+                continue
+            row, column = relation.row, relation.column
+            if ways[q] & ~row(choice[p]) or ways[p] & ~column(start[q]):
+                waits[p].append(q)
+            if ways[q] & ~row(start[p]) or ways[p] & ~column(choice[q]):
+                waits[q].append(p)
     for carriage in problem.carried:
-        if carriage.p in waits and choice[carriage.p] == carriage.i and len(carriage.themes) == 1:
+        if carriage.p in waits and ways[carriage.p] >> carriage.i & 1 and len(carriage.themes) == 1:
             theme, mask = carriage.themes[0]
-            if theme in waits and not mask >> problem.start[theme] & 1:
+            if theme in waits and not mask >> start[theme] & 1:
                 waits[carriage.p].append(theme)
             if theme in waits and not mask >> choice[theme] & 1:
                 waits[theme].append(carriage.p)

@@ -23,7 +23,7 @@ from dataclasses import dataclass
 from functools import cached_property
 
 from windbreak.core.ordering.bounds import Bound, Cost, rings
-from windbreak.core.ordering.steps import Hop, Hops, State, Steps
+from windbreak.core.ordering.steps import Hop, Hops, State, Step, Steps
 from windbreak.core.ordering.stops import SearchTooLong, Stops
 from windbreak.core.resolution.problem import Problem
 
@@ -72,6 +72,8 @@ class Passage:
         self.furthest = self.start  # where no way leads on, the state nearest the target
         self._left: dict[State, Cost | None] = {self.target: (0, 0)}
         self._onward: dict[State, State] = {}
+        if self.stops.at_once:
+            self._left[self.start], self._onward[self.start] = (0, 1), self.target
 
     def option(self, n: int, place: int) -> int:
         """The option that a place of a member stands for."""
@@ -167,6 +169,7 @@ class Passage:
         """
         tree = _Tree(start)
         heap: list[tuple[Cost, int, int, State, Cost]] = []
+        untried: dict[tuple[State, int], Iterator[Step]] = {}
         self._reach(tree, heap, start, (0, 0), self.steps.everybody)
         while heap:
             hope, togo, size, here, cost = heapq.heappop(heap)
@@ -182,15 +185,22 @@ class Passage:
             if patience < 0:
                 raise _Impatient
             combined, hopped = cost
-            if size < len(start):
-                again = (max(hope[0], combined + size), hope[1])
-                heapq.heappush(heap, (again, togo, size + 1, here, cost))
-            for hops, after in self.steps.worth_trying(here, size):
+            steps = untried.pop((here, size), None)
+            if steps is None:
+                steps = self.steps.worth_trying(here, size)
+                if size < len(start):
+                    again = (max(hope[0], combined + size), hope[1])
+                    heapq.heappush(heap, (again, togo, size + 1, here, cost))
+            for hops, after in steps:
                 further = (combined + len(hops) - 1, hopped + len(hops))
                 if after not in tree.spent or further < tree.spent[after]:
                     tree.before[after] = here
                     changed = {m for n, _ in hops for m in (n, *self.steps.neighbours[n])}
-                    self._reach(tree, heap, after, further, changed)
+                    if self._reach(tree, heap, after, further, changed) == hope:
+                        # Nothing can be cheaper: the other steps wait.
+                        untried[here, size] = steps
+                        heapq.heappush(heap, (hope, togo, size, here, cost))
+                        break
         for here in tree.spent:
             self._left[here] = None
         self.furthest = min(tree.spent, key=self._togo)
@@ -203,20 +213,24 @@ class Passage:
         state: State,
         cost: Cost,
         changed: Iterable[int],
-    ) -> None:
-        """Note a state that was reached, and go on from it as far as hops can't hurt."""
+    ) -> Cost | None:
+        """Note a state that was reached, and go on from it as far as hops can't hurt; what the
+        whole way costs at least by way of it, where it is to be looked at.
+        """
         tree.spent[state] = cost
         for after in self.steps.glide(state, changed):
             cost = (cost[0], cost[1] + 1)
             if after in tree.spent and tree.spent[after] <= cost:
-                return
+                return None
             tree.spent[after] = cost
             tree.before[after] = state
             state = after
         rest = self._left[state] if state in self._left else self.bound.of(state)
-        if rest is not None:
-            hope = (cost[0] + rest[0], cost[1] + rest[1])
-            heapq.heappush(heap, (hope, rest[1], 1, state, cost))
+        if rest is None:
+            return None
+        hope = (cost[0] + rest[0], cost[1] + rest[1])
+        heapq.heappush(heap, (hope, rest[1], 1, state, cost))
+        return hope
 
     def _togo(self, state: State) -> int:
         return sum(map(dict.__getitem__, self.steps.fewest, state))

@@ -15,7 +15,7 @@ what a way costs.
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 
 from windbreak.core.bits import bits
@@ -109,11 +109,8 @@ class Steps:
                 if arrival and not any([mask >> after[t] & 1 for t, mask in arrival.themes]):
                     return frozenset([t for t, _ in arrival.themes])
         for n, place in hops:
-            for near in self.near[n]:
-                m = near.other
-                if not near.row[place] >> after[m] & 1 and (
-                    not near.broken or near.row[state[n]] >> state[m] & 1
-                ):
+            for m, row, broken, _ in self.near[n]:
+                if not row[place] >> after[m] & 1 and (not broken or row[state[n]] >> state[m] & 1):
                     return frozenset((n, m))
         return None
 
@@ -121,12 +118,10 @@ class Steps:
         """Who takes part in what a step repairs."""
         return frozenset(
             [
-                near.other
+                m
                 for n, place in hops
-                for near in self.near[n]
-                if near.broken
-                and near.row[place] >> after[near.other] & 1
-                and not near.row[state[n]] >> state[near.other] & 1
+                for m, row, broken, _ in self.near[n]
+                if broken and row[place] >> after[m] & 1 and not row[state[n]] >> state[m] & 1
             ]
         )
 
@@ -155,7 +150,7 @@ class Steps:
                 waiting.extend([n, *self.neighbours[n]])
         return passed
 
-    def worth_trying(self, state: State, size: int) -> list[Step]:
+    def worth_trying(self, state: State, size: int) -> Iterator[Step]:
         """The steps of so many hops that a cheapest way can do with, after gliding.
 
         A member that stands, where it is, all that its neighbours may still become, and may hop
@@ -164,19 +159,19 @@ class Steps:
         moving = [n for n, place in enumerate(state) if place != self.target[n]]
         now = [n for n in moving if not self._may_wait(n, state)] or moving
         if size == 1:
-            return [
-                (((n, place),), after)
-                for n in now
-                for place in self.hops[n][state[n]]
-                if not self._idle(state, n, place)
-                and (after := self.hopped(n, place, state)) is not None
-            ]
+            for n in now:
+                for place in self.hops[n][state[n]]:
+                    if not self._idle(state, n, place):
+                        after = self.hopped(n, place, state)
+                        if after is not None:
+                            yield ((n, place),), after
+            return
         steps = self.of_size(state, size)
         if len(now) < len(moving):
             later = set(moving).difference(now)
             steps = [step for step in steps if not any([n in later for n, _ in step[0]])]
         idle = {hop for hops, _ in steps for hop in hops if self._idle(state, *hop)}
-        return [step for step in steps if idle.isdisjoint(step[0])] if idle else steps
+        yield from [step for step in steps if idle.isdisjoint(step[0])] if idle else steps
 
     def _harmless(self, n: int, state: State) -> int | None:
         """The highest hop of a member, if it stands all there that it would at what it passes."""
@@ -195,10 +190,10 @@ class Steps:
         above = (1 << end + 1) - (2 << here)
         if not self._stands(n, state, here, above):
             return False
-        for near in self.near[n]:
-            for at in (state[near.other], self.target[near.other]):
-                if near.row[here] >> at & 1 and not near.row[end] >> at & 1:
-                    return False
+        for m, row, _, _ in self.near[n]:
+            lost = row[here] & ~row[end]
+            if lost and (lost >> state[m] | lost >> self.target[m]) & 1:
+                return False
         return True
 
     def _leads_on(self, n: int, passed: int, place: int) -> bool:
@@ -220,14 +215,18 @@ class Steps:
     def _stands(self, n: int, state: State, place: int, others: int) -> bool:
         """Whether a member at a place stands all that it would at any of the others."""
         for near in self.near[n]:
-            m, row = near.other, near.row
+            m, row, broken, unions = near
             open_ = (1 << self.target[m] + 1) - (1 << state[m])
             own = row[place] & open_
-            if near.broken and not row[state[n]] >> state[m] & 1:
+            if broken and not row[state[n]] >> state[m] & 1:
                 if own and own != open_:
                     return False
-            elif own != open_ and near.any_of(others) & open_ & ~own:
-                return False
+            elif own != open_:
+                union = unions.get(others)
+                if union is None:
+                    union = near.any_of(others)
+                if union & open_ & ~own:
+                    return False
         for arrival in self.carrying[n]:
             if state[arrival.plugin] >= arrival.place:
                 continue

@@ -8,7 +8,7 @@ stop among its own. All tables here are in places. For a plugin that goes from 1
     stops    [[3, 4, 5, 9], [2, 7]]           options of each member
     hops     [[[2, 1], [2], [3], []], …]      for each place those one hop above it, highest first
     fewest   [{0: 2, 1: 2, 2: 1, 3: 0}, …]    the least hops from each place to the target
-    near     [[Near(other=1, row=(0b01, 0b11, 0b11, 0b10))], …]
+    near     [[Near(other=1, row=(0b01, 0b11, 0b11, 0b10), …)], …]
 
 Stops that another can stand in for, whatever the others do, are left out (dominance).
 """
@@ -16,9 +16,11 @@ Stops that another can stand in for, whatever the others do, are left out (domin
 from __future__ import annotations
 
 from collections.abc import Container, Iterator, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
+from typing import NamedTuple
 
 from windbreak.core.bits import bits
+from windbreak.core.case.candidates import Member
 from windbreak.core.case.candidates import hops as hops_to
 from windbreak.core.resolution.problem import NOBODY, Carriage, Problem
 from windbreak.core.resolution.problem import Rule as Binding
@@ -34,14 +36,15 @@ class SearchTooLong(Exception):
     """More states were looked at than allowed; nothing is known of the way."""
 
 
-@dataclass(frozen=True, slots=True)
-class Near:
-    """What ties a member to another. ``broken``: it does not hold today, and need not."""
+class Near(NamedTuple):
+    """What ties a member to another. ``broken``: it does not hold today, and need not; ``unions``
+    keeps what was asked of ``any_of``.
+    """
 
     other: int
     row: Row
     broken: bool
-    unions: dict[int, int] = field(default_factory=dict, compare=False)
+    unions: dict[int, int]
 
     def any_of(self, places: int) -> int:
         """What goes with at least one of some places."""
@@ -75,6 +78,28 @@ def may_stop(problem: Problem, target: Sequence[int], v: int, *, straight: bool)
     return member.candidates & (1 << end + 1) - (1 << start)
 
 
+def shortest_way(member: Member, stops: list[int]) -> list[int]:
+    """A shortest way of one member that nobody else moves with; all stops where there is none.
+
+    Level by level: where one hop leads from what was reached so far.
+    """
+    from_: dict[int, int] = {stops[0]: stops[0]}
+    reached = 1 << stops[0]
+    while not reached >> stops[-1] & 1:
+        level = [
+            (j, hit) for j in stops if j not in from_ and (hit := hops_to(member, j) & reached)
+        ]
+        if not level:
+            return stops
+        for j, hit in level:
+            from_[j] = hit.bit_length() - 1
+            reached |= 1 << j
+    way = [stops[-1]]
+    while way[-1] != stops[0]:
+        way.append(from_[way[-1]])
+    return way[::-1]
+
+
 class Stops:
     """Stops, hops and tables of a group, in the places of its own stops.
 
@@ -103,14 +128,20 @@ class Stops:
         self.arrivals: list[Arrival] = []
         self.start = [problem.start[v] for v in group]
         self.target = [target[v] for v in group]
-        if len(group) == 1 and group[0] in straight and not alone and self._goes_at_once():
+        self.at_once = len(group) == 1 and group[0] in straight and not alone and self._one_hop()
+        if self.at_once:
+            self.stops, self.hops, self.fewest = (
+                [self.start + self.target],
+                [[[1], []]],
+                [{1: 0, 0: 1}],
+            )
             return
         self.stops = [
             self._unshut(n, may_stop(problem, target, v, straight=v in straight))
             for n, v in enumerate(group)
         ]
         if len(group) == 1 and len(self.stops[0]) > _FEW_STOPS:
-            self.stops = [self._shortest(self.stops[0])]
+            self.stops = [shortest_way(problem.members[group[0]], self.stops[0])]
         if max(map(len, self.stops)) > _MOST_STOPS:
             raise SearchTooLong
         if stops is None:
@@ -132,15 +163,12 @@ class Stops:
         self._tie_all()
         self.arrivals = [self._arrival(carriage) for carriage in self._carriages()]
 
-    def _goes_at_once(self) -> bool:
+    def _one_hop(self) -> bool:
         """Whether one hop is all there is: of a member by itself, with nobody in its way, since
         its target goes with where all others stay.
         """
         start, end = self.start[0], self.target[0]
-        if start == end or not hops_to(self.problem.members[self.group[0]], end) >> start & 1:
-            return False
-        self.stops, self.hops, self.fewest = [[start, end]], [[[1], []]], [{1: 0, 0: 1}]
-        return True
+        return start != end and bool(hops_to(self.problem.members[self.group[0]], end) >> start & 1)
 
     # Stops
 
@@ -163,28 +191,6 @@ class Stops:
         if rule.q == v and rule.p not in self.number and not self.alone:
             return rule.relation.row(self.problem.start[rule.p])
         return None
-
-    def _shortest(self, stops: list[int]) -> list[int]:
-        """A shortest way of one member that nobody else moves with; all stops where there is none.
-
-        Level by level: where one hop leads from what was reached so far.
-        """
-        member = self.problem.members[self.group[0]]
-        from_: dict[int, int] = {stops[0]: stops[0]}
-        reached = 1 << stops[0]
-        while not reached >> stops[-1] & 1:
-            level = [
-                (j, hit) for j in stops if j not in from_ and (hit := hops_to(member, j) & reached)
-            ]
-            if not level:
-                return stops
-            for j, hit in level:
-                from_[j] = hit.bit_length() - 1
-                reached |= 1 << j
-        way = [stops[-1]]
-        while way[-1] != stops[0]:
-            way.append(from_[way[-1]])
-        return way[::-1]
 
     # Hops
 
@@ -226,8 +232,8 @@ class Stops:
                 forth, back = self._rows(rule.relation, p, q)
                 if number in self.problem.broken:
                     if any(forth):
-                        self.near[p].append(Near(q, forth, broken=True))
-                        self.near[q].append(Near(p, back, broken=True))
+                        self.near[p].append(Near(q, forth, True, {}))
+                        self.near[q].append(Near(p, back, True, {}))
                     continue
                 for pair, row in (((p, q), forth), ((q, p), back)):
                     kept = whole.get(pair)
@@ -235,7 +241,7 @@ class Stops:
                         row = tuple([a & b for a, b in zip(kept, row, strict=True)])
                     whole[pair] = row
         for (p, q), row in whole.items():
-            self.near[p].append(Near(q, row, broken=False))
+            self.near[p].append(Near(q, row, False, {}))
 
     def _rows(self, relation: Relation, p: int, q: int) -> tuple[Row, Row]:
         """For each place of p the places of q that go with it, and the other way round."""
@@ -276,7 +282,7 @@ class Stops:
         if len(row) < 3:
             return row
         from_ = self._from(n, row)
-        to = turned(from_, len(row))
+        to = onward(from_)
         stands = self._stands(n, masks)
         ends = (0, len(row) - 1)
         return [
@@ -308,20 +314,21 @@ class Stops:
         by_bundle = {carriage.i for carriage in carried if carriage.p == v} - {stops[0]}
         carries = [mask for c in carried for theme, mask in c.themes if theme == v]
         standings = []
+        repairs = [(row, masks[other].bit_length()) for other, row in broken]
+        ties = [(row, masks[other].bit_length()) for other, row in kept.items()]
         for k, option in enumerate(stops):
             repaired = stood = 0
-            for other, row in broken:
-                repaired = repaired << masks[other].bit_length() | row[k]
-            for other, row in kept.items():
-                stood = stood << masks[other].bit_length() | row[k]
+            for row, width in repairs:
+                repaired = repaired << width | row[k]
+            for row, width in ties:
+                stood = stood << width | row[k]
             for mask in carries:
                 stood = stood << 1 | mask >> option & 1
             standings.append(_Standing(stood, repaired, option in by_bundle))
         return standings
 
 
-@dataclass(frozen=True, slots=True)
-class _Standing:
+class _Standing(NamedTuple):
     """What a stop goes with, the bits of all ties in a row; of those that are broken today, the
     same; whether it comes only by bundle.
     """
@@ -346,6 +353,15 @@ def _hops(count: int, from_: Sequence[int]) -> list[list[int]]:
     return rows
 
 
+def onward(from_: Sequence[int]) -> list[int]:
+    """For each place those one hop above it, as bits: all but those that can't be come to."""
+    to = [(1 << len(from_)) - (2 << i) for i in range(len(from_))]
+    for j, fit in enumerate(from_):
+        for i in bits((1 << j) - 1 & ~fit):
+            to[i] ^= 1 << j
+    return to
+
+
 def _fewest(hops: Sequence[Sequence[int]]) -> dict[int, int]:
     """The least hops from each place to the target; missing where there is no way."""
     end = len(hops) - 1
@@ -368,7 +384,9 @@ def _dominated(
     before, after = from_[place], to[place]
     if not after or not before:
         return True
-    for other in range(last + 1):
+    # One below must be come to from all before, one above must lead to all after: so it is near.
+    near = range(max(1, before.bit_length() - 1), min(last, (after & -after).bit_length()))
+    for other in (0, *near, last):
         if other == place:
             continue
         if other and before & ~(1 << other) & ~from_[other]:
@@ -389,13 +407,3 @@ def places(options: int, stops: Sequence[int]) -> int:
     if stops[-1] - first == count - 1:
         return options >> first & (1 << count) - 1
     return sum([1 << k for k, option in enumerate(stops) if options >> option & 1])
-
-
-def turned(row: Sequence[int], width: int) -> Row:
-    """The same pairs of places seen from the other side."""
-    other = [0] * width
-    for i, fit in enumerate(row):
-        bit = 1 << i
-        for j in bits(fit):
-            other[j] |= bit
-    return tuple(other)

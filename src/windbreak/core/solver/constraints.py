@@ -87,7 +87,8 @@ class Relation:
 
     def column(self, j: int) -> int:
         """The options of the first that go with option j of the second."""
-        return self.back(1 << j)
+        kept = self._back.get(1 << j)
+        return self.back(1 << j) if kept is None else kept
 
     def fits(self, i: int, j: int) -> bool:
         """Whether option i of the first goes with option j of the second."""

@@ -64,7 +64,7 @@ def _is_day(value: object) -> object:
             if len(value) == 10:
                 return date.fromisoformat(value)
         except ValueError:
-            put(self, "__pydantic_extra__", None)
+            pass
         raise ValueError(f"{value!r} is not a date; write it as 2026-11-24")
     if isinstance(value, date) and not isinstance(value, datetime):
         return value

@@ -69,7 +69,7 @@ def _row(text: str) -> dict[str, float]:
     catalogue = _compiled(case)
     choice, resolution = timed(lambda: resolve(case, catalogue), ROUNDS)
     every, _ = timed(lambda: answer(resolve(read_case(text), catalogue)), ROUNDS)
-    steps, done = timed(lambda: order(resolution), ROUNDS)
+    steps, done = timed(lambda: order(resolution), 8 * ROUNDS)
     found = {"ms": choice, "all ms": every, "order": steps, "stuck": len(done.stuck)}
     for packed, name, whole in ((False, "choice", "all"), (True, "packed", "all packed")):
         theirs, objective = timed(partial(solved, resolution.problem, packed=packed), ROUNDS)

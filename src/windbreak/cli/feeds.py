@@ -121,7 +121,7 @@ def _list(args: argparse.Namespace) -> None:
                 age(f.fresh_at),
                 age(f.next_poll_at),
                 f.credential or "none",
-                f.check.text if f.check and f.state == "fresh" and not f.faults else _said(f),
+                f.check.text if f.check and f.state == "fresh" and not f.faults else _remark(f),
             )
             for f in feeds
         ),
@@ -137,7 +137,7 @@ def _state(feed: Any) -> str:
     return glyph(_STATES[feed.state], feed.state)
 
 
-def _said(feed: Any) -> str:
+def _remark(feed: Any) -> str:
     if feed.state != "fresh":
         return str(feed.reason)
     if feed.disagreements:

@@ -109,7 +109,7 @@ def _serve(args: argparse.Namespace) -> int:
 
 
 def _demo_fault(args: argparse.Namespace) -> None:
-    from windbreak.standins.faults import KINDS, FaultRefused, put, read, told
+    from windbreak.standins.faults import KINDS, FaultRefused, orders, put, read
 
     folder = args.data / "standins"
     if args.site is None:
@@ -124,7 +124,7 @@ def _demo_fault(args: argparse.Namespace) -> None:
     if not kept.parent.is_dir():
         there = ", ".join(sorted(path.parent.name for path in folder.glob("*/agent")))
         raise Refusal(f"there is no stand-in {args.site!r} in {folder}; there are {there}", 2)
-    faults = {} if args.none else told(kept)
+    faults = {} if args.none else orders(kept)
     try:
         faults |= read(args.fault)
     except FaultRefused as error:

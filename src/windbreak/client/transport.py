@@ -75,10 +75,10 @@ def ahead_by(response: httpx.Response, before: timedelta) -> timedelta:
     further from that than an answer takes to arrive.
     """
     try:
-        told = datetime.fromisoformat(response.headers.get("service-time", ""))
+        service_time = datetime.fromisoformat(response.headers.get("service-time", ""))
     except ValueError:
         return before
-    off = told - datetime.now(UTC)
+    off = service_time - datetime.now(UTC)
     return off if abs(off - before) > _NEAR else before
 
 

@@ -18,7 +18,7 @@ from pydantic import ValidationError
 from windbreak.core.values.feeds import Reading
 from windbreak.core.values.releases import Announcement, Attachment
 from windbreak.feeds.announced import Announced, Asked
-from windbreak.feeds.changelog import entries, found, pattern
+from windbreak.feeds.changelog import entries, first_match, pattern
 from windbreak.feeds.errors import FeedUnreadable
 from windbreak.feeds.recipes import name_of
 
@@ -69,7 +69,7 @@ def _safe(body: bytes) -> list[str]:
 
 def _entry(entry: Any, reading: Reading, url: str) -> Announcement:
     title = str(entry.get("title", ""))
-    match = found(pattern(reading.version), title)
+    match = first_match(pattern(reading.version), title)
     if match is None:
         raise ValueError(f"no version in its title, {title[:80]!r}")
     version = match.groupdict().get("version") or match.group()

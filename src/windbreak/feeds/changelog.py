@@ -33,7 +33,7 @@ def pattern(text: str) -> regex.Pattern[str]:
         raise ValueError(f"the pattern {text!r} can't be read: {error}") from None
 
 
-def found(ready: regex.Pattern[str], text: str) -> regex.Match[str] | None:
+def first_match(ready: regex.Pattern[str], text: str) -> regex.Match[str] | None:
     """The first match in a text. Raises FeedUnreadable when it takes too long."""
     try:
         return ready.search(text[:LONGEST], timeout=SECONDS)
@@ -53,7 +53,7 @@ def _changes(
     for line in lines:
         kind: ChangeKind = "fix"
         for change, words in ready:
-            match = found(words, line)
+            match = first_match(words, line)
             if match is not None:
                 kind = change
                 if match.start() == 0 and match.group().endswith(":"):

@@ -18,7 +18,7 @@ from pydantic import AfterValidator, Field, ValidationError
 from windbreak.core.values.basics import Address, Channel, ProductId, Value
 from windbreak.core.values.feeds import SignIn
 from windbreak.core.values.releases import Announcement, Attachment, Bundled, ChangeKind
-from windbreak.feeds.changelog import entries, found, pattern
+from windbreak.feeds.changelog import entries, first_match, pattern
 from windbreak.feeds.errors import FeedUnreadable, RecipeError
 from windbreak.feeds.loading import load_json
 
@@ -189,7 +189,7 @@ def _needed(item: Any, path: str, name: str) -> Any:
 def _version(convert: Convert, text: str) -> str:
     if convert.version is None:
         return text.strip()
-    match = found(pattern(convert.version), text)
+    match = first_match(pattern(convert.version), text)
     if match is None:
         raise ValueError(f"no version in {text[:60]!r} by {convert.version}")
     return str(match.group(1) if match.re.groups else match.group()).strip()

@@ -55,12 +55,12 @@ def problem(status: int, code: str, detail: str, **more: Any) -> JSONResponse:
 def install(app: FastAPI) -> None:
     """Answer every error with problem details."""
     for kind in STATUS:
-        app.add_exception_handler(kind, _known)
+        app.add_exception_handler(kind, _with_status)
     app.add_exception_handler(RequestValidationError, _unreadable)
     app.add_exception_handler(HTTPException, _http)
 
 
-async def _known(request: Request, error: Exception) -> JSONResponse:
+async def _with_status(request: Request, error: Exception) -> JSONResponse:
     # The nearest class that has a status: of two that fit, the more specific one.
     status = next(STATUS[kind] for kind in type(error).__mro__ if kind in STATUS)
     more = {}

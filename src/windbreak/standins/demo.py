@@ -74,7 +74,7 @@ class Demo:
         return where
 
     def _is_down(self, site: DemoSite) -> bool:
-        return "down" in faults.told(self.standins_folder / site.slug / "agent" / "faults.json")
+        return "down" in faults.orders(self.standins_folder / site.slug / "agent" / "faults.json")
 
     def start_service(self) -> str:
         """Start the service; its address."""

@@ -113,7 +113,7 @@ _EXAMPLES = {
 }
 
 
-def told(path: Path) -> dict[str, Any]:
+def orders(path: Path) -> dict[str, Any]:
     """What is written in a file of faults; nothing where there is none. A file that somebody is
     just writing is read again a moment later, and where it stays unreadable nothing is wrong.
     """
@@ -143,7 +143,7 @@ class Faults:
         self._silent_until = 0.0
 
     def all(self) -> dict[str, Any]:
-        return told(self.path)
+        return orders(self.path)
 
     def of(self, name: str, thing: str) -> Any:
         """What is written of a fault for a call or a product; None where nothing is."""

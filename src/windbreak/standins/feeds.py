@@ -142,7 +142,7 @@ class Feeds:
         return Route(path, guarded)
 
     async def _fault(self, name: str, request: Request) -> Response | None:
-        fault: dict[str, Any] = faults.told(self.folder / "faults.json").get(name, {})
+        fault: dict[str, Any] = faults.orders(self.folder / "faults.json").get(name, {})
         if "slow" in fault:
             await asyncio.sleep(float(fault["slow"]))
         if "status" in fault:

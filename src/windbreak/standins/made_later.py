@@ -34,7 +34,7 @@ def make(folder: Path, product: str, version: str, at: datetime) -> None:
     products = {release.product for release in made}
     if product not in products:
         raise ReleaseRefused(f"no maker makes {product!r}; there are {', '.join(sorted(products))}")
-    package = _told(folder)
+    package = _additions(folder)
     versions = [release.version for release in made if release.product == product]
     versions += [release["version"] for release in package if release["product"] == product]
     if version in versions:
@@ -49,7 +49,7 @@ def make(folder: Path, product: str, version: str, at: datetime) -> None:
 
 def of_maker(folder: Path, made: tuple[Made, ...]) -> tuple[Made, ...]:
     """What a maker has made, with what it made since the start."""
-    return _with(made, json.dumps(_told(folder)))
+    return _with(made, json.dumps(_additions(folder)))
 
 
 @lru_cache(maxsize=16)
@@ -79,6 +79,6 @@ def _made(before: Iterable[Made], fields: Mapping[str, Any]) -> Made:
     )
 
 
-def _told(folder: Path) -> list[dict[str, Any]]:
+def _additions(folder: Path) -> list[dict[str, Any]]:
     path = folder / FILE
     return list(json.loads(path.read_text())) if path.exists() else []

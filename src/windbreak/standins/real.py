@@ -140,7 +140,7 @@ def missing() -> list[str]:
         if shutil.which(program) is None
     ]
     if shutil.which("php"):
-        loaded = _said(["php", "-m"]).lower().split()
+        loaded = _output(["php", "-m"]).lower().split()
         lacks += [f"PHP’s extension {name}" for name in EXTENSIONS if name not in loaded]
     return lacks
 
@@ -213,7 +213,7 @@ class RealSite:
 
     def server_processes(self) -> list[int]:
         """The processes of its web server."""
-        listing = _said(["pgrep", "-f", f"-S 127.0.0.1:{self.port} "])
+        listing = _output(["pgrep", "-f", f"-S 127.0.0.1:{self.port} "])
         return [int(pid) for pid in listing.split() if int(pid) != self.processes[-1].pid]
 
     def serve_again(self) -> None:
@@ -415,9 +415,9 @@ class RealSite:
             place = self.folder / "ini"
             shutil.rmtree(place, ignore_errors=True)
             place.mkdir()
-            folders = _said(["php", "-i"]).partition("Scan this dir for additional .ini files => ")[
-                2
-            ]
+            folders = _output(["php", "-i"]).partition(
+                "Scan this dir for additional .ini files => "
+            )[2]
             for file in Path(folders.splitlines()[0]).glob("*.ini"):
                 if file.stem.partition("-")[2] not in extensions:
                     shutil.copy(file, place / file.name)
@@ -513,7 +513,7 @@ def _free_port() -> int:
         return int(listener.getsockname()[1])
 
 
-def _said(command: Iterable[str]) -> str:
+def _output(command: Iterable[str]) -> str:
     return subprocess.run([*command], capture_output=True, text=True, check=False).stdout
 
 

@@ -47,12 +47,12 @@ class Ledger(Documents[LedgerEntry]):
         query = LedgerRow.select(LedgerRow.body).where(_wanted(asked))
         if after is not None:
             query = query.where(LedgerRow.id < after)
-        return self._read(*_said(query.order_by(LedgerRow.id.desc()).limit(limit)))
+        return self._read(*_statement(query.order_by(LedgerRow.id.desc()).limit(limit)))
 
     def how_many(self, asked: LedgerAsked) -> int:
         """How many lines are wanted. Reads."""
         query = LedgerRow.select(peewee.fn.count(LedgerRow.id)).where(_wanted(asked))
-        return int(self.database.ask(*_said(query))[0][0])
+        return int(self.database.ask(*_statement(query))[0][0])
 
     def people(self) -> list[str]:
         """Everybody who ever decided or did something, by name. Reads."""
@@ -110,6 +110,6 @@ def _wanted(asked: LedgerAsked) -> Any:
     return reduce(and_, terms)
 
 
-def _said(query: Any) -> tuple[str, list[object]]:
+def _statement(query: Any) -> tuple[str, list[object]]:
     sql, given = query.sql()
     return str(sql), list(given)

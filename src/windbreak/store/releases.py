@@ -116,7 +116,7 @@ class Releases(Documents[KnownRelease]):
         value = after or before
         return () if value is None or before == after else (("product", value.product),)
 
-    def told_products(self, feed: str | None = None) -> set[str]:
+    def products_with_releases(self, feed: str | None = None) -> set[str]:
         """The products that releases are known of, of one feed's or any. Reads."""
         where, given = ("WHERE feed = ?", [feed]) if feed else ("", [])
         rows = self.database.ask(f"SELECT DISTINCT product FROM release {where}", given)

@@ -67,7 +67,7 @@ def _chart(
         down=sides[1],
         cells=tuple(cells),
         path=tuple(path),
-        text=_told(sides[0], sides[1], path, works, len(flat)),
+        text=_caption(sides[0], sides[1], path, works, len(flat)),
     )
 
 
@@ -149,7 +149,7 @@ def _path(
     return stops
 
 
-def _told(across: Side, down: Side, path: Sequence[Stop], works: int, pairs: int) -> str:
+def _caption(across: Side, down: Side, path: Sequence[Stop], works: int, pairs: int) -> str:
     """The picture in words: how many pairs work, and the way through."""
     stops = [
         f"{across.name} {across.versions[s.column]} with {down.name} {down.versions[s.row]}"

@@ -166,7 +166,7 @@ class _Facts:
         """The facts as one sentence, going out from the product asked about."""
         self.limited = {f.product or "" for f in facts if f.fact == "limit"}
         self.reach = {self.product: 1 << self._member(self.product).line.number(self.version)}
-        sentences = [self._one(fact) for fact in self._outward(facts)]
+        sentences = [self._sentence_of(fact) for fact in self._outward(facts)]
         joint = ", and " if len(sentences) == 2 else "; "
         return first_up(joint.join(sentences)) + "."
 
@@ -185,14 +185,14 @@ class _Facts:
     def _member(self, product: str) -> Member:
         return self.problem.members[self.problem.number(product)]
 
-    def _one(self, fact: Fact) -> str:
+    def _sentence_of(self, fact: Fact) -> str:
         a, b = (
             self.problem.catalogue.label(fact.subject or fact.product or ""),
             self.problem.catalogue.label(fact.object or ""),
         )
         match fact.fact:
             case "requires" | "conflicts":
-                return self._said(fact, a, b)
+                return self._condition(fact, a, b)
             case "clash":
                 notes = [
                     c.note
@@ -216,7 +216,7 @@ class _Facts:
         label = self.problem.catalogue.label(product or "")
         return f"{label} {self.version}" if product == self.product else label
 
-    def _said(self, fact: Fact, a: str, b: str) -> str:
+    def _condition(self, fact: Fact, a: str, b: str) -> str:
         """What one product's releases say of another: in a range, where all say the same."""
         assert fact.subject is not None and fact.object is not None
         member = self._member(fact.subject)

@@ -22,7 +22,7 @@ class Moved:
     closes: tuple[str, ...] = ()
 
     @property
-    def told(self) -> str:
+    def title(self) -> str:
         return f"{self.name} {self.end}"
 
 
@@ -56,19 +56,19 @@ def done(moves: Iterable[Moved]) -> list[str]:
     every = list(moves)
     own = [m for m in every if m.end and m.start and (m.closes or m.major)]
     lines = [_own_line(move) for move in own]
-    lines += [f"{m.told} is new" for m in every if m.end and not m.start]
+    lines += [f"{m.title} is new" for m in every if m.end and not m.start]
     lines += [f"{m.name} is gone" for m in every if not m.end]
-    rest = [m.told for m in every if m.end and m.start and m not in own]
+    rest = [m.title for m in every if m.end and m.start and m not in own]
     return lines + ([listed(rest)] if rest else [])
 
 
 def _own_line(move: Moved) -> str:
     if not move.closes:
-        return f"{move.told}, a new generation"
+        return f"{move.title}, a new generation"
     what = [text.rstrip(".") for text in move.closes if text]
     if not what:
-        return f"{move.told}: closes a weakness"
-    return f"{move.told}: closes a weakness: {'; '.join(what)}"
+        return f"{move.title}: closes a weakness"
+    return f"{move.title}: closes a weakness: {'; '.join(what)}"
 
 
 def coming(when: str, names: Sequence[str], minutes: int, on_copy: bool) -> str:

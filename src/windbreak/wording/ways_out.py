@@ -71,7 +71,7 @@ def _way(act: WayOutAct, now: Standing) -> WayOut:
     if now.came is None and act != "abandon":
         why = "Its agent does not answer now; nothing can be done on the site."
         return WayOut(act=act, label=_LABELS[act], text=why, possible=False)
-    text, possible, loses = _told(act, now)
+    text, possible, loses = _prospect(act, now)
     return WayOut(
         act=act,
         label=_label(act, now, sum((now.came or {}).values()) if loses else 0),
@@ -106,7 +106,7 @@ def _moved_since(now: Standing) -> str:
     return f"Later runs moved {listed(list(now.later))}"
 
 
-def _told(act: WayOutAct, now: Standing) -> tuple[str, bool, tuple[str, ...]]:
+def _prospect(act: WayOutAct, now: Standing) -> tuple[str, bool, tuple[str, ...]]:
     """The text of a way out, whether it can be taken, and what is lost."""
     page = ""
     if now.page:

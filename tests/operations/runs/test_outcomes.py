@@ -40,7 +40,7 @@ class Outcomes(WithRuns):
         self.assertIn(("step 1", "done"), self.acts(run))  # Lee went before
         kept = {one.product: one.came for one in self.kept(run=run.id)}
         self.assertEqual(kept, dict.fromkeys(("plugin/trestle", "theme/breakwater"), "put back"))
-        told = outcomes.told(self.context, "plugin/trestle")["5.1"]
+        told = outcomes.sentences(self.context, "plugin/trestle")["5.1"]
         self.assertEqual(told, f"Put back on Whinchat Radio (run {run.id}).")
         again = planning.draft(self.context, "whinchat-radio")
         read = [b.text for b in again.brings if b.by == "nobody" and b.product == "plugin/trestle"]

@@ -128,7 +128,7 @@ class Linking(WithContext):
         for slug in ("seapink-florists", "skerry-light"):
             self.site(slug)
         told = self.demo.standins_folder / "seapink-florists" / "agent" / "faults.json"
-        before = faults.told(told)
+        before = faults.orders(told)
         faults.put(told, {"answer": "deep"})
         try:
             seen = {s.id: s for s in sites.refresh_many(self.context, sites.live(self.context))}

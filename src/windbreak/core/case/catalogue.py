@@ -151,23 +151,23 @@ class Line:
     @cached_property
     def requires(self) -> Mapping[str, tuple[tuple[int, str], ...]]:
         """By other product: which releases require it, and in which range."""
-        return self._said(r.requires for r in self.releases)
+        return self._ranges(r.requires for r in self.releases)
 
     @cached_property
     def conflicts(self) -> Mapping[str, tuple[tuple[int, str], ...]]:
-        return self._said(r.conflicts for r in self.releases)
+        return self._ranges(r.conflicts for r in self.releases)
 
     @cached_property
     def tested(self) -> Mapping[str, tuple[tuple[int, str], ...]]:
         """By other product: which releases were tried with it, and up to which version."""
-        return self._said(r.tested for r in self.releases)
+        return self._ranges(r.tested for r in self.releases)
 
     @cached_property
     def bundles(self) -> Mapping[str, tuple[tuple[int, str], ...]]:
         """By plugin: which releases carry it, and in which version."""
-        return self._said(r.bundles for r in self.releases)
+        return self._ranges(r.bundles for r in self.releases)
 
-    def _said(self, each: Iterable[Mapping[str, str]]) -> dict[str, tuple[tuple[int, str], ...]]:
+    def _ranges(self, each: Iterable[Mapping[str, str]]) -> dict[str, tuple[tuple[int, str], ...]]:
         by_product: dict[str, dict[str, int]] = {}
         for k, ranges in enumerate(each, 1):
             for other, text in ranges.items():

@@ -238,7 +238,7 @@ class _Changed:
         )
 
     @cached_property
-    def known(self) -> tuple[Fact, ...] | None:
+    def earlier_facts(self) -> tuple[Fact, ...] | None:
         """Facts met before that make the release impossible here too."""
         v = self.problem.number(self.search.product)
         for facts in reversed(self.search.facts):
@@ -271,8 +271,8 @@ class _Changed:
         if not self.problem.domains[v] >> number & 1:
             what = here.exclusion(number)
         else:
-            what = self.known or conflict(self.problem, v, number)
-            if self.known is None:
+            what = self.earlier_facts or conflict(self.problem, v, number)
+            if self.earlier_facts is None:
                 self.search.facts.append(what)
         touching = here.core(what, number)
         at_first = self.search.at_first.core(what, number)

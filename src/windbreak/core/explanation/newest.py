@@ -47,7 +47,7 @@ def newest(case: Case, catalogue: Catalogue, member: Member) -> Newest:
         had = member.installed
     top = (
         member.line.versions[listed.bit_length() - 2]
-        if (listed := _told_of(case, member))
+        if (listed := _announced(case, member))
         else None
     )
     theme, carried = _carried(case, member.product)
@@ -60,7 +60,7 @@ def newest(case: Case, catalogue: Catalogue, member: Member) -> Newest:
     )
 
 
-def _told_of(case: Case, member: Member) -> int:
+def _announced(case: Case, member: Member) -> int:
     """The releases that its maker tells of, as bits; none of what was made here or withdrawn."""
     if member.line.product.closed:
         return 0

@@ -32,7 +32,7 @@ class _Proposing:
         inventory = context.store.inventories.find(case.site.id)
         self.installed = inventory.components if inventory else ()
         self.then = {v.product: v.to or v.from_ or "" for v in answer.verdicts}
-        self.known: Mapping[str, KnownProduct] = {
+        self.products: Mapping[str, KnownProduct] = {
             p.id: p for p in context.store.products.all() if p.id in self.now
         }
 
@@ -44,7 +44,7 @@ class _Proposing:
         yield from self._alternatives()
 
     def _withdrawn(self) -> Iterator[Proposal]:
-        for id, product in self.known.items():
+        for id, product in self.products.items():
             if product.withdrawn_at is None or not self._may_go(id):
                 continue
             name = self.case.label(id)
@@ -82,8 +82,8 @@ class _Proposing:
             for c in self.case.site.components
             if c.product.startswith("theme/") and not c.active
         ]
-        makers = {p.maker for p in self.known.values() if p.id.startswith("core/") and p.maker}
-        kept = [t for t in themes if t in self.known and self.known[t].maker in makers]
+        makers = {p.maker for p in self.products.values() if p.id.startswith("core/") and p.maker}
+        kept = [t for t in themes if t in self.products and self.products[t].maker in makers]
         if not kept:
             return  # none of them is known to be the one to fall back on
         store = self.context.store.inventories
@@ -106,8 +106,8 @@ class _Proposing:
             kind = copy.product.partition("/")[0]
             for other in self.installed:
                 same = copy.name.casefold() == other.name.casefold()
-                of_kind = other.product.startswith(f"{kind}/") and other.product in self.known
-                if copy.product in self.known or copy.active or not (same and of_kind):
+                of_kind = other.product.startswith(f"{kind}/") and other.product in self.products
+                if copy.product in self.products or copy.active or not (same and of_kind):
                     continue
                 if copy.maker is None and self._may_go(copy.product):
                     yield Proposal(

@@ -14,7 +14,7 @@ from windbreak.wording.words import match_in_words
 
 def set_lockstep(context: Context, new: NewLockstep, by: Principal) -> KnownLockstep:
     """Say that products must match. Writes. Raises Refused for a product nobody knows."""
-    _known(context, new.products)
+    _require_listed(context, new.products)
     with context.store.transaction():
         kept = context.store.locksteps.add(
             KnownLockstep(
@@ -39,14 +39,14 @@ def drop_lockstep(context: Context, id: str, by: Principal) -> None:
 
 def add_clash(context: Context, new: NewClash, by: Principal) -> KnownClash:
     """Say that two products don't work together. Writes. Raises Refused for one nobody knows."""
-    _known(context, new.products)
+    _require_listed(context, new.products)
     with context.store.transaction():
         kept = context.store.clashes.add(
             KnownClash(
                 **dict(new), id=secrets.token_hex(4), author=by.name, made_at=context.clock()
             )
         )
-        what = f"{_told(new.a)} and {_told(new.b)} clash"
+        what = f"{_side_text(new.a)} and {_side_text(new.b)} clash"
         context.record(by.name, what, new.a.product, why=new.reason)
     context.tell("tie", new.products[0], what)
     return kept
@@ -57,7 +57,7 @@ def drop_clash(context: Context, id: str, by: Principal) -> None:
     clash = context.store.clashes.get(id)
     with context.store.transaction():
         context.store.clashes.drop(id)
-        what = f"{_told(clash.a)} and {_told(clash.b)} are no clash any more"
+        what = f"{_side_text(clash.a)} and {_side_text(clash.b)} are no clash any more"
         context.record(by.name, what, clash.a.product)
     context.tell("tie", clash.products[0], what)
 
@@ -70,11 +70,11 @@ def of_product(context: Context, product: str) -> tuple[list[KnownLockstep], lis
     )
 
 
-def _told(side: ClashSide) -> str:
+def _side_text(side: ClashSide) -> str:
     return side.product if side.range == "*" else f"{side.product} {side.range}"
 
 
-def _known(context: Context, products: Iterable[str]) -> None:
+def _require_listed(context: Context, products: Iterable[str]) -> None:
     for product in products:
         if context.store.products.find(product) is None:
             raise Refused(

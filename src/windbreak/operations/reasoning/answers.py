@@ -41,7 +41,7 @@ class Reasoned:
 class _Kept:
     """A result, the days it holds, and the products whose catalogue it came from."""
 
-    told: Answered
+    answered: Answered
     made_at: datetime
     first_day: date  # the case's own: what is supposed may lie ahead of today
     last_day: date
@@ -128,12 +128,12 @@ def reason(context: Context, case: Case) -> Reasoned:
     if kept is None:
         answer = answered(lean, current.compiled, _WHOLE)
         kept = results.keep(key, case, answer, context.clock(), current)
-    assert kept.told.plan is not None  # it was asked for
+    assert kept.answered.plan is not None  # it was asked for
     same = {"site": case.site.id}
     return Reasoned(
         case,
-        kept.told.answer.model_copy(update=same),
-        kept.told.plan.model_copy(update=same),
+        kept.answered.answer.model_copy(update=same),
+        kept.answered.plan.model_copy(update=same),
         key,
         kept.made_at,
     )

@@ -196,7 +196,7 @@ class _Fleet:
     def __init__(self, context: Context, supposed: Sequence[Supposed]) -> None:
         self.context = context
         self.compiled = catalogue.compiled(context)
-        self.known: dict[str, Answer] = {}
+        self.answers: dict[str, Answer] = {}
         self.sites: dict[str, Site] = {}
         self.cases: dict[str, Case] = {}
         self.now: dict[str, Answer] = {}
@@ -221,7 +221,7 @@ class _Fleet:
                         here.setdefault(id, _Wanted()).add(act_set)
         moving = [row for wanted in rows.values() if (row := self._row(wanted)).moves]
         moving.sort(key=lambda r: (-r.moves, -r.security, -len(r.sites), len(r.ways), r.text))
-        return list(_told_once(moving))
+        return list(_without_repeats(moving))
 
     def _row(self, wanted: dict[str, _Wanted]) -> ActRow:
         acts = {id: tuple(case.acts) for id, case in wanted.items()}
@@ -256,11 +256,11 @@ class _Fleet:
         for id, case in cases.items():
             lean = self.compiled.lean(case)
             keys[id] = key_of_day(lean)
-            if keys[id] not in self.known:
+            if keys[id] not in self.answers:
                 wanted[keys[id]] = lean
         answers = spread(self.compiled, wanted, partial(answered, asked=Asked()))
-        self.known |= {key: result.answer for key, result in answers.items()}
-        return {id: self.known[key] for id, key in keys.items()}
+        self.answers |= {key: result.answer for key, result in answers.items()}
+        return {id: self.answers[key] for id, key in keys.items()}
 
     def _freed(self, id: str, now: Answer, then: Answer) -> Iterable[FreedMove]:
         before = {v.product: v.to for v in now.verdicts}
@@ -288,7 +288,7 @@ class _Fleet:
         )
 
 
-def _told_once(rows: Iterable[ActRow]) -> Iterable[ActRow]:
+def _without_repeats(rows: Iterable[ActRow]) -> Iterable[ActRow]:
     """The rows without those that free just the same as one before: they are named with it."""
     first: dict[tuple[FreedMove, ...], ActRow] = {}
     for row in rows:

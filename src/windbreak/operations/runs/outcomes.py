@@ -60,7 +60,7 @@ def _beside(inventory: Inventory) -> dict[str, str]:
     }
 
 
-def told(context: Context, product: str) -> dict[str, str]:
+def sentences(context: Context, product: str) -> dict[str, str]:
     """What came of each release of a product, in words, by version. Reads."""
     labels = {note.id: note.label for note in context.store.sites.notes().values()}
     by_version: dict[str, list[Outcome]] = {}
@@ -80,7 +80,7 @@ def failed(context: Context) -> dict[tuple[str, str], str]:
         return {
             (product, version): text
             for product in wrong
-            for version, text in told(context, product).items()
+            for version, text in sentences(context, product).items()
             if any(
                 o.version == version and o.came != "working"
                 for o in context.store.outcomes.all(product=product)

@@ -91,7 +91,7 @@ class _Out:
         self.by_reason[state, text].append(site)
         self.acts[state, text] = act
 
-    def told(self) -> tuple[StaysOut, ...]:
+    def rows(self) -> tuple[StaysOut, ...]:
         every = sorted(
             self.by_reason.items(), key=lambda member: (-len(member[1]), member[1][0].label)
         )
@@ -150,7 +150,7 @@ class _Drafting:
                     ),
                 )
             ),
-            stays_out=self.out.told(),
+            stays_out=self.out.rows(),
             before=tuple(self.before),
             nothing=self.nothing,
             moves=dict(moves),
@@ -242,7 +242,7 @@ class _Drafting:
         case = self.ground.case(site, inventory)
         whole = answers.reason(self.context, case)
         if self.new.product is None and not self.new.security:
-            return self._told(whole, None) if whole.plan.steps else None
+            return self._candidate(whole, None) if whole.plan.steps else None
         wanted = self._wanted(whole)
         if not wanted:
             return self._why_not(site, whole)
@@ -254,7 +254,7 @@ class _Drafting:
             )
             reached = {v.product: v.to for v in reasoned.answer.verdicts if v.outcome in MOVING}
             if all(reached.get(product) == to for product, to in wanted.items()):
-                return self._told(reasoned, scope)
+                return self._candidate(reasoned, scope)
         return self._why_not(site, whole)
 
     def _wanted(self, whole: Reasoned) -> dict[str, str]:
@@ -283,7 +283,7 @@ class _Drafting:
             return f"{name} goes to {verdict.to or verdict.from_} here, not to {version}"
         return None
 
-    def _told(self, reasoned: Reasoned, scope: frozenset[str] | None) -> _Taken | None:
+    def _candidate(self, reasoned: Reasoned, scope: frozenset[str] | None) -> _Taken | None:
         if not reasoned.plan.steps:
             return None
         moved = deadlines.spans(reasoned.plan.steps)

@@ -84,7 +84,7 @@ def look_after(
     inventory = context.store.inventories.find(site_id)
     if inventory is None or inventory.version_of(product) is None:
         raise Refused("not-installed", f"{product} is not on {site.label}")
-    if new is not None and product in context.store.releases.told_products():
+    if new is not None and product in context.store.releases.products_with_releases():
         raise Refused(
             "feed-tells", f"a feed tells of {product}; by hand is for what no feed covers"
         )

@@ -261,7 +261,7 @@ def _find_vanished(
     document that lists nothing, nothing is inferred; what the maker says in words always counts.
     """
     context, feed, now = intake.context, intake.feed, intake.now
-    own = context.store.releases.told_products(feed.id)
+    own = context.store.releases.products_with_releases(feed.id)
     listed_before: dict[str, set[Version]] = defaultdict(set)
     for announcement in before.announcements if before and before.whole else ():
         listed_before[announcement.product].add(parse_version(announcement.version))

@@ -22,7 +22,7 @@ def coverage(context: Context) -> Coverage:
     """Which components feeds cover: the fleet, each site, and what none covers and why. Reads."""
     products = {p.id: p for p in context.store.products.all()}
     by_feed = {f.id: f for f in feeds.listed(context)}
-    announced = context.store.releases.told_products()
+    announced = context.store.releases.products_with_releases()
     sites = {s.id: s for s in context.store.sites.all() if s.retired_at is None}
     same_folder = {
         inventory.id: catalogue(context).namesakes(inventory)

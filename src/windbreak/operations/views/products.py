@@ -268,7 +268,7 @@ def product(context: Context, id: str) -> ProductView:
         feed_read_at=aged.fresh_at if aged else None,
         carried_newest=carried_newest,
         carried_in=carried_in,
-        came=outcomes.told(context, id),
+        came=outcomes.sentences(context, id),
     )
 
 

@@ -145,7 +145,7 @@ class Projector:
                 inventory = store.inventories.find(subject)
                 if inventory is not None:
                     touched.product(*(c.product for c in inventory.components))
-        otherwise = self._told_otherwise(ground)
+        otherwise = self._feeds_turned(ground)
         if otherwise:
             touched.site(*store.inventories.sites_with(otherwise))
             touched.product(*otherwise)
@@ -160,7 +160,7 @@ class Projector:
             touched.site(*store.inventories.sites_with(reach))
         return touched
 
-    def _told_otherwise(self, ground: Ground) -> set[str]:
+    def _feeds_turned(self, ground: Ground) -> set[str]:
         """The products whose feed fell out of touch, or came back, since the last pass. Writes."""
         facts, now = self.context.store.facts, " ".join(sorted(ground.stale))
         before = facts.get(_STALE) or ""

@@ -92,7 +92,7 @@ def _others(context: Context, client: str) -> tuple[str, ...]:
     return tuple(sorted(name.lower() for name in (named | people) - own if name))
 
 
-def _told(text: str, others: Iterable[str]) -> str:
+def _without_others(text: str, others: Iterable[str]) -> str:
     """A text of staff, where it names nobody else; else nothing."""
     low = text.lower()
     return "" if any(name in low for name in others) else text
@@ -126,7 +126,7 @@ def _of_site(
             updates += len(moves)
             nights.add(run.started_at.astimezone(zone).date())
             if looks:
-                names = ", ".join(m.told if m.end else m.name for m in moves)
+                names = ", ".join(m.title if m.end else m.name for m in moves)
                 text = _seen(journal, number)
                 seen += [ReportLine(day=when, text=f"{names}: {text}")] if text else []
         back += run.state == "put back"
@@ -233,4 +233,4 @@ def _left(context: Context, site: Site, others: Sequence[str]) -> Iterator[str]:
             continue
         product = context.store.products.find(hold.product)
         name = product.name if product else hold.product
-        yield reports.left(name, version, _told(hold.reason, others))
+        yield reports.left(name, version, _without_others(hold.reason, others))

@@ -119,7 +119,7 @@ class Cause:
             case "site":
                 now = set(store.sites.live_ids())
             case "product":
-                now = {p.id for p in store.products.all()} | store.releases.told_products()
+                now = {p.id for p in store.products.all()} | store.releases.products_with_releases()
             case "feed":
                 now = {feed.id for feed in store.feeds.all()}
             case "licence":

@@ -35,10 +35,10 @@ def of_helpers(
         for id, served in sorted(serves.items()):
             amiss = _amiss(store.inventories.get(id), helper, newest)
             if amiss:
-                yield _told(context, store.sites.get(id), helper, served, amiss)
+                yield _finding(context, store.sites.get(id), helper, served, amiss)
 
 
-def _told(
+def _finding(
     context: Context, site: Site, helper: KnownProduct, served: list[str], amiss: str
 ) -> Finding:
     return finding(

@@ -34,9 +34,16 @@ class Nights(WithDemo):
         self.assertIn("can take Millrace 99 now", none.stderr)
 
     def test_2_it_is_approved_shown_pinned_and_taken_out(self) -> None:
+        data = str(self.demo.data)
+        self.told("demo-fault", "seapink-florists", "silent", "--data", data)
+        self.ask("site", "refresh", "seapink-florists")
         story = self.told("rollout", "approve", "--yes", "--why", "a test", "--quiet-hours", "1")
         self.assertIn("“a test”", story)
         self.assertIn("Gate Twin of Skerry Light Trust: waits", story)
+        shown = self.told("rollout", "show", "1")
+        self.assertRegex(shown, r"1 site stays out\.\n.*Seapink Florists\n +It can’t be worked on")
+        self.told("demo-fault", "seapink-florists", "--none", "--data", data)
+        self.told("site", "refresh", "seapink-florists")
         self.assertIn("everything ready", self.told("rollout", "list"))
         nights = self.told("calendar")
         for booking in self.windbreak.bookings():
@@ -52,7 +59,11 @@ class Nights(WithDemo):
 
     def test_3_a_night_is_played_and_what_fails_waits_for_a_word(self) -> None:
         data = str(self.demo.data)
-        self.told("demo-fault", "skerry-light-twin", "editor=core/millrace", "--data", data)
+        faulty = self.told("demo-fault", "light-twin", "editor=core/millrace", "--data", data)
+        self.assertIn("skerry-light-twin", faulty)  # the only one with that in its name
+        several = self.ask("demo-fault", "light", "--none", "--data", data)
+        self.assertEqual(several.returncode, 2)
+        self.assertIn("is in the names of 2: skerry-light, skerry-light-twin", several.stderr)
         played = self.ask("demo-night", "--nights", "2", "--data", data)
         self.assertEqual(played.returncode, 1, played.stderr)
         self.assertIn("A word of yours is wanted for 1 site: windbreak rollout show 1",

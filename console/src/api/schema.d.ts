@@ -4709,6 +4709,8 @@ export interface components {
         /**
          * GateView
          * @description A gate of a rollout: whether it is open, and if not what it waits for.
+         *
+         *     ``quiet_since``: when the last of those it waits for ended; None while one has still to end.
          */
         GateView: {
             /** After */
@@ -4721,6 +4723,8 @@ export interface components {
             label: string;
             /** Opens */
             opens: string | null;
+            /** Quiet Since */
+            quiet_since: string | null;
             /**
              * State
              * @enum {string}
@@ -5962,6 +5966,8 @@ export interface components {
         /**
          * MemberView
          * @description A site of a rollout as it stands: booked, under way, or how its run ended.
+         *
+         *     ``ending``: the same in two words, "as before", "put back"; "" while it has not ended.
          */
         MemberView: {
             /** At */
@@ -5973,6 +5979,11 @@ export interface components {
              * @default []
              */
             covers: string[];
+            /**
+             * Ending
+             * @default
+             */
+            ending: string;
             /** Host */
             host: string | null;
             /** Label */
@@ -6499,7 +6510,8 @@ export interface components {
          *     One release (``product`` and ``version``), only what closes an advisory (``security``), or else
          *     everything that is ready. ``named`` is for whom, in words, where they were shown one by one
          *     before they were approved. For the ``sites`` that are named, those of a ``client``, those with a
-         *     ``tag``; the fleet where none is said; ``but`` some. A twin goes with its site. ``canaries``
+         *     ``tag``; the fleet where none is said; ``but`` some. A twin goes with its site. ``beside`` are
+         *     sites that were shown to stay out: they do not go, and it is kept why not. ``canaries``
          *     None: as they are proposed. The rest goes in so many ``waves``, each after the one before it has
          *     ended well and been quiet. ``refresh_twins``: each twin is made as its site is before it goes.
          *     ``patches_until``: up to this day patch releases of the targets go too, once they have soaked,
@@ -6511,6 +6523,11 @@ export interface components {
          *     }
          */
         NewRollout: {
+            /**
+             * Beside
+             * @default []
+             */
+            beside: string[];
             /**
              * But
              * @default []
@@ -7772,6 +7789,11 @@ export interface components {
              * @default []
              */
             asks: components["schemas"]["PatchAsks"][];
+            /**
+             * Beside
+             * @default []
+             */
+            beside: string[];
             /**
              * But
              * @default []

@@ -153,8 +153,11 @@ export function siteNames(
   return signs;
 }
 
+/** How high a bar stands for its moves, in pixels. */
+export const heightOf = (moves: number, rise: number) => 7 + rise * Math.log2(1 + moves);
+
 function bar(site: SiteSummary, x: number, width: number, rise: number): Bar {
   const moves = waiting(site);
-  const height = moves ? 7 + rise * Math.log2(1 + moves) : 0;
+  const height = moves ? heightOf(moves, rise) : 0;
   return { site, moves, state: site.state, x, width, height };
 }

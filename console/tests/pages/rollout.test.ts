@@ -6,13 +6,19 @@ import {
   type Draft,
   EVERYTHING,
   type Going,
+  grounds,
   kin,
   type Member,
   nightOf,
   nightsOf,
+  nightWords,
+  opening,
   stopping,
   type Story,
+  ticks,
   totals,
+  twinWords,
+  wantWord,
   watched,
   wavesOf,
   waveText,
@@ -25,7 +31,8 @@ function member(site: string, more: Partial<Member> = {}): Member {
 
 function draft(members: Member[]): Draft {
   const moves = { core: members.length, theme: 0, plugin: 2 * members.length, runtime: 0 };
-  return { asked: EVERYTHING, what: "everything ready", where: "the fleet", members, moves } as unknown as Draft;
+  const stays_out = [{ sites: ["z"], labels: ["Z"], state: "unknown", text: "silent" }];
+  return { asked: EVERYTHING, what: "everything ready", where: "the fleet", members, moves, stays_out } as unknown as Draft;
 }
 
 const going = (state: Going["state"]) => ({ site: state, state }) as unknown as Going;
@@ -48,6 +55,7 @@ describe("a rollout before it is approved", () => {
     const body = approved(told, { patches: "2026-12-11", restore: false, why: "w", without: ["b"] });
     expect(body.sites).toEqual(["a", "c"]);
     expect(body.canaries).toEqual(["a"]);
+    expect(body.beside).toEqual(["z"]);
     expect([body.named, body.client, body.patches_until, body.restore_anyway, body.why]).toEqual(["the fleet", null, "2026-12-11", false, "w"]);
   });
 
@@ -78,5 +86,75 @@ describe("a rollout as it goes", () => {
   it("tells what stopping leaves and takes", () => {
     const story = { members: ["done", "booked", "to be booked", "running", "left out"].map((s) => going(s as Going["state"])) };
     expect(stopping(story as unknown as Story)).toEqual({ stay: 1, out: 2, run: 1 });
+  });
+});
+
+describe("a rollout as it is drawn", () => {
+  const NOW = new Date(2026, 10, 24, 20, 0).getTime(); // Tue 24 Nov
+  const at = (date: number, hour: number) => new Date(2026, 10, date, hour, 30).toISOString();
+  const goes = (site: string, more: Partial<Going>) => ({ site, label: site, wave: "rest", state: "booked", covers: [], why: "", ...more }) as unknown as Going;
+
+  it("puts a wave's members on the ground of their night, those without one last", () => {
+    const some = [
+      goes("out", { state: "left out", at: at(25, 1) }),
+      goes("none", { state: "to be booked" }),
+      goes("late", { at: at(25, 2) }),
+      goes("early", { at: at(24, 23) }),
+      goes("next", { at: at(26, 1) }),
+    ];
+    expect(grounds(some, NOW).map((one) => [one.label, one.members.map((member) => member.site).join()])).toEqual([
+      ["tonight, Tue 24 to Wed 25 Nov", "early,late"],
+      ["tomorrow, Wed 25 to Thu 26 Nov", "next"],
+      ["not booked yet", "none"],
+      ["left out", "out"],
+    ]);
+    expect(nightWords("2026-11-30", NOW)).toBe("Mon 30 Nov to Tue 1 Dec");
+  });
+
+  it("tells a reason that several have at once", () => {
+    const told = (...whys: string[]) => grounds(whys.map((why, n) => goes(`${n}`, { at: at(24, 23), why })), NOW).map((one) => one.reason);
+    expect(told("the window opens", "the gate opens", "the window opens")).toEqual(["The window opens"]);
+    expect(told("the window opens", "the gate opens")).toEqual([""]);
+    expect(told("", "")).toEqual([""]);
+  });
+
+  const story = (gate: Partial<Story["gates"][number]>, quiet = 1200) => {
+    const whole = { id: "canaries", label: "Canaries", state: "quiet", text: "", opens: null, quiet_since: null, after: ["a"], before: ["b"], ...gate };
+    return { rollout: { quiet_minutes: quiet }, members: [], gates: [whole] } as unknown as Story;
+  };
+  const gateOf = (told: Story) => told.gates[0] as Story["gates"][number];
+
+  it("draws a tick an hour of quiet, and as many gone as have passed", () => {
+    const seven = new Date(NOW - 7.5 * 3_600_000).toISOString();
+    const told = (gate: Partial<Story["gates"][number]>, quiet?: number) => {
+      const one = story(gate, quiet);
+      return ticks(one, gateOf(one), NOW);
+    };
+    expect(told({ quiet_since: seven })).toEqual({ of: 20, gone: 7 });
+    expect(told({ state: "waits" })).toEqual({ of: 20, gone: 0 });
+    expect(told({ state: "open", quiet_since: seven })).toEqual({ of: 20, gone: 20 });
+    expect(told({ quiet_since: seven }, 4800)).toEqual({ of: 24, gone: 2 }); // 80 h: a tick is more than an hour
+    expect(told({ quiet_since: seven }, 0)).toEqual({ of: 0, gone: 0 });
+  });
+
+  it("says when a gate opens, and that it hangs on a word", () => {
+    const told = (gate: Partial<Story["gates"][number]>) => {
+      const one = story(gate);
+      return opening(one, gateOf(one), NOW);
+    };
+    expect(told({ state: "open", opens: at(21, 21) })).toBe("Opened Sat 21 Nov, 21:30.");
+    expect(told({ state: "quiet", opens: at(24, 22) })).toBe("Opens Tue 24 Nov, 22:30.");
+    expect(told({ state: "wants a word", quiet_since: at(24, 2) })).toBe("Opens Tue 24 Nov, 22:30, if you say so.");
+    expect(told({ state: "wants a word", quiet_since: at(22, 2) })).toBe("Opens when you say so.");
+    expect(told({ state: "waits" })).toBe("Shut.");
+  });
+
+  it("tells beside a twin what it does for its own site, and who waits for a word", () => {
+    const twin = goes("a", { wave: "twin" });
+    expect(twinWords(story({ id: "b", state: "waits" }), twin)).toBe("Opens its own site 20 h later.");
+    expect(twinWords(story({ id: "b", state: "open" }), twin)).toBe("Its own site may go.");
+    expect(twinWords(story({ id: "canaries" }), twin)).toBe("");
+    expect([...wantWord(story({ state: "wants a word" }))]).toEqual(["b"]);
+    expect([...wantWord(story({ state: "quiet" }))]).toEqual([]);
   });
 });

@@ -205,8 +205,7 @@ def _tell_draft(draft: RolloutDraft) -> None:
         say(f"It asks of a person{days}: {bring.text} ({', '.join(bring.labels)}).")
     if draft.stays_out:
         print()
-        out = sum(len(left.sites) for left in draft.stays_out)
-        say(f"**{counted(out, 'site')} stay out**, {draft.nothing} more have nothing to do.")
+        say(f"{_how_many_out(draft.stays_out)}, {draft.nothing} more have nothing to do.")
         tell_out(draft.stays_out)
 
 
@@ -218,6 +217,11 @@ def _waves(members: Sequence[_Placed]) -> Iterator[tuple[str, list[_Placed]]]:
             here = [m for m in members if m.wave == wave and (wave != "rest" or m.turn == turn)]
             if here:
                 yield f"{title}, {turn} of {last}" if wave == "rest" and last > 1 else title, here
+
+
+def _how_many_out(every: Iterable[StaysOut]) -> str:
+    count = sum(len(out.sites) for out in every)
+    return f"**{counted(count, 'site')} {'stays' if count == 1 else 'stay'} out**"
 
 
 def tell_out(every: Iterable[StaysOut]) -> None:
@@ -269,6 +273,7 @@ def _approve(args: argparse.Namespace) -> int:
                 "client": None,
                 "tag": None,
                 "named": draft.where,
+                "beside": tuple(site for out in draft.stays_out for site in out.sites),
             }
         )
         if draft.members:
@@ -308,10 +313,10 @@ def _list(args: argparse.Namespace) -> None:
 def _show(args: argparse.Namespace) -> None:
     with connect(args) as windbreak:
         story = windbreak.rollout(args.rollout)
-    dump(story) if args.json else _tell(story)
+    dump(story) if args.json else _tell(story, stays_out=True)
 
 
-def _tell(story: RolloutStory) -> None:
+def _tell(story: RolloutStory, *, stays_out: bool = False) -> None:
     rollout = story.rollout
     say(f"**Rollout {rollout.id}: {story.title}**")
     why = f": “{rollout.why}”" if rollout.why else ""
@@ -340,6 +345,11 @@ def _tell(story: RolloutStory) -> None:
             ),
             "",
         )
+    if stays_out and story.stays_out:
+        print()
+        say(f"{_how_many_out(story.stays_out)}.")
+        tell_out(story.stays_out)
+        print()
     for gate in story.gates:
         styled(
             f"{'[yellow]' if gate.state == 'wants a word' else '[bold]'}Gate[/] "

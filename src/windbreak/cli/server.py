@@ -120,17 +120,26 @@ def _demo_fault(args: argparse.Namespace) -> None:
             "",
         )  # fmt: skip
         return
-    kept = folder / args.site / "agent" / "faults.json"
-    if not kept.parent.is_dir():
-        there = ", ".join(sorted(path.parent.name for path in folder.glob("*/agent")))
-        raise Refusal(f"there is no stand-in {args.site!r} in {folder}; there are {there}", 2)
+    site = _stand_in(folder, args.site)
+    kept = folder / site / "agent" / "faults.json"
     faults = {} if args.none else orders(kept)
     try:
         faults |= read(args.fault)
     except FaultRefused as error:
         raise Refusal(str(error), 2) from None
     put(kept, faults)
-    say(f"**{args.site}**: {json.dumps(faults) if faults else 'nothing is wrong with it'}")
+    say(f"**{site}**: {json.dumps(faults) if faults else 'nothing is wrong with it'}")
+
+
+def _stand_in(folder: Path, name: str) -> str:
+    """The stand-in that is called so, or the only one with that in its name."""
+    every = sorted(path.parent.name for path in folder.glob("*/agent"))
+    like = [name] if name in every else [one for one in every if name in one]
+    if len(like) == 1:
+        return like[0]
+    several = f"{name!r} is in the names of {len(like)}: {', '.join(like)}; say which"
+    none = f"there is no stand-in {name!r} in {folder}; there are {', '.join(every)}"
+    raise Refusal(several if like else none, 2)
 
 
 def _demo(args: argparse.Namespace) -> int:

@@ -75,7 +75,10 @@ GateState = Literal["open", "quiet", "waits", "wants a word"]
 
 
 class MemberView(Value):
-    """A site of a rollout as it stands: booked, under way, or how its run ended."""
+    """A site of a rollout as it stands: booked, under way, or how its run ended.
+
+    ``ending``: the same in two words, "as before", "put back"; "" while it has not ended.
+    """
 
     site: Slug
     label: str
@@ -83,6 +86,7 @@ class MemberView(Value):
     wave: Wave
     state: Literal["to be booked", "booked", "running", "done", "failed", "left out"]
     text: str
+    ending: str = ""
     moves: int
     covers: tuple[str, ...] = ()
     urgent: bool = False
@@ -95,13 +99,17 @@ class MemberView(Value):
 
 
 class GateView(Value):
-    """A gate of a rollout: whether it is open, and if not what it waits for."""
+    """A gate of a rollout: whether it is open, and if not what it waits for.
+
+    ``quiet_since``: when the last of those it waits for ended; None while one has still to end.
+    """
 
     id: str
     label: str
     state: GateState
     text: str
     opens: datetime | None
+    quiet_since: datetime | None
     after: tuple[Slug, ...]
     before: tuple[Slug, ...]
 

@@ -10,6 +10,7 @@ from windbreak.core.values.holds import NewHold
 from windbreak.core.values.releases import AnnouncedTask
 from windbreak.core.values.rollouts import LeaveOut, NewRollout, OpenGate, Rollout
 from windbreak.core.values.sites import Host
+from windbreak.documents.rollouts import GateView
 from windbreak.links.errors import Unreachable
 from windbreak.operations.context import Cache
 from windbreak.operations.errors import Refused
@@ -74,8 +75,11 @@ class WithOneSite(WithRollouts):
         self.assertEqual(self.tended(self.rollout).state, "going")
 
     def gate(self) -> str:
+        return self.only_gate().state
+
+    def only_gate(self) -> GateView:
         (gate,) = rollout_views.story(self.context, self.rollout).gates
-        return gate.state
+        return gate
 
 
 class ToTheEnd(WithOneSite):
@@ -85,12 +89,15 @@ class ToTheEnd(WithOneSite):
         ends = booked[TWIN].starts_at + timedelta(minutes=booked[TWIN].minutes + 60)
         self.assertGreaterEqual(booked[SITE].starts_at, ends)
         self.assertEqual(self.gate(), "waits")
+        self.assertIsNone(self.only_gate().quiet_since)
         self.assertIn("waits for Skerry Light Trust, twin", gates.shut(self.context, booked[SITE]))
         self.assertEqual(self.standing(self.rollout), "0 of 2 sites are done, 2 are booked.")
         self.assertEqual(self.run_what_is_booked(TWIN), "done")
         self.assertEqual(self.standing(self.rollout), "1 of 2 sites is done, 1 is booked.")
         self.tended(self.rollout)
         self.assertEqual(self.gate(), "quiet")
+        (ended,) = [run.ended_at for run in self.context.store.runs.all(site=TWIN)]
+        self.assertEqual(self.only_gate().quiet_since, ended)
         (site,) = self.context.store.bookings.all(site=SITE, state="waiting")
         self.assertIn("opens", gates.shut(self.context, site))
         self.later = timedelta(minutes=61)
@@ -125,6 +132,7 @@ class OneSite(WithOneSite):
         self.assertEqual(self.run_what_is_booked(TWIN), "stopped")
         self.tended(self.rollout)
         self.assertEqual(self.gate(), "wants a word")
+        self.assertIsNotNone(self.only_gate().quiet_since)
         (site,) = self.context.store.bookings.all(site=SITE, state="waiting")
         self.assertIn("wants a word", gates.shut(self.context, site))
         with self.assertRaises(Refused) as caught:
@@ -229,6 +237,21 @@ class Fleet(WithRollouts):
             self.assertEqual(sum(member.moves.values()), len(member.targets))
         ends = placed[TWIN].starts_at + timedelta(minutes=placed[TWIN].minutes + 20 * 60)
         self.assertGreaterEqual(placed[SITE].starts_at, ends)
+
+    def test_who_was_shown_to_stay_out_is_kept_with_the_reason_and_does_not_go(self) -> None:
+        down = self.context.store.sites.get("seapink-florists").link.model_copy(
+            update={"state": "down", "reason": "no answer"}
+        )
+        self.context.store.sites.change("seapink-florists", link=down)
+        beside = ("seapink-florists", "whinchat-radio")
+        rollout = self.everything(sites=(SITE, TWIN, "whinchat-radio"), beside=beside)
+        self.assertEqual({m.site for m in rollout.members}, {SITE, TWIN})
+        why = {site: out.text for out in rollout.stays_out for site in out.sites}
+        self.assertEqual(set(why), set(beside))
+        self.assertIn("no answer", why["seapink-florists"])
+        self.assertIn("not ready yet", why["whinchat-radio"])
+        with self.assertRaises(NotFound):
+            self.everything(sites=(SITE,), beside=("nowhere",))
 
     def test_a_crash_while_it_is_approved_leaves_nobody_behind_and_nothing_twice(self) -> None:
         real, done = approving.approve, []

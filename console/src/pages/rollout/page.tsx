@@ -5,9 +5,9 @@ import { api, asked, queries, told } from "../../api/client";
 import { Belt } from "../../belt/belt";
 import { Ask } from "../../pieces/dialog";
 import { Load } from "../../pieces/load";
-import { clock, day, plural, reasonOf } from "../../pieces/time";
-import { Glyph } from "../../states/states";
-import { begun, type Going, kin, stopping, type Story, underWay, wavesOf, waveText } from "./state";
+import { clock, day, plural } from "../../pieces/time";
+import { stopping, type Story, underWay, waveText } from "./state";
+import { Waves } from "./waves";
 
 /** A rollout: its waves below each other with the gates between them, and what wants a word. */
 export function RolloutPage() {
@@ -39,8 +39,8 @@ export function RolloutPage() {
                   {one.rollout.why && `: “${one.rollout.why}”`}
                 </span>
               </div>
-              <div className="cols">
-                <Waves story={one} />
+              <div className="cols asks-first">
+                <Waves story={one} sites={today.data?.sites ?? []} />
                 <Side story={one} />
               </div>
             </>
@@ -51,106 +51,8 @@ export function RolloutPage() {
   );
 }
 
-function Waves({ story }: { story: Story }) {
-  const rail = wavesOf(story.members);
-  return (
-    <div>
-      <ol className="wave-rail">
-        {rail.map(({ key, label, members, gate }, index) => (
-          <li key={key}>
-            <span className={begun(members) ? "disc on" : "disc"} aria-hidden="true">
-              {index + 1}
-            </span>
-            <div>
-              <h2>
-                {label} <span className="q">{waveText(members)}</span>
-              </h2>
-              <ul className="members">
-                {members.map((member) => (
-                  <One key={member.site} member={member} />
-                ))}
-              </ul>
-              {story.gates
-                .filter((one) => one.id === gate)
-                .map((one) => (
-                  <Gate key={one.id} gate={one} />
-                ))}
-            </div>
-          </li>
-        ))}
-      </ol>
-      <Out story={story} />
-    </div>
-  );
-}
-
-function One({ member }: { member: Going }) {
-  const when = member.at ? `${day(member.at).slice(0, 6)} ${clock(member.at)}` : "";
-  const to = member.run != null ? `/runs/${member.run}` : `/sites/${member.site}/plan`;
-  const text = member.text || (member.covers.length ? `Covers ${member.covers.join(", ")}.` : reasonOf(member.why, member.at));
-  return (
-    <li>
-      <p>
-        <Glyph state={kin(member)} />{" "}
-        <Link className="nm" to={to}>
-          {member.label}
-        </Link>{" "}
-        <span className="v">{when}</span>
-      </p>
-      <p className={`is-${kin(member)}`}>
-        {member.state}
-        {member.urgent && ", does not wait"} · {plural(member.moves, "move")}
-      </p>
-      <p className="q">{text}</p>
-    </li>
-  );
-}
-
-function Gate({ gate, named = false }: { gate: Story["gates"][number]; named?: boolean }) {
-  return (
-    <p className={`gate ${gate.state === "wants a word" ? "shut" : ""}`}>
-      <GateSign open={gate.state === "open"} />
-      <b>
-        {named ? gate.label : "Gate"}: {gate.state}.
-      </b>{" "}
-      {gate.text}
-      {gate.opens && gate.state === "quiet" && ` It opens ${day(gate.opens)}, ${clock(gate.opens)}.`}
-    </p>
-  );
-}
-
-/** Two posts with a bar: laid across, or lifted. */
-function GateSign({ open }: { open: boolean }) {
-  return (
-    <svg width="22" height="16" viewBox="0 0 22 16" aria-hidden="true">
-      <path d={`M3 1v14M19 1v14${open ? "M3 12L15 2" : "M3 6h16M3 10h16"}`} fill="none" stroke="currentColor" strokeWidth="2" />
-    </svg>
-  );
-}
-
-function Out({ story }: { story: Story }) {
-  const count = story.stays_out.reduce((sum, one) => sum + one.sites.length, 0);
-  if (count === 0) return null;
-  return (
-    <section aria-label="Not in the waves">
-      <h2 className="border-b border-line-strong pb-1">{plural(count, "site")} are not in the waves</h2>
-      <ul className="unbooked">
-        {story.stays_out.map((one) => (
-          <li key={one.text}>
-            <Glyph state={one.state} />
-            <span className="nm">{one.labels.slice(0, 4).join(", ")}{one.labels.length > 4 && ` and ${one.labels.length - 4} more`}</span>
-            <span className="q">{one.text}</span>
-          </li>
-        ))}
-      </ul>
-    </section>
-  );
-}
-
 function Side({ story }: { story: Story }) {
   const words = story.gates.filter((gate) => gate.state === "wants a word");
-  const between = new Set(wavesOf(story.members).map((wave) => wave.gate));
-  const twins = story.gates.filter((gate) => !between.has(gate.id));
   return (
     <aside className="side">
       <section>
@@ -178,16 +80,6 @@ function Side({ story }: { story: Story }) {
       {story.failed.map((move) => (
         <LetGo key={`${move.product} ${move.version}`} move={move} />
       ))}
-      {twins.length > 0 && (
-        <section>
-          <h2>
-            Gates of twins <span>{twins.length}</span>
-          </h2>
-          {twins.map((gate) => (
-            <Gate key={gate.id} gate={gate} named />
-          ))}
-        </section>
-      )}
       <Change story={story} />
     </aside>
   );

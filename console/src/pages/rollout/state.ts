@@ -1,6 +1,6 @@
 /** What a rollout says, before it is approved and as it goes. No React here. */
 import type { Schemas, State } from "../../api/client";
-import { plural } from "../../pieces/time";
+import { clock, day, plural, reasonOf } from "../../pieces/time";
 import { now } from "../../pieces/now";
 
 export type Draft = Schemas["RolloutDraft"];
@@ -46,6 +46,7 @@ export const EVERYTHING: New = {
   client: null,
   tag: null,
   but: [],
+  beside: [],
   canaries: null,
   quiet_minutes: 1200,
   why: "",
@@ -95,6 +96,7 @@ export function approved(draft: Draft, choice: { patches: string | null; restore
   return {
     ...draft.asked,
     sites,
+    beside: draft.stays_out.flatMap((out) => out.sites),
     named: draft.where,
     client: null,
     tag: null,
@@ -134,4 +136,105 @@ export const underWay = (story: Story) => story.rollout.state === "going" || sto
 export function stopping(story: Story): { stay: number; out: number; run: number } {
   const count = (state: Going["state"]) => story.members.filter((member) => member.state === state).length;
   return { stay: count("done"), out: count("booked") + count("to be booked"), run: count("running") };
+}
+
+/** Members on one ground line: those of one night, or those without one. `reason`: why so many of
+ * them go then that it is told of all at once; "" where no two have the same. */
+export interface Ground {
+  key: string;
+  label: string;
+  members: Going[];
+  reason: string;
+}
+
+/** A wave's members by the night they go in; then those not booked yet, then those left out. */
+export function grounds(members: readonly Going[], from = now()): Ground[] {
+  const keyOf = (member: Going) => (member.state === "left out" ? "~out" : member.at ? nightOf(member.at) : "~none");
+  const byKey = new Map<string, Going[]>();
+  for (const member of [...members].sort((a, b) => (a.at ?? "").localeCompare(b.at ?? ""))) {
+    const row = byKey.get(keyOf(member)) ?? [];
+    byKey.set(keyOf(member), [...row, member]);
+  }
+  return [...byKey]
+    .sort(([a], [b]) => (a < b ? -1 : 1))
+    .map(([key, row]) => ({ key, label: GROUNDS[key] ?? nightWords(key, from), members: row, reason: commonest(row.map(reasonFor)) }));
+}
+
+const GROUNDS: Record<string, string> = { "~out": "left out", "~none": "not booked yet" };
+
+/** Why a member goes then: what a canary covers, else the reason of its booking; why it does not. */
+export function reasonFor(member: Going): string {
+  if (member.state === "failed") return "";
+  if (member.state === "left out" || member.state === "to be booked") return member.text;
+  return member.covers.length ? `Covers ${member.covers.join(", ")}.` : reasonOf(member.why, member.at);
+}
+
+/** The text that most have in common; "" where all are different. */
+function commonest(texts: readonly string[]): string {
+  const counts = new Map<string, number>();
+  for (const text of texts) if (text) counts.set(text, (counts.get(text) ?? 0) + 1);
+  const [first] = [...counts].filter(([, count]) => count > 1).sort(([, a], [, b]) => b - a);
+  return first?.[0] ?? "";
+}
+
+/** "Fri 20 to Sat 21 Nov"; "tonight" and "tomorrow" are said. */
+export function nightWords(night: string, from = now()): string {
+  const noon = Date.parse(`${night}T12:00:00`);
+  const [first, second] = [day(new Date(noon)), day(new Date(noon + 86_400_000))];
+  const months = [first, second].map((one) => one.split(" ").slice(2).join(" "));
+  const span = `${months[0] === months[1] ? first.split(" ").slice(0, 2).join(" ") : first} to ${second}`;
+  const said = { [nightOf(new Date(from).toISOString())]: "tonight, ", [nightOf(new Date(from + 86_400_000).toISOString())]: "tomorrow, " };
+  return `${said[night] ?? ""}${span}`;
+}
+
+type Gate = Story["gates"][number];
+
+/** The sites whose gate wants a person's word. */
+export const wantWord = (story: Story) =>
+  new Set(story.gates.filter((gate) => gate.state === "wants a word").flatMap((gate) => gate.before));
+
+const MOST_TICKS = 24;
+
+/** A gate's quiet time as ticks, one an hour up to a day of them, and how many are gone. */
+export function ticks(story: Story, gate: Gate, from = now()): { of: number; gone: number } {
+  const whole = story.rollout.quiet_minutes;
+  const of = Math.min(MOST_TICKS, Math.ceil(whole / 60));
+  if (gate.state === "open") return { of, gone: of };
+  if (!gate.quiet_since || of === 0) return { of, gone: 0 };
+  const minutes = (from - Date.parse(gate.quiet_since)) / 60_000;
+  return { of, gone: Math.max(0, Math.min(of, Math.floor((of * minutes) / whole))) };
+}
+
+/** When a gate opens or opened, in words. */
+export function opening(story: Story, gate: Gate, from = now()): string {
+  const when = (at: string | number) => `${day(new Date(at))}, ${clock(new Date(at))}`;
+  switch (gate.state) {
+    case "open":
+      return gate.opens ? `Opened ${when(gate.opens)}.` : "Open.";
+    case "quiet":
+      return gate.opens ? `Opens ${when(gate.opens)}.` : "Quiet.";
+    case "waits":
+      return "Shut.";
+    case "wants a word": {
+      const at = gate.quiet_since ? Date.parse(gate.quiet_since) + story.rollout.quiet_minutes * 60_000 : null;
+      return at !== null && at > from ? `Opens ${when(at)}, if you say so.` : "Opens when you say so.";
+    }
+  }
+}
+
+/** What a twin's run does for its own site, by the gate that waits for it; "" where none does. */
+export function twinWords(story: Story, member: Going): string {
+  const gate = story.gates.find((one) => one.after.includes(member.site) && one.id !== "canaries");
+  if (member.wave !== "twin" || !gate) return "";
+  const hours = `${Math.round(story.rollout.quiet_minutes / 6) / 10} h`;
+  switch (gate.state) {
+    case "open":
+      return "Its own site may go.";
+    case "quiet":
+      return gate.opens ? `Opens its own site ${clock(gate.opens)}.` : "";
+    case "waits":
+      return `Opens its own site ${hours} later.`;
+    case "wants a word":
+      return "Its own site waits for your word.";
+  }
 }

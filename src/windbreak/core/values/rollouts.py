@@ -26,7 +26,8 @@ class NewRollout(Value):
     One release (``product`` and ``version``), only what closes an advisory (``security``), or else
     everything that is ready. ``named`` is for whom, in words, where they were shown one by one
     before they were approved. For the ``sites`` that are named, those of a ``client``, those with a
-    ``tag``; the fleet where none is said; ``but`` some. A twin goes with its site. ``canaries``
+    ``tag``; the fleet where none is said; ``but`` some. A twin goes with its site. ``beside`` are
+    sites that were shown to stay out: they do not go, and it is kept why not. ``canaries``
     None: as they are proposed. The rest goes in so many ``waves``, each after the one before it has
     ended well and been quiet. ``refresh_twins``: each twin is made as its site is before it goes.
     ``patches_until``: up to this day patch releases of the targets go too, once they have soaked,
@@ -42,6 +43,7 @@ class NewRollout(Value):
     client: str | None = None
     tag: str | None = None
     but: tuple[Slug, ...] = ()
+    beside: tuple[Slug, ...] = ()
     named: str = ""
     canaries: tuple[Slug, ...] | None = None
     quiet_minutes: Annotated[float, Field(ge=0)] = QUIET

@@ -119,11 +119,12 @@ class _Drafting:
         self.context, self.new, self.but = context, new, but
         self.ground = Ground.read(context)
         self.sight = deadlines.Sight(context)
-        self.sites = self._scope()
+        self.sites, self.beside = self._scope()
         self.out = _Out()
         self.before: list[str] = []
         self.nothing = 0
-        self.signatures = context.store.inventories.signatures([s.id for s in self.sites])
+        ids = [site.id for site in (*self.sites, *self.beside)]
+        self.signatures = context.store.inventories.signatures(ids)
         self._taken: dict[Hashable, _Taken | str | None] = {}
         self._crossed: brought.Crossed = {}
         self._brings: dict[Hashable, tuple[Brought, ...]] = {}
@@ -168,10 +169,10 @@ class _Drafting:
 
     # Who goes.
 
-    def _scope(self) -> list[Site]:
-        """The sites that are asked for, and their twins."""
+    def _scope(self) -> tuple[list[Site], list[Site]]:
+        """The sites that are asked for, and their twins; and those that stay out beside them."""
         store, new = self.context.store, self.new
-        for id_ in (*new.sites, *new.but, *(new.canaries or ())):
+        for id_ in (*new.sites, *new.but, *new.beside, *(new.canaries or ())):
             store.sites.get(id_)
         clients.check(self.context, new.client)
         live = store.sites.live()
@@ -185,14 +186,15 @@ class _Drafting:
         with_twins = named | {site.id for site in live if site.twin_of in named}
         if not named:
             raise Refused("no-site", f"there is no site of {new.where}")
-        return [s for s in live if s.id in with_twins and s.id not in new.but]
+        asked = [s for s in live if s.id in with_twins and s.id not in (*new.but, *new.beside)]
+        return asked, [site for site in live if site.id in new.beside]
 
     def _going(self) -> Iterator[_Going]:
         store = self.context.store
         matters = {m.site: m for m in store.matters.all(open=True)}
         running = {run.site: run for run in store.runs.all(state=("running", "waiting"))}
         booked = {b.site for b in store.bookings.all(state="waiting")} | self._in_rollouts()
-        for site in self.sites:
+        for site in (*self.sites, *self.beside):
             if site.id not in self.signatures or site.link.state != "linked":
                 state: State = "failed" if site.link.state == "down" else "unknown"
                 self.out.add(site, state, f"It can’t be worked on: {site.link.reason}")
@@ -203,8 +205,11 @@ class _Drafting:
                 self.out.add(site, "running", "A run is under way.")
             elif site.id in booked:
                 self.before.append(site.id)
-            else:
+            elif site not in self.beside:
                 yield from self._if_it_moves(site)
+            else:
+                for _ in self._if_it_moves(site):
+                    self.out.add(site, "ready", "It was not ready yet when this was approved.")
 
     def _in_rollouts(self) -> set[str]:
         """The sites that a rollout under way has still to come to."""

@@ -59,8 +59,16 @@ class Standing:
         """When it opens; None while that depends on what is still to come."""
         if self.to_go or self.under_way or self.wants_a_word:
             return None
+        since = self.quiet_since
+        return since + self.gate.quiet if since else ALWAYS
+
+    @property
+    def quiet_since(self) -> datetime | None:
+        """When the last of those it waits for ended; None while one has still to end."""
+        if self.to_go or self.under_way:
+            return None
         ended = [run.ended_at for run in (*self.well, *self.badly) if run.ended_at is not None]
-        return max(ended) + self.gate.quiet if ended else ALWAYS
+        return max(ended, default=None)
 
 
 def of_rollout(context: Context, rollout: Rollout) -> list[Gate]:

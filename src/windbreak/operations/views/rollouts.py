@@ -112,9 +112,9 @@ def _stands(member: Member, run: Run | None, booking: Booking | None, left: str)
     if run is not None and run.ended_at is None:
         return {"state": "running", "text": run.text}
     if run is not None and run.state == "done":
-        return {"state": "done", "text": "as before"}
+        return {"state": "done", "text": "as before", "ending": "as before"}
     if run is not None:
-        return {"state": "failed", "text": f"{gates.ending(run)}: {run.text}"}
+        return {"state": "failed", "text": run.text, "ending": gates.ending(run)}
     if booking is not None:
         return {"state": "booked", "text": ""}
     return {"state": "to be booked", "text": left}
@@ -131,6 +131,7 @@ def _gate(context: Context, gate: gates.Gate) -> GateView:
         state=state,
         text=text,
         opens=standing.opens if standing.opens != gates.ALWAYS else None,
+        quiet_since=standing.quiet_since,
         after=tuple(member.site for member in gate.after),
         before=tuple(member.site for member in gate.before),
     )

@@ -176,7 +176,9 @@ def _parts(
 
 
 def _going_straight(problem: Problem, choice: Sequence[int], group: Sequence[int]) -> set[int]:
-    """The members that wait for each other in no ring, whoever does going a shortest way."""
+    """The members that wait for each other in no ring: straight ways make some, and the shortest
+    ways of those in them may make more.
+    """
     straight = set(group)
     ways = {v: _way(problem, choice, v, straight=True) for v in group}
     while ringed := _in_rings(problem, choice, ways) & straight:

@@ -10,7 +10,9 @@ and A* goes over (combined, hops) by the bound of ``bounds``:
 
 (1) Members that wait for each other in rings are knots of the bound from the beginning.
 (2) From the state of least hope: hops that can't hurt are made at once, then the steps of one hop;
-    it comes up again for those of two when nothing cheaper is left, and so on.
+    it comes up again for those of two when nothing cheaper is left, and so on. A step that leaves
+    the hope as it was is gone on from at once, and the others of its state wait: nothing can be
+    cheaper (partial expansion; see Yoshizumi, Miura and Ishida, 2000).
 (3) Where that takes long, the bound is too low: some knot is missing. Members near each other are
     tried in threes, and knots grow by a neighbour, for one that costs more or has no way at all.
 """
@@ -197,7 +199,6 @@ class Passage:
                     tree.before[after] = here
                     changed = {m for n, _ in hops for m in (n, *self.steps.neighbours[n])}
                     if self._reach(tree, heap, after, further, changed) == hope:
-                        # Nothing can be cheaper: the other steps wait.
                         untried[here, size] = steps
                         heapq.heappush(heap, (hope, togo, size, here, cost))
                         break

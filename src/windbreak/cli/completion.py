@@ -5,7 +5,10 @@ from __future__ import annotations
 import argparse
 import json
 from pathlib import Path
-from typing import Any
+
+TYPE_CHECKING = False  # typing takes longer than all of this
+if TYPE_CHECKING:
+    from typing import Any
 
 _INDEX = Path(__file__).parent / "index.json"
 _BASH = """_windbreak() {{

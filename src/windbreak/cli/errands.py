@@ -160,7 +160,7 @@ def _watch(args: argparse.Namespace) -> int:
 
 def follow(windbreak: Any, task: int, *, quiet: bool = False) -> Task:
     """A task once it has ended; told on the way where somebody looks. Raises Refusal on Ctrl-C."""
-    from windbreak.cli.output import Refusal
+    from windbreak.cli.refusals import Refusal
 
     last_line, live = "", sys.stderr.isatty() and not quiet
     try:

@@ -6,8 +6,9 @@ import argparse
 from pathlib import Path
 from typing import Any
 
-from windbreak.cli.output import Refusal, age, ask, dump, glyph, local, say, secret, table
+from windbreak.cli.output import age, ask, dump, glyph, local, say, secret, table
 from windbreak.cli.profile import connect
+from windbreak.cli.refusals import Refusal
 
 SIGN_IN = ("none", "bearer", "user and key", "header", "query", "site code")
 

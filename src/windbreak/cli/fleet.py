@@ -7,8 +7,9 @@ from pathlib import Path
 from typing import Any
 
 from windbreak.cli.one_site import files, looked, show
-from windbreak.cli.output import Refusal, age, ask, dump, local, say, state, table
+from windbreak.cli.output import age, ask, dump, local, say, state, table
 from windbreak.cli.profile import connect, pick_product, pick_site
+from windbreak.cli.refusals import Refusal
 from windbreak.wording.words import counted
 
 

@@ -5,8 +5,9 @@ from __future__ import annotations
 import argparse
 from typing import TYPE_CHECKING, Any
 
-from windbreak.cli.output import Refusal, ask, dump, say, table
+from windbreak.cli.output import ask, dump, say, table
 from windbreak.cli.profile import connect, pick_product
+from windbreak.cli.refusals import Refusal
 from windbreak.wording.words import listed
 
 if TYPE_CHECKING:

@@ -6,8 +6,9 @@ import argparse
 import sys
 from typing import TYPE_CHECKING, Any
 
-from windbreak.cli.output import Refusal, a_day, age, ask, dump, say, secret, table
+from windbreak.cli.output import a_day, age, ask, dump, say, secret, table
 from windbreak.cli.profile import connect, pick_product, pick_site
+from windbreak.cli.refusals import Refusal
 from windbreak.wording.words import counted
 
 if TYPE_CHECKING:

@@ -12,11 +12,10 @@ import sys
 from collections.abc import Sequence
 from importlib import import_module
 from pathlib import Path
-from typing import Any, TypeVar
 
 import windbreak
 from windbreak.cli import helps
-from windbreak.cli.output import Refusal
+from windbreak.cli.refusals import Refusal
 
 INDEX = Path(__file__).parent / "index.json"
 # The modules that declare commands, in the order in which ``--help`` lists them.
@@ -52,7 +51,11 @@ exit status: 0 done; 1 it could not be done; 2 wrong use; 3 the service can't be
 4 not permitted; 5 done in part"""
 
 
-_ActionT = TypeVar("_ActionT", bound=argparse.Action)
+TYPE_CHECKING = False  # without typing, which takes longer than the help itself
+if TYPE_CHECKING:
+    from typing import Any, TypeVar
+
+    _ActionT = TypeVar("_ActionT", bound=argparse.Action)
 
 
 class _Parser(argparse.ArgumentParser):

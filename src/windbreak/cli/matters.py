@@ -6,8 +6,9 @@ import argparse
 import time
 from typing import TYPE_CHECKING, Any
 
-from windbreak.cli.output import Refusal, ask, dump, local, plain, say, styled, table, takes, why
+from windbreak.cli.output import ask, dump, local, plain, say, styled, table, takes, why
 from windbreak.cli.profile import connect
+from windbreak.cli.refusals import Refusal
 
 if TYPE_CHECKING:
     from windbreak.core.values.matters import Debt, WayOut

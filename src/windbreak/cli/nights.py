@@ -7,7 +7,6 @@ from typing import Any
 from zoneinfo import ZoneInfo
 
 from windbreak.cli.output import (
-    Refusal,
     a_day,
     dump,
     instant,
@@ -20,6 +19,7 @@ from windbreak.cli.output import (
     table,
 )
 from windbreak.cli.profile import connect
+from windbreak.cli.refusals import Refusal
 from windbreak.cli.running import outside_if_meant
 from windbreak.wording.words import counted
 

@@ -12,6 +12,7 @@ from datetime import date, datetime
 from typing import TYPE_CHECKING, Any
 
 from windbreak.cli import clock
+from windbreak.cli.refusals import Refusal
 
 if TYPE_CHECKING:
     from rich.console import RenderableType
@@ -30,14 +31,6 @@ GLYPHS = {
 
 _SHORT = 24
 _WHOLE = 100_000  # columns where there is no terminal: nothing is cut
-
-
-class Refusal(Exception):
-    """A command is not carried out; ``status`` is the exit status."""
-
-    def __init__(self, text: str, status: int = 1) -> None:
-        self.status = status
-        super().__init__(text)
 
 
 def dump(value: Any) -> None:

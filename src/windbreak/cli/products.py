@@ -5,8 +5,9 @@ from __future__ import annotations
 import argparse
 from typing import Any
 
-from windbreak.cli.output import Refusal, a_day, age, dump, say, state, table, why
+from windbreak.cli.output import a_day, age, dump, say, state, table, why
 from windbreak.cli.profile import connect, pick_product, pick_site
+from windbreak.cli.refusals import Refusal
 
 
 def add(commands: Any, common: argparse.ArgumentParser) -> None:

@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from windbreak.cli import clock
-from windbreak.cli.output import Refusal
+from windbreak.cli.refusals import Refusal
 
 if TYPE_CHECKING:
     from windbreak.client import Windbreak

@@ -5,8 +5,9 @@ from __future__ import annotations
 import argparse
 from typing import TYPE_CHECKING, Any
 
-from windbreak.cli.output import Refusal, age, dump, local, say, table
+from windbreak.cli.output import age, dump, local, say, table
 from windbreak.cli.profile import connect, pick_product, pick_site
+from windbreak.cli.refusals import Refusal
 from windbreak.wording.acts import command
 from windbreak.wording.words import counted, listed
 
@@ -180,7 +181,7 @@ def _acts(args: argparse.Namespace) -> None:
         rows = windbreak.acts(args.suppose)
     if args.show is not None:
         if not 1 <= args.show <= len(rows):
-            from windbreak.cli.output import Refusal
+            from windbreak.cli.refusals import Refusal
 
             raise Refusal(f"there are {len(rows)} acts; --show {args.show} is none of them")
         row = rows[args.show - 1]

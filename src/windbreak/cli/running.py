@@ -126,7 +126,7 @@ def outside_if_meant(args: argparse.Namespace, do: Callable[[bool], T]) -> T:
 
 
 def _watch(args: argparse.Namespace) -> int:
-    from windbreak.cli.output import Refusal
+    from windbreak.cli.refusals import Refusal
 
     with connect(args) as windbreak:
         try:

@@ -8,8 +8,9 @@ import os
 from pathlib import Path
 from typing import Any
 
-from windbreak.cli.output import Refusal, ask, dump, local, say, secret, table
+from windbreak.cli.output import ask, dump, local, say, secret, table
 from windbreak.cli.profile import connect, write_profile
+from windbreak.cli.refusals import Refusal
 
 
 def add(commands: Any, common: argparse.ArgumentParser) -> None:

@@ -6,8 +6,9 @@ import argparse
 from pathlib import Path
 from typing import Any
 
-from windbreak.cli.output import Refusal, age, ask, dump, say, secret, table, why
+from windbreak.cli.output import age, ask, dump, say, secret, table, why
 from windbreak.cli.profile import connect, pick_site
+from windbreak.cli.refusals import Refusal
 
 
 def add(commands: Any, common: argparse.ArgumentParser) -> None:

@@ -9,7 +9,6 @@ from typing import Any
 
 from windbreak.cli import clock
 from windbreak.cli.output import (
-    Refusal,
     a_day,
     age,
     ask,
@@ -22,6 +21,7 @@ from windbreak.cli.output import (
     table,
 )
 from windbreak.cli.profile import connect
+from windbreak.cli.refusals import Refusal
 from windbreak.wording.acts import command, command_line
 from windbreak.wording.words import counted
 

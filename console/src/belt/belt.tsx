@@ -3,8 +3,8 @@ import { useNavigate } from "react-router";
 import type { SiteSummary } from "../api/client";
 import { plural } from "../pieces/time";
 import { STATES } from "../states/states";
+import { type Bar, heightOf, hostNames, layout, type Sign, siteNames, walked } from "./layout";
 import { Shape } from "./tree";
-import { type Bar, hostNames, layout, type Sign, siteNames, walked } from "./layout";
 
 // In the small one pointers stand between the ground and the names of the hosts.
 const BIG = { height: 144, ground: 124.5, base: 120, bar: 10, rise: 21.7, left: 22, trunk: 4, names: 14 };
@@ -128,7 +128,7 @@ function Scale({ width }: { width: number }) {
         moves waiting
       </text>
       {[1, 4, 16].map((moves) => {
-        const y = BIG.base - (7 + BIG.rise * Math.log2(1 + moves));
+        const y = BIG.base - heightOf(moves, BIG.rise);
         return (
           <g key={moves}>
             <text x="0" y={y + 4}>
@@ -171,7 +171,7 @@ function Tree({
       <title>{label(bar)}</title>
       <rect className="hit" x={bar.x - half - 3} y="12" width={bar.width + 6} height={base - 6} />
       {!dense && <rect className="tr" x={bar.x - 1} y={base} width="2" height={size.trunk} />}
-      {dense ? <Plain bar={bar} base={base} /> : <Shape tree={{ ...bar, progress: bar.site.progress }} base={base} />}
+      {dense ? <Plain bar={bar} base={base} /> : <Shape tree={bar} base={base} />}
       {subject && (
         <path
           className="pointer"

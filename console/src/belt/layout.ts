@@ -1,13 +1,18 @@
 import type { SiteSummary, State } from "../api/client";
 
-/** One bar of the belt, in its own coordinates: x of its middle, its width and its height. */
-export interface Bar {
-  site: SiteSummary;
-  moves: number;
+/** A tree: x of its middle, its width, and its height in the moves that it stands for. */
+export interface Standing {
   state: State;
+  moves: number;
   x: number;
   width: number;
   height: number;
+  progress?: number | null;
+}
+
+/** One bar of the belt, in its own coordinates. */
+export interface Bar extends Standing {
+  site: SiteSummary;
 }
 
 export interface Ground {
@@ -159,5 +164,5 @@ export const heightOf = (moves: number, rise: number) => 7 + rise * Math.log2(1 
 function bar(site: SiteSummary, x: number, width: number, rise: number): Bar {
   const moves = waiting(site);
   const height = moves ? heightOf(moves, rise) : 0;
-  return { site, moves, state: site.state, x, width, height };
+  return { site, moves, state: site.state, progress: site.progress, x, width, height };
 }

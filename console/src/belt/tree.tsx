@@ -1,14 +1,4 @@
-import type { State } from "../api/client";
-
-/** A site as a tree: x of its middle, its width, and its height in the moves that it stands for. */
-export interface Standing {
-  state: State;
-  moves: number;
-  x: number;
-  width: number;
-  height: number;
-  progress?: number | null;
-}
+import type { Standing } from "./layout";
 
 /** A site with nothing to move. */
 function Seedling({ tree, base }: { tree: Standing; base: number }) {

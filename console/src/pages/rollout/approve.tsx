@@ -3,6 +3,7 @@ import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { useNavigate } from "react-router";
 import { api, queries, told } from "../../api/client";
+import { heightOf } from "../../belt/layout";
 import { clock, day, plural } from "../../pieces/time";
 import { Glyph } from "../../states/states";
 import { approved, dayAhead, type Draft, EVERYTHING, type Member, type New, nightOf, nightsOf, totals, watched, wavesOf } from "./state";
@@ -230,7 +231,7 @@ function Trees({ members }: { members: Member[] }) {
     <svg className="trees" width={members.length * PLACE} height={HIGH + 3} role="img" aria-label={label}>
       <title>{label}</title>
       {members.map((member, n) => {
-        const height = Math.min(HIGH - 4, 7 + 4.4 * Math.log2(1 + moves(member)));
+        const height = Math.min(HIGH - 4, heightOf(moves(member), 4.4));
         const x = n * PLACE + PLACE / 2;
         return (
           <path

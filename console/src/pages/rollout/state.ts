@@ -193,6 +193,9 @@ type Gate = Story["gates"][number];
 export const wantWord = (story: Story) =>
   new Set(story.gates.filter((gate) => gate.state === "wants a word").flatMap((gate) => gate.before));
 
+/** How long it is quiet after a wave: "20 h". */
+export const quietHours = (story: Story) => `${Math.round(story.rollout.quiet_minutes / 6) / 10} h`;
+
 const MOST_TICKS = 24;
 
 /** A gate's quiet time as ticks, one an hour up to a day of them, and how many are gone. */
@@ -226,14 +229,13 @@ export function opening(story: Story, gate: Gate, from = now()): string {
 export function twinWords(story: Story, member: Going): string {
   const gate = story.gates.find((one) => one.after.includes(member.site) && one.id !== "canaries");
   if (member.wave !== "twin" || !gate) return "";
-  const hours = `${Math.round(story.rollout.quiet_minutes / 6) / 10} h`;
   switch (gate.state) {
     case "open":
       return "Its own site may go.";
     case "quiet":
       return gate.opens ? `Opens its own site ${clock(gate.opens)}.` : "";
     case "waits":
-      return `Opens its own site ${hours} later.`;
+      return `Opens its own site ${quietHours(story)} later.`;
     case "wants a word":
       return "Its own site waits for your word.";
   }

@@ -5,7 +5,7 @@ import { Shape } from "../../belt/tree";
 import { ActLink } from "../../pieces/act-link";
 import { clock, plural } from "../../pieces/time";
 import { Glyph } from "../../states/states";
-import { begun, type Going, type Ground, grounds, kin, opening, reasonFor, type Story, ticks, twinWords, wantWord, wavesOf, waveText } from "./state";
+import { begun, type Going, type Ground, grounds, kin, opening, quietHours, reasonFor, type Story, ticks, twinWords, wantWord, wavesOf, waveText } from "./state";
 
 const BASE = 63;
 const RISE = 11.5;
@@ -62,7 +62,7 @@ function Trees({ story, ground: { members, reason } }: { story: Story; ground: G
     <ul className="wave-trees">
       {members.map((member) => (
         <li key={member.site} className={quiet(member) ? "bare" : ""}>
-          <Tree member={member} asked={asked.has(member.site)} />
+          <Tree member={member} asked={asked.has(member.site)} alone={quiet(member)} />
           {!quiet(member) && <Words story={story} member={member} asked={asked.has(member.site)} told={reason} />}
         </li>
       ))}
@@ -99,13 +99,13 @@ function Words({ story, member, asked, told }: { story: Story; member: Going; as
 }
 
 /** One member: as high as its run has moves; done is a seedling in the height that it had. */
-function Tree({ member, asked }: { member: Going; asked: boolean }) {
+function Tree({ member, asked, alone }: { member: Going; asked: boolean; alone: boolean }) {
   const state: State = asked ? "exposed" : kin(member);
   const height = heightOf(member.moves, RISE);
   const tree = { state, moves: member.moves, x: 8, width: 10, height };
   const label = `${member.label}: ${plural(member.moves, "move")}, ${asked ? "wants your word" : member.state}`;
   return (
-    <Link className="tree-link" to={pathOf(member)} aria-label={label} title={label} tabIndex={-1}>
+    <Link className="tree-link" to={pathOf(member)} aria-label={label} title={label} tabIndex={alone ? undefined : -1}>
       <svg className={`tree is-${state}${asked ? " asked" : ""}`} width="16" height="66" aria-hidden="true">
         {state === "clear" && <rect className="had" x="3" y={BASE - height} width="10" height={height} />}
         <rect className="tr" x="7" y={BASE} width="2" height="3" />
@@ -150,7 +150,7 @@ function TwinGates({ story, gates, members }: { story: Story; gates: Gate[]; mem
       </h3>
       <Marks story={story} sites={members.map((member) => member.site)} />
       <p className="q">
-        A twin opens its own site only, {Math.round(story.rollout.quiet_minutes / 6) / 10} h after it ended as before.
+        A twin opens its own site only, {quietHours(story)} after it ended as before.
       </p>
     </div>
   );

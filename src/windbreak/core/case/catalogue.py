@@ -130,18 +130,26 @@ class Line:
 
     @cached_property
     def weaknesses(self) -> tuple[tuple[int, str, int], ...]:
-        """What each advisory weighs, its range, and the releases it affects."""
+        """What each advisory weighs, its range, and the releases it affects; the gravest last."""
         return tuple(
-            (SEVERITY[a.severity], a.affected, self.within(a.affected)) for a in self.advisories
+            sorted(
+                (SEVERITY[a.severity], a.affected, self.within(a.affected)) for a in self.advisories
+            )
         )
+
+    def against(self, version: Version | None, number: int) -> list[int]:
+        """Which of the weaknesses a version has, by their places; none where absent."""
+        if version is None:
+            return []
+        return [
+            k
+            for k, (_, affected, mask) in enumerate(self.weaknesses)
+            if (mask >> number & 1 if number else version in parse_range(affected))
+        ]
 
     def exposure(self, version: Version | None, number: int) -> int:
         """How much the advisories against a version add up to; 0 where absent."""
-        if version is None:
-            return 0
-        if number:
-            return sum(weight for weight, _, mask in self.weaknesses if mask >> number & 1)
-        return sum(w for w, affected, _ in self.weaknesses if version in parse_range(affected))
+        return sum([self.weaknesses[k][0] for k in self.against(version, number)])
 
     @cached_property
     def stepped(self) -> tuple[int, ...]:

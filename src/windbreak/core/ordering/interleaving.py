@@ -24,7 +24,6 @@ from windbreak.core.ordering.passage import Passage
 from windbreak.core.ordering.steps import Hop, Hops, State
 from windbreak.core.resolution.resolve import Resolution
 from windbreak.core.values.reasons import Way
-from windbreak.core.versions.ranges import parse_range
 from windbreak.core.versions.version import Version
 
 _Rank = tuple[int, tuple[tuple[int, str, int], ...]]
@@ -95,18 +94,12 @@ class _Exposure(NamedTuple):
 
     @classmethod
     def of(cls, member: Member, stops: Sequence[int]) -> _Exposure:
-        weaknesses = sorted(member.line.weaknesses)
-        affecting = []
-        for option in stops:
-            version = member.version(option)
-            bits = 0
-            for k, (_, affected, releases) in enumerate(weaknesses):
-                if releases >> option & 1 or (
-                    not option and version is not None and version in parse_range(affected)
-                ):
-                    bits |= 1 << k
-            affecting.append(bits)
-        return cls(tuple([gravity for gravity, _, _ in weaknesses]), tuple(affecting))
+        line = member.line
+        against = [line.against(member.version(option), option) for option in stops]
+        return cls(
+            tuple([gravity for gravity, _, _ in line.weaknesses]),
+            tuple([sum([1 << k for k in places]) for places in against]),
+        )
 
     def closed(self, start: int, end: int) -> int:
         """How grave the gravest advisory is that a hop leaves behind; 0 for none."""

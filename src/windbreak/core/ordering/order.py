@@ -115,27 +115,20 @@ def _passages(
     and the fewest hops of the rest; else the group is looked at whole. Raises SearchTooLong.
     """
     straight = _going_straight(problem, choice, group)
-    made: dict[tuple[tuple[int, ...], frozenset[int]], Passage] = {}
-    while straight:
-        ringed: set[int] = set()
-        passages = []
-        for part in _parts(problem, choice, group, straight):
-            key = (tuple(part), frozenset(straight.intersection(part)))
-            if key not in made:
-                allowance = Allowance(_FEW_STATES)
-                made[key] = Passage(problem, choice, part, straight=straight, allowance=allowance)
-            passage = made[key]
-            ringed = passage.ringed & straight if passage.walkable else set()
-            if not ringed and _is_shut(passage):
-                deadlock = Deadlock(problem, choice, passage)
-                if deadlock.proof is not None:
-                    return deadlock
-            if ringed or not _is_least(passage, straight):
-                break
-            passages.append(passage)
-        else:
+    passages = []
+    for part in _parts(problem, choice, group, straight) if straight else ():
+        allowance = Allowance(_FEW_STATES)
+        passage = Passage(problem, choice, part, straight=straight, allowance=allowance)
+        if _is_shut(passage):
+            deadlock = Deadlock(problem, choice, passage)
+            if deadlock.proof is not None:
+                return deadlock
+        if not _is_least(passage, straight):
+            break
+        passages.append(passage)
+    else:
+        if passages:
             return passages
-        straight -= ringed or straight
     passage = Passage(problem, choice, group, allowance=Allowance(MOST_STATES))
     return [passage] if passage.cost is not None else Deadlock(problem, choice, passage)
 

@@ -102,11 +102,6 @@ class Passage:
         return rings(self.steps)
 
     @property
-    def ringed(self) -> set[int]:
-        """The members that wait for each other in rings."""
-        return {self.group[n] for ring in self.rings for n in ring}
-
-    @property
     def least(self) -> bool:
         """Whether it costs what its bound says, so that more stops could not make it cheaper."""
         return self.cost is not None and self.cost == self.bound.of(self.start)

@@ -215,18 +215,14 @@ class Steps:
     def _stands(self, n: int, state: State, place: int, others: int) -> bool:
         """Whether a member at a place stands all that it would at any of the others."""
         for near in self.near[n]:
-            m, row, broken, unions = near
+            m, row, broken, _ = near
             open_ = (1 << self.target[m] + 1) - (1 << state[m])
             own = row[place] & open_
             if broken and not row[state[n]] >> state[m] & 1:
                 if own and own != open_:
                     return False
-            elif own != open_:
-                union = unions.get(others)
-                if union is None:
-                    union = near.any_of(others)
-                if union & open_ & ~own:
-                    return False
+            elif own != open_ and near.any_of(others) & open_ & ~own:
+                return False
         for arrival in self.carrying[n]:
             if state[arrival.plugin] >= arrival.place:
                 continue

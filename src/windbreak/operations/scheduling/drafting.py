@@ -119,12 +119,11 @@ class _Drafting:
         self.context, self.new, self.but = context, new, but
         self.ground = Ground.read(context)
         self.sight = deadlines.Sight(context)
-        self.sites, self.beside = self._scope()
+        self.sites, self.beside = self._scope(), frozenset(new.beside)
         self.out = _Out()
         self.before: list[str] = []
         self.nothing = 0
-        ids = [site.id for site in (*self.sites, *self.beside)]
-        self.signatures = context.store.inventories.signatures(ids)
+        self.signatures = context.store.inventories.signatures([s.id for s in self.sites])
         self._taken: dict[Hashable, _Taken | str | None] = {}
         self._crossed: brought.Crossed = {}
         self._brings: dict[Hashable, tuple[Brought, ...]] = {}
@@ -169,8 +168,8 @@ class _Drafting:
 
     # Who goes.
 
-    def _scope(self) -> tuple[list[Site], list[Site]]:
-        """The sites that are asked for, and their twins; and those that stay out beside them."""
+    def _scope(self) -> list[Site]:
+        """The sites that are asked for, their twins, and those that stay out beside them."""
         store, new = self.context.store, self.new
         for id_ in (*new.sites, *new.but, *new.beside, *(new.canaries or ())):
             store.sites.get(id_)
@@ -186,15 +185,15 @@ class _Drafting:
         with_twins = named | {site.id for site in live if site.twin_of in named}
         if not named:
             raise Refused("no-site", f"there is no site of {new.where}")
-        asked = [s for s in live if s.id in with_twins and s.id not in (*new.but, *new.beside)]
-        return asked, [site for site in live if site.id in new.beside]
+        looked_at = with_twins.difference(new.but) | set(new.beside)
+        return [site for site in live if site.id in looked_at]
 
     def _going(self) -> Iterator[_Going]:
         store = self.context.store
         matters = {m.site: m for m in store.matters.all(open=True)}
         running = {run.site: run for run in store.runs.all(state=("running", "waiting"))}
         booked = {b.site for b in store.bookings.all(state="waiting")} | self._in_rollouts()
-        for site in (*self.sites, *self.beside):
+        for site in self.sites:
             if site.id not in self.signatures or site.link.state != "linked":
                 state: State = "failed" if site.link.state == "down" else "unknown"
                 self.out.add(site, state, f"It can’t be worked on: {site.link.reason}")
@@ -205,7 +204,7 @@ class _Drafting:
                 self.out.add(site, "running", "A run is under way.")
             elif site.id in booked:
                 self.before.append(site.id)
-            elif site not in self.beside:
+            elif site.id not in self.beside:
                 yield from self._if_it_moves(site)
             else:
                 for _ in self._if_it_moves(site):

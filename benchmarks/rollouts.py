@@ -17,7 +17,7 @@ from windbreak.operations.context import Context, close, open_context
 from windbreak.operations.errors import OperationError
 from windbreak.operations.planning import planning
 from windbreak.operations.runs import runs
-from windbreak.operations.scheduling import approving, drafting, estimates
+from windbreak.operations.scheduling import approving, drafts, estimates
 from windbreak.operations.views.projector import catch_up
 from windbreak.standins.demo import Demo, set_up
 
@@ -29,7 +29,7 @@ def figures() -> Iterator[Figure]:
     with tempfile.TemporaryDirectory() as folder:
         context = open_context(Path(folder))
         _linked(context)
-        took, draft = timed(lambda: drafting.draft(context, NewRollout()))
+        took, draft = timed(lambda: drafts.finished(context, NewRollout()))
         placed = sum(member.starts_at is not None for member in draft.members)
         canaries = sum(member.wave == "canary" for member in draft.members)
         yield Figure(

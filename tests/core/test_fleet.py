@@ -118,7 +118,7 @@ class Executors(unittest.TestCase):
     def test_a_cluster_answers_as_the_service_itself_does(self) -> None:
         from distributed import LocalCluster
 
-        from windbreak.operations.reasoning.executors import executor
+        from windbreak.operations.executors import executor
 
         with LocalCluster(
             n_workers=2, threads_per_worker=1, processes=True, dashboard_address=None

@@ -37,6 +37,7 @@ export class Problem extends Error {
     readonly status: number,
     readonly code: string,
     detail: string,
+    readonly details: object = {},
   ) {
     super(detail);
   }
@@ -58,6 +59,7 @@ export async function told<T>(
       answer.response.status,
       said.code ?? "unknown",
       said.detail ?? `The service answered with status ${answer.response.status}.`,
+      said,
     );
   }
   return answer.data as T;
@@ -144,6 +146,10 @@ export const asked = {
     queryKey: ["nights", from ?? "", days, zone],
     queryFn: () =>
       told(api.GET("/api/v1/nights", { params: { query: { from: from ?? undefined, days, zone, proposed: true } } })),
+  }),
+  draft: (id: string) => ({
+    queryKey: ["drafts", id],
+    queryFn: () => told(api.GET("/api/v1/rollouts/drafts/{id}", { params: { path: { id } } })),
   }),
   rollouts: () => ({ queryKey: ["rollouts"], queryFn: () => told(api.GET("/api/v1/rollouts")) }),
   rollout: (id: number) => ({

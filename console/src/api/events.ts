@@ -9,6 +9,7 @@ const TOUCHED: Record<string, string[]> = {
   booking: ["ledger", "plans", "site", "today", "nights", "rollouts"],
   freeze: ["ledger", "plans", "site", "today", "nights"],
   rollout: ["ledger", "today", "nights", "rollouts"],
+  draft: ["nights", "drafts"],
   watch: ["ledger", "nights"],
   "failed-move": ["ledger", "today", "nights", "rollouts", "products"],
   feed: ["ledger", "today", "feeds", "coverage"],

@@ -1718,7 +1718,8 @@ export interface paths {
         put?: never;
         /**
          * Approve Rollout
-         * @description Let what is asked for go, to every site that can take it now, in waves.
+         * @description Let go what a draft has shown, in waves. Without one: what is asked for, to every site that
+         *     can take it now.
          */
         post: operations["approve_rollout_api_v1_rollouts_post"];
         delete?: never;
@@ -1738,9 +1739,30 @@ export interface paths {
         put?: never;
         /**
          * Draft Rollout
-         * @description What a rollout would do if it were approved now: who goes when, who stays out, and why.
+         * @description What a rollout would do if it were approved now: who goes when, who stays out, and why. It is
+         *     answered at once; its times are improved after that, which an event ``draft`` tells.
          */
         post: operations["draft_rollout_api_v1_rollouts_drafts_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rollouts/drafts/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show Draft
+         * @description A draft as far as it is by now.
+         */
+        get: operations["show_draft_api_v1_rollouts_drafts__id__get"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -2040,7 +2062,7 @@ export interface paths {
         };
         /**
          * Who Am I
-         * @description Who is signed in.
+         * @description Who is signed in. Whoever names a generation hears it when everything shows that.
          */
         get: operations["who_am_i_api_v1_session_get"];
         put?: never;
@@ -3196,6 +3218,87 @@ export interface components {
             why: string;
         };
         /**
+         * ApproveRollout
+         * @description A rollout that is let go. ``draft``: the id of the draft that was shown, which says what goes
+         *     where and when; then only ``why``, ``restore_anyway``, ``refresh_twins`` and ``patches_until``
+         *     are read of the rest. ``without``: sites of the draft that are left out of it after all.
+         * @example {
+         *       "draft": "9f2c41d07ab3",
+         *       "why": "it holds a security fix"
+         *     }
+         */
+        ApproveRollout: {
+            /**
+             * Beside
+             * @default []
+             */
+            beside: string[];
+            /**
+             * But
+             * @default []
+             */
+            but: string[];
+            /** Canaries */
+            canaries?: string[] | null;
+            /** Client */
+            client?: string | null;
+            /** Draft */
+            draft?: string | null;
+            /**
+             * Named
+             * @default
+             */
+            named: string;
+            /** Patches Until */
+            patches_until?: string | null;
+            /** Product */
+            product?: string | null;
+            /**
+             * Quiet Minutes
+             * @default 1200
+             */
+            quiet_minutes: number;
+            /**
+             * Refresh Twins
+             * @default false
+             */
+            refresh_twins: boolean;
+            /**
+             * Restore Anyway
+             * @default false
+             */
+            restore_anyway: boolean;
+            /**
+             * Security
+             * @default false
+             */
+            security: boolean;
+            /**
+             * Sites
+             * @default []
+             */
+            sites: string[];
+            /** Tag */
+            tag?: string | null;
+            /** Version */
+            version?: string | null;
+            /**
+             * Waves
+             * @default 1
+             */
+            waves: number;
+            /**
+             * Why
+             * @default
+             */
+            why: string;
+            /**
+             * Without
+             * @default []
+             */
+            without: string[];
+        };
+        /**
          * Attachment
          * @description Where a release's package is to be had; the sum is of the whole archive, in hex.
          *
@@ -3490,6 +3593,8 @@ export interface components {
          * @description The nights from a day on. ``booked``, ``unbooked`` and ``clear`` count sites: those that are
          *     in these nights, those without a night, and those with nothing to do. ``proposed``: whether
          *     what is not approved yet has been placed as well; where not, ``unbooked`` holds ``clear``.
+         *     ``proposed_at``: when that was worked out; ``final``: as things are now, else it is being worked
+         *     out again.
          */
         Calendar: {
             /**
@@ -3508,6 +3613,11 @@ export interface components {
              * Format: date-time
              */
             end: string;
+            /**
+             * Final
+             * @default true
+             */
+            final: boolean;
             /** Frozen */
             frozen: components["schemas"]["windbreak__documents__calendar__Frozen"][];
             /** Gates */
@@ -3520,6 +3630,8 @@ export interface components {
             opened: components["schemas"]["Opened"][];
             /** Proposed */
             proposed: boolean;
+            /** Proposed At */
+            proposed_at?: string | null;
             /**
              * Start
              * Format: date-time
@@ -7889,8 +8001,12 @@ export interface components {
         };
         /**
          * RolloutDraft
-         * @description What a rollout would do if it were approved now. ``nothing``: how many sites have nothing to
+         * @description What a rollout would do if it were approved. ``nothing``: how many sites have nothing to
          *     do; ``before``: those whose plan was approved before, which keep their time.
+         *
+         *     Approving names its ``id``. ``improved`` is how much of the work for its times is done, from 0
+         *     (a first draft by plain rules) to 1 (they are final). ``current``: nothing has changed since
+         *     that it was made from; else it is being made again.
          *
          *     ``kinds`` is how many kinds sites share, ``covered`` how many the canaries cover; ``proven``: no
          *     fewer canaries cover as many.
@@ -7903,10 +8019,30 @@ export interface components {
             brings: components["schemas"]["Bringing"][];
             /** Covered */
             covered: number;
+            /**
+             * Current
+             * @default true
+             */
+            current: boolean;
             /** Held */
             held: number;
+            /**
+             * Id
+             * @default
+             */
+            id: string;
+            /**
+             * Improved
+             * @default 1
+             */
+            improved: number;
             /** Kinds */
             kinds: number;
+            /**
+             * Made At
+             * Format: date-time
+             */
+            made_at: string;
             /** Members */
             members: components["schemas"]["DraftMember"][];
             /** Moves */
@@ -15372,6 +15508,8 @@ export interface operations {
                 zone?: string;
                 /** @description also where what is not approved yet would go */
                 proposed?: boolean;
+                /** @description seconds that an answer may wait until its times are final */
+                wait?: number;
             };
             header?: never;
             path?: never;
@@ -16695,7 +16833,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["NewRollout"];
+                "application/json": components["schemas"]["ApproveRollout"];
             };
         };
         responses: {
@@ -16757,7 +16895,10 @@ export interface operations {
     };
     draft_rollout_api_v1_rollouts_drafts_post: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description seconds that an answer may wait until its times are final */
+                wait?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -16767,6 +16908,76 @@ export interface operations {
                 "application/json": components["schemas"]["NewRollout"];
             };
         };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RolloutDraft"];
+                };
+            };
+            /** @description That can't be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Sign in first */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It can't be done as things stand */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Something in it is not right */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    show_draft_api_v1_rollouts_drafts__id__get: {
+        parameters: {
+            query?: {
+                /** @description seconds that an answer may wait until its times are final */
+                wait?: number;
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
         responses: {
             /** @description Successful Response */
             200: {

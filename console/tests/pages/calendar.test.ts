@@ -53,6 +53,8 @@ function nights(bookings: Night[], more: Partial<Nights> = {}): Nights {
     booked: bookings.length,
     unbooked: 0,
     proposed: true,
+    proposed_at: NOON,
+    final: true,
     ...more,
   };
 }

@@ -53,9 +53,9 @@ describe("a rollout before it is approved", () => {
     const told = draft([member("a", { wave: "canary" }), member("b", { watched: "it migrates" }), member("c")]);
     expect(watched(told).map((one) => one.site)).toEqual(["b"]);
     const body = approved(told, { patches: "2026-12-11", restore: false, why: "w", without: ["b"] });
-    expect(body.sites).toEqual(["a", "c"]);
-    expect(body.canaries).toEqual(["a"]);
-    expect(body.beside).toEqual(["z"]);
+    expect(body.draft).toBe(told.id);
+    expect(body.without).toEqual(["b"]);
+    expect(body.sites).toEqual([]);
     expect([body.named, body.client, body.patches_until, body.restore_anyway, body.why]).toEqual(["the fleet", null, "2026-12-11", false, "w"]);
   });
 

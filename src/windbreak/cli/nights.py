@@ -24,6 +24,7 @@ from windbreak.cli.running import outside_if_meant
 from windbreak.wording.words import counted
 
 _TIME = "a time, as 2026-11-24T01:10 (local) or …Z"
+_WAIT = 10  # seconds until what could be booked is as things are now
 _OUTSIDE = "the time may lie outside of the windows of the site"
 
 
@@ -169,7 +170,8 @@ def _calendar(args: argparse.Namespace) -> None:
 
     zone = ZoneInfo(args.zone)
     with connect(args) as windbreak:
-        calendar = windbreak.nights(args.first, args.days, args.zone, not args.approved)
+        wait = 0 if args.approved else _WAIT
+        calendar = windbreak.nights(args.first, args.days, args.zone, not args.approved, wait)
         errands = windbreak.errands()
     if args.json:
         return dump(calendar)
@@ -183,6 +185,10 @@ def _calendar(args: argparse.Namespace) -> None:
         f"{f', {calendar.clear} with nothing to do' if calendar.clear else ''}; times in "
         f"{args.zone}."
     )
+    if not calendar.final:
+        at = calendar.proposed_at
+        since = f"; below it is as of {local(at)}" if at is not None else ""
+        say(f"What could be booked is still being worked out{since}.")
     styled(LEGEND)
     print()
     for line in night_lines(calendar, zone):

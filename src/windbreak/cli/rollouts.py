@@ -20,6 +20,7 @@ from windbreak.cli.output import (
     table,
 )
 from windbreak.cli.profile import connect, pick_product, pick_site
+from windbreak.cli.refusals import Refusal
 from windbreak.wording.words import counted, day
 
 if TYPE_CHECKING:
@@ -48,7 +49,7 @@ def add(commands: Any, common: argparse.ArgumentParser) -> None:
     verbs.add_parser("list", parents=[common], help="every rollout").set_defaults(do=_list)
     for verb, act, words in (
         ("draft", _draft, "what would go where, when and why, before it is approved"),
-        ("approve", _approve, "let it go, in waves; it is drafted first, and asked"),
+        ("approve", _approve, "show the draft, ask, and let go what was shown, in waves"),
     ):
         command = verbs.add_parser(
             verb,
@@ -185,6 +186,8 @@ def _tell_draft(draft: RolloutDraft) -> None:
         f"{counted(len(draft.members), 'site')}{f' ({kinds})' if kinds else ''}"
         f"{f'; {draft.held} held' if draft.held else ''}."
     )
+    if draft.improved < 1:
+        say(f"The times are a first draft, improved to {draft.improved:.0%}; they may get better.")
     if draft.before:
         say(f"{counted(len(draft.before), 'site')} approved before, which keep their time.")
     for title, members in _waves(draft.members):
@@ -262,33 +265,62 @@ def _tell_members(members: Iterable[DraftMember]) -> None:
 
 def _approve(args: argparse.Namespace) -> int:
     with connect(args) as windbreak:
-        new = _asked(windbreak, args)
-        draft = windbreak.draft_rollout(new)
-        if not args.json and draft.members:
-            _tell_draft(draft)
-        # What was shown is what goes: a site that joined meanwhile waits for another word.
-        shown = new.model_copy(
-            update={
-                "sites": tuple(m.site for m in draft.members),
-                "client": None,
-                "tag": None,
-                "named": draft.where,
-                "beside": tuple(site for out in draft.stays_out for site in out.sites),
-            }
-        )
-        if draft.members:
-            ask(
-                f"{counted(len(draft.members), 'site')} would go. A step that fails is put back; "
-                "whoever has the same move waits, and a gate behind it waits for your word.",
-                yes=args.yes,
-            )
-        rollout = windbreak.approve_rollout(shown if draft.members else new)
+        draft = windbreak.draft_rollout(_asked(windbreak, args))
+        rollout = None
+        while rollout is None:
+            if draft.members:
+                if not args.json:
+                    _tell_draft(draft)
+                _ask(draft, yes=args.yes)
+            rollout, draft = _approved(windbreak, draft, args)
         story = windbreak.rollout(rollout.id)
     if args.json:
         dump(rollout)
     else:
         _tell(story)
     return 5 if any(member.state == "left out" for member in story.members) else 0
+
+
+def _ask(draft: RolloutDraft, *, yes: bool) -> None:
+    ask(
+        f"{counted(len(draft.members), 'site')} would go. A step that fails is put back; "
+        "whoever has the same move waits, and a gate behind it waits for your word.",
+        yes=yes,
+    )
+
+
+def _approved(
+    windbreak: Windbreak, draft: RolloutDraft, args: argparse.Namespace
+) -> tuple[Rollout | None, RolloutDraft]:
+    """The rollout of a draft; or none, and the draft as it is now, where something changed since it
+    was shown. Then a person is asked again; raises Refusal where nobody is there to be asked.
+    """
+    from windbreak.client import Problem
+    from windbreak.core.values.rollouts import ApproveRollout
+
+    words = ApproveRollout(
+        draft=draft.id,
+        why=args.why,
+        refresh_twins=args.refresh_twins,
+        restore_anyway=args.restore_anyway,
+        patches_until=args.patches_until,
+    )
+    try:
+        return windbreak.approve_rollout(words), draft
+    except Problem as problem:
+        if problem.code != "draft-changed":
+            raise
+        changes = problem.details.get("changes", [])
+        if args.yes or args.json:
+            raise Refusal(
+                f"something changed since this was drafted: {' '.join(changes)} Nothing was "
+                "approved. Run the same command again to approve it as it is now"
+            ) from None
+        say("**Something changed since this was shown. Nothing was approved.**")
+        for line in changes:
+            say(f"  {line}")
+        print()
+        return None, windbreak.rollout_draft(str(problem.details.get("draft", "")))
 
 
 def _list(args: argparse.Namespace) -> None:

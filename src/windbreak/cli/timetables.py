@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import argparse
+from functools import partial
+from math import inf
 from pathlib import Path
 from typing import Any
 
@@ -18,6 +20,12 @@ def add(commands: Any, common: argparse.ArgumentParser) -> None:
         epilog="example: windbreak timetable night.json --json",
     )
     command.add_argument("files", metavar="FILE", nargs="+")
+    command.add_argument(
+        "--within",
+        metavar="SECONDS",
+        type=float,
+        help="stop improving a book after so many seconds, as 0.5; default: when it rests",
+    )
     command.set_defaults(do=_timetable)
     command = commands.add_parser(
         "night-book", parents=[common], help="what the timetable is made from, as a file"
@@ -38,15 +46,15 @@ def _night_book(args: argparse.Namespace) -> None:
 
 
 def _timetable(args: argparse.Namespace) -> int:
-    return each_file(args, _answer, _tell)
+    return each_file(args, partial(_answer, args.within), _tell)
 
 
-def _answer(file: str) -> dict[str, Any]:
+def _answer(within: float | None, file: str) -> dict[str, Any]:
     from windbreak.core.scheduling.reading import read_book
-    from windbreak.core.scheduling.timetable import timetable
-    from windbreak.wording.timetables import timetable_document
+    from windbreak.wording.timetables import improved_document
 
-    return timetable_document(timetable(read_book(Path(file).read_bytes())), file)
+    seconds = inf if within is None else within
+    return improved_document(read_book(Path(file).read_bytes()), {}, seconds) | {"file": file}
 
 
 def _tell(document: dict[str, Any]) -> None:
@@ -55,6 +63,8 @@ def _tell(document: dict[str, Any]) -> None:
     if not document["proven"]:
         sure += ", ".join(f"{name} {value}" for name, value in document["bound"].items())
     say(f"**{document['file']}**: {numbers}; {sure}")
+    if "improved" in document:
+        say(f"  It was improved to {document['improved']:.0%}; give it more time: --within SECONDS")
     for booking in document["bookings"]:
         late = f" [red]{booking['late']} min late[/]" if booking["late"] else ""
         styled(f"  {plain(booking['job']):16} {plain(booking['text'])}{late}")

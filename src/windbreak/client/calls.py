@@ -47,7 +47,7 @@ if TYPE_CHECKING:
     from windbreak.core.values.policy import InForce, NewRule, Rule
     from windbreak.core.values.products import KnownProduct, ProductChange
     from windbreak.core.values.releases import DecideRepublished, KnownRelease, NewRelease
-    from windbreak.core.values.rollouts import FailedMove, NewRollout, Rollout
+    from windbreak.core.values.rollouts import ApproveRollout, FailedMove, NewRollout, Rollout
     from windbreak.core.values.runs import Run
     from windbreak.core.values.sites import (
         Host,
@@ -528,12 +528,17 @@ def night_book() -> Call[dict[str, Any]]:
 
 
 def nights(
-    first: date | None = None, days: int = 7, zone: str = "UTC", proposed: bool = True
+    first: date | None = None,
+    days: int = 7,
+    zone: str = "UTC",
+    proposed: bool = True,
+    wait: float = 0,
 ) -> Call[Calendar]:
     """The nights from a day on, each from noon to noon in a zone: what is booked and why then, what
-    could be, what is not and why.
+    could be, what is not and why. The answer waits so many seconds at the most until what could be
+    booked is as things are now.
     """
-    asked = {"from": first, "days": days, "zone": zone, "proposed": proposed}
+    asked = {"from": first, "days": days, "zone": zone, "proposed": proposed, "wait": wait}
     return _get("/nights", **asked)
 
 
@@ -600,9 +605,16 @@ def drop_watch(id: int) -> Call[None]:
     return _send("DELETE", _at("/watch/{}", id))
 
 
-def draft_rollout(new: NewRollout) -> Call[RolloutDraft]:
-    """What a rollout would do if it were approved now: who goes when, who stays out, and why."""
-    return _send("POST", "/rollouts/drafts", new)
+def draft_rollout(new: NewRollout, wait: float = 20) -> Call[RolloutDraft]:
+    """What a rollout would do if it were approved now: who goes when, who stays out, and why. The
+    answer waits so many seconds at the most until its times are final.
+    """
+    return _send("POST", "/rollouts/drafts", new, wait=wait)
+
+
+def rollout_draft(id: str, wait: float = 20) -> Call[RolloutDraft]:
+    """A draft of a rollout as far as it is by now."""
+    return _get(_at("/rollouts/drafts/{}", id), wait=wait)
 
 
 def rollouts() -> Call[list[Rollout]]:
@@ -615,8 +627,10 @@ def rollout(id: int) -> Call[RolloutStory]:
     return _get(_at("/rollouts/{}", id))
 
 
-def approve_rollout(new: NewRollout) -> Call[Rollout]:
-    """Let what is asked for go, to every site that can take it now, in waves."""
+def approve_rollout(new: ApproveRollout | NewRollout) -> Call[Rollout]:
+    """Let go what a draft has shown, in waves. Without one: what is asked for, to every site that
+    can take it now.
+    """
     return _send("POST", "/rollouts", new)
 
 

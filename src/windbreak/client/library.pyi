@@ -42,7 +42,7 @@ from windbreak.core.values.plans import SitePlan
 from windbreak.core.values.policy import InForce, NewRule, Rule
 from windbreak.core.values.products import KnownProduct, ProductChange
 from windbreak.core.values.releases import DecideRepublished, KnownRelease, NewRelease
-from windbreak.core.values.rollouts import FailedMove, NewRollout, Rollout
+from windbreak.core.values.rollouts import ApproveRollout, FailedMove, NewRollout, Rollout
 from windbreak.core.values.runs import Run
 from windbreak.core.values.sites import Host, LinkCode, NewByHand, NewSite, NoteFor, Site, SiteChange, Window, WindowsOf
 from windbreak.core.values.tasks import Task
@@ -219,9 +219,10 @@ service that is away for a while is waited for."""
         """Lift a freeze."""
     def night_book(self) -> dict[str, Any]:
         """The live night book: what a timetable of the next four weeks is made from."""
-    def nights(self, first: date | None=None, days: int=7, zone: str='UTC', proposed: bool=True) -> Calendar:
+    def nights(self, first: date | None=None, days: int=7, zone: str='UTC', proposed: bool=True, wait: float=0) -> Calendar:
         """The nights from a day on, each from noon to noon in a zone: what is booked and why then, what
-could be, what is not and why."""
+could be, what is not and why. The answer waits so many seconds at the most until what could be
+booked is as things are now."""
     def bookings(self, state: str | None='waiting') -> list[Booking]:
         """The bookings of a state, soonest first."""
     def move_booking(self, id: int, at: datetime | None=None, outside_window: bool=False) -> Booking:
@@ -246,14 +247,18 @@ could be, what is not and why."""
         """Say when somebody is there to watch."""
     def drop_watch(self, id: int) -> None:
         """Say that somebody is not there after all."""
-    def draft_rollout(self, new: NewRollout) -> RolloutDraft:
-        """What a rollout would do if it were approved now: who goes when, who stays out, and why."""
+    def draft_rollout(self, new: NewRollout, wait: float=20) -> RolloutDraft:
+        """What a rollout would do if it were approved now: who goes when, who stays out, and why. The
+answer waits so many seconds at the most until its times are final."""
+    def rollout_draft(self, id: str, wait: float=20) -> RolloutDraft:
+        """A draft of a rollout as far as it is by now."""
     def rollouts(self) -> list[Rollout]:
         """The rollouts, newest first."""
     def rollout(self, id: int) -> RolloutStory:
         """One rollout: its waves, its gates, and who is not in them."""
-    def approve_rollout(self, new: NewRollout) -> Rollout:
-        """Let what is asked for go, to every site that can take it now, in waves."""
+    def approve_rollout(self, new: ApproveRollout | NewRollout) -> Rollout:
+        """Let go what a draft has shown, in waves. Without one: what is asked for, to every site that
+can take it now."""
     def stop_rollout(self, id: int, why: str='') -> Rollout:
         """Stop a rollout: what runs goes on to its end, what is booked is taken out."""
     def go_on_with_rollout(self, id: int, why: str='') -> Rollout:
@@ -566,9 +571,10 @@ service that is away for a while is waited for."""
         """Lift a freeze."""
     async def night_book(self) -> dict[str, Any]:
         """The live night book: what a timetable of the next four weeks is made from."""
-    async def nights(self, first: date | None=None, days: int=7, zone: str='UTC', proposed: bool=True) -> Calendar:
+    async def nights(self, first: date | None=None, days: int=7, zone: str='UTC', proposed: bool=True, wait: float=0) -> Calendar:
         """The nights from a day on, each from noon to noon in a zone: what is booked and why then, what
-could be, what is not and why."""
+could be, what is not and why. The answer waits so many seconds at the most until what could be
+booked is as things are now."""
     async def bookings(self, state: str | None='waiting') -> list[Booking]:
         """The bookings of a state, soonest first."""
     async def move_booking(self, id: int, at: datetime | None=None, outside_window: bool=False) -> Booking:
@@ -593,14 +599,18 @@ could be, what is not and why."""
         """Say when somebody is there to watch."""
     async def drop_watch(self, id: int) -> None:
         """Say that somebody is not there after all."""
-    async def draft_rollout(self, new: NewRollout) -> RolloutDraft:
-        """What a rollout would do if it were approved now: who goes when, who stays out, and why."""
+    async def draft_rollout(self, new: NewRollout, wait: float=20) -> RolloutDraft:
+        """What a rollout would do if it were approved now: who goes when, who stays out, and why. The
+answer waits so many seconds at the most until its times are final."""
+    async def rollout_draft(self, id: str, wait: float=20) -> RolloutDraft:
+        """A draft of a rollout as far as it is by now."""
     async def rollouts(self) -> list[Rollout]:
         """The rollouts, newest first."""
     async def rollout(self, id: int) -> RolloutStory:
         """One rollout: its waves, its gates, and who is not in them."""
-    async def approve_rollout(self, new: NewRollout) -> Rollout:
-        """Let what is asked for go, to every site that can take it now, in waves."""
+    async def approve_rollout(self, new: ApproveRollout | NewRollout) -> Rollout:
+        """Let go what a draft has shown, in waves. Without one: what is asked for, to every site that
+can take it now."""
     async def stop_rollout(self, id: int, why: str='') -> Rollout:
         """Stop a rollout: what runs goes on to its end, what is booked is taken out."""
     async def go_on_with_rollout(self, id: int, why: str='') -> Rollout:

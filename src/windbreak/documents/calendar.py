@@ -95,6 +95,8 @@ class Calendar(Value):
     """The nights from a day on. ``booked``, ``unbooked`` and ``clear`` count sites: those that are
     in these nights, those without a night, and those with nothing to do. ``proposed``: whether
     what is not approved yet has been placed as well; where not, ``unbooked`` holds ``clear``.
+    ``proposed_at``: when that was worked out; ``final``: as things are now, else it is being worked
+    out again.
     """
 
     at: datetime
@@ -111,3 +113,5 @@ class Calendar(Value):
     booked: int
     unbooked: int
     proposed: bool
+    proposed_at: datetime | None = None
+    final: bool = True

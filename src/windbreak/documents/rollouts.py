@@ -49,14 +49,22 @@ class Bringing(Value):
 
 
 class RolloutDraft(Value):
-    """What a rollout would do if it were approved now. ``nothing``: how many sites have nothing to
+    """What a rollout would do if it were approved. ``nothing``: how many sites have nothing to
     do; ``before``: those whose plan was approved before, which keep their time.
+
+    Approving names its ``id``. ``improved`` is how much of the work for its times is done, from 0
+    (a first draft by plain rules) to 1 (they are final). ``current``: nothing has changed since
+    that it was made from; else it is being made again.
 
     ``kinds`` is how many kinds sites share, ``covered`` how many the canaries cover; ``proven``: no
     fewer canaries cover as many.
     """
 
+    id: str = ""
     asked: NewRollout
+    made_at: datetime
+    improved: float = 1.0
+    current: bool = True
     what: str
     where: str
     members: tuple[DraftMember, ...]

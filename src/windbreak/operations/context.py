@@ -8,6 +8,7 @@ from collections.abc import Callable, Hashable, Iterable
 from concurrent.futures import Executor
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
+from functools import partial
 from pathlib import Path
 from typing import TypeVar, cast
 
@@ -15,7 +16,9 @@ import httpx
 
 from windbreak.core.values.ledger import Event, LedgerEntry
 from windbreak.core.values.runs import RunState
+from windbreak.operations import executors
 from windbreak.outside import way_out
+from windbreak.packages.examine import look_into
 from windbreak.packages.shelf import Shelf
 from windbreak.store.sealing import Sealer
 from windbreak.store.store import Store
@@ -57,7 +60,7 @@ class Context:
     ``http`` asks sites, which may be anywhere but at this service's ``own_ports``; ``out`` asks
     makers and tells web hooks, and goes to private networks only where the settings allow them.
     ``per_host`` is how many feeds of one
-    host are asked at once. ``executor`` is where many sites are reasoned about; None: here.
+    host are asked at once. ``executor`` is where heavy work is done; None: here.
     ``kept_days`` is how long snapshots of runs that ended well stay on the sites, ``prove_days``
     how old the proof of a backup may be (0: none is asked for), and
     ``patience_minutes`` how long a site may be silent in mid-run before a person is told;
@@ -157,7 +160,7 @@ def open_context(
         data=data,
         store=store,
         sealer=Sealer(data / "seal.key"),
-        shelf=Shelf(data / "shelf", store),
+        shelf=Shelf(data / "shelf", store, partial(executors.on_this_machine, executor, look_into)),
         http=way_out.client(way_out.only_sites(own_ports)),
         out=way_out.client(way_out.only_makers(allowed)),
         own_ports=own_ports,

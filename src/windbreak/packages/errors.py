@@ -11,3 +11,6 @@ class PackageRefused(Exception):
     def __init__(self, version: str, expected: str) -> None:
         self.found, self.expected = version, expected
         super().__init__(f"found {version}; expected {expected}")
+
+    def __reduce__(self) -> tuple[type[PackageRefused], tuple[str, str]]:
+        return type(self), (self.found, self.expected)  # it comes back from a worker

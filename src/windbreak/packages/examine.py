@@ -44,6 +44,26 @@ class Installable:
     inner: str | None = None
 
 
+@dataclass(frozen=True, slots=True)
+class Contents:
+    """What was seen in an archive: the installable one, where that is another, with its path in the
+    download; what it holds; and what each archive that it carries holds.
+    """
+
+    archive: bytes | None
+    inner: str | None
+    whole: Examined
+    carried: tuple[Examined, ...]
+
+
+def look_into(archive: bytes, product: str | None, version: str | None) -> Contents:
+    """Look into an archive, those inside it included. Raises PackageRefused."""
+    taken = installable(archive, product=product, version=version)
+    whole = examine(taken.archive, product=product, version=version)
+    carried = tuple([examine(data) for _, data in whole.carried])
+    return Contents(taken.archive if taken.inner else None, taken.inner, whole, carried)
+
+
 def installable(
     archive: bytes, *, product: str | None = None, version: str | None = None
 ) -> Installable:

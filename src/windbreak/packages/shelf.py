@@ -10,16 +10,21 @@ from pathlib import Path
 from windbreak.core.values.packages import Package
 from windbreak.core.versions.version import parse_version
 from windbreak.packages.errors import PackageRefused
-from windbreak.packages.examine import Examined, examine, installable
+from windbreak.packages.examine import Contents, Examined, look_into
 from windbreak.store.store import Store
 
 
 class Shelf:
-    """Packages of one service, in a folder of its data directory."""
+    """Packages of one service, in a folder of its data directory. ``carry_out`` examines archives
+    where heavy work is done: called with a function and what it is given, it answers as that does.
+    """
 
-    def __init__(self, folder: Path, store: Store) -> None:
+    def __init__(
+        self, folder: Path, store: Store, carry_out: Callable[..., Contents] = look_into
+    ) -> None:
         self.folder = folder
         self.store = store
+        self.carry_out = carry_out
         folder.mkdir(parents=True, exist_ok=True)
 
     def add(
@@ -43,18 +48,16 @@ class Shelf:
         sum_of_all = hashlib.sha256(archive).hexdigest()
         if sha256 is not None and sha256.lower() != sum_of_all:
             raise PackageRefused(f"the SHA-256 {sum_of_all}", sha256)
-        taken = installable(archive, product=product, version=version)
-        archive = taken.archive
-        whole = examine(archive, product=product, version=version)
+        contents = self.carry_out(archive, product, version)
+        archive, whole = contents.archive or archive, contents.whole
         release = announced(whole.header.product, whole.header.version) if announced else None
         sum_ = hashlib.sha256(archive).hexdigest()
         if release is not None and release.lower() != sum_:
             raise PackageRefused(f"the SHA-256 {sum_}", f"{release}, as its maker told")
-        inside = [(name, data, examine(data)) for name, data in whole.carried]
         with self.store.transaction():
-            for name, data, examined in inside:
+            for (name, data), examined in zip(whole.carried, contents.carried, strict=True):
                 self._keep(data, examined, at, f"inside {whole.header.name}, {name}")
-            return self._keep(archive, whole, at, source, taken.inner)
+            return self._keep(archive, whole, at, source, contents.inner)
 
     def _keep(
         self,

@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
+import asyncio
 import json
 import logging
 import threading
-import time
-from collections.abc import AsyncIterator, Awaitable, Callable
+from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
 from pathlib import Path
 
-from fastapi import Depends, FastAPI, Request, Response
+from fastapi import Depends, FastAPI, Response
 from fastapi.responses import FileResponse, JSONResponse
 from fastapi.staticfiles import StaticFiles
 
@@ -19,6 +19,7 @@ from windbreak.notices.mail import MailSettings
 from windbreak.operations.administration.retention import Retention
 from windbreak.operations.context import Context
 from windbreak.service import problems
+from windbreak.service.around import API, Around
 from windbreak.service.drive import Driver
 from windbreak.service.routers import (
     errands,
@@ -36,15 +37,7 @@ from windbreak.service.routers import (
 from windbreak.service.settings import ShelfSettings
 from windbreak.service.signin import principal_of
 
-API = "/api/v1"
 CONSOLE = Path(__file__).parent / "console"
-POLICY = (
-    "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; "
-    "font-src 'self'; connect-src 'self'; form-action 'self'; base-uri 'none'; "
-    "frame-ancestors 'none'"
-)
-
-log = logging.getLogger("windbreak.http")
 
 
 def create_app(
@@ -73,9 +66,11 @@ def create_app(
     @asynccontextmanager
     async def lifespan(app: FastAPI) -> AsyncIterator[None]:
         if drive:
+            app.state.ready.begin(app, asyncio.get_running_loop())
             driver.start()
         yield
         stopping.set()
+        app.state.ready.end()
         with context.news:
             context.news.notify_all()
         driver.stop()
@@ -91,6 +86,7 @@ def create_app(
     )
     app.state.mail = mail or MailSettings()
     app.state.context, app.state.driver, app.state.stopping = context, driver, stopping
+    app.state.ready = driver.ready
     problems.install(app)
     answers = {
         400: {"description": "That can't be read", "content": {problems.MEDIA: {}}},
@@ -113,6 +109,7 @@ def create_app(
         events,
     ):
         app.include_router(module.router, prefix=API, responses=answers)  # type: ignore[arg-type]
+        driver.ready.stands(API, module.router)
 
     app.include_router(outward.open_router, prefix=API, responses=answers)  # type: ignore[arg-type]
 
@@ -131,57 +128,9 @@ def create_app(
         context.store.events.last()
         return {"status": "ready"}
 
-    _around(app, context)
+    app.add_middleware(Around, context=context)
     _console(app)
     return app
-
-
-def _around(app: FastAPI, context: Context) -> None:
-    @app.middleware("http")
-    async def headers(
-        request: Request, call_next: Callable[[Request], Awaitable[Response]]
-    ) -> Response:
-        started = time.monotonic()
-        try:
-            response = await call_next(request)
-        except Exception:
-            log.exception("a fault of ours", extra={"path": request.url.path})
-            response = problems.problem(
-                500, "fault", "Something went wrong here; nothing says why but the service's log."
-            )
-        response.headers.setdefault("content-security-policy", POLICY)
-        response.headers["x-content-type-options"] = "nosniff"
-        response.headers["referrer-policy"] = "no-referrer"
-        if request.url.path.startswith(API):
-            response.headers.setdefault("cache-control", "no-store")
-            _say_how_old(context, request, response)
-        # The path alone: a query may hold what is nobody's business.
-        log.info(
-            "answered",
-            extra={
-                "method": request.method,
-                "path": request.url.path,
-                "status": response.status_code,
-                "ms": round((time.monotonic() - started) * 1000, 1),
-            },
-        )
-        return response
-
-
-def _say_how_old(context: Context, request: Request, response: Response) -> None:
-    """Tell which generation an answer stands for, what it is as of, and the service's own time.
-
-    After a write: the newest one, which its client may wait for. Of a read: that of the views.
-    """
-    if request.method in ("GET", "HEAD"):
-        generation, as_of = context.store.views.reached()
-        if as_of is not None:
-            response.headers["as-of"] = as_of.isoformat()
-    else:
-        generation = context.store.database.generation()
-        context.wake()
-    response.headers["generation"] = str(generation)
-    response.headers["service-time"] = context.clock().isoformat(timespec="milliseconds")
 
 
 def _console(app: FastAPI) -> None:

@@ -25,11 +25,13 @@ from windbreak.operations.administration import instance, outward, retention
 from windbreak.operations.administration.retention import Retention
 from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
+from windbreak.operations.executors import Workers
 from windbreak.operations.findings import digest
 from windbreak.operations.planning import policy
 from windbreak.operations.runs import keeping, matters, runs, ways_out
 from windbreak.operations.scheduling import (
     bookings,
+    drafts,
     freeze_calendars,
     patch_releases,
     rollouts,
@@ -38,6 +40,7 @@ from windbreak.operations.scheduling import (
 from windbreak.operations.sites import integrity, keys, sites, tasks, twins, visits
 from windbreak.operations.tracking import credentials, polling, shelving
 from windbreak.operations.views.projector import Projector
+from windbreak.service.ready import Ready
 from windbreak.service.settings import ShelfSettings
 
 log = logging.getLogger("windbreak.drive")
@@ -94,6 +97,7 @@ class Driver:
         self._asking: threading.Thread | None = None
         self._visiting: threading.Thread | None = None
         self.projector = Projector(context)
+        self.ready = Ready(context)
         self._next: dict[str, tuple[int, datetime | None]] = {}
         self._again: dict[str, float] = {}  # not before is it worked out anew
         self._mail_after = datetime.min.replace(tzinfo=UTC)
@@ -101,10 +105,12 @@ class Driver:
         self._tasks: set[int] = set()
         self._tasks_at = -1
         self._rollouts_at = self._patches_at = self._timetable_at = -1
-        self._timetable_after = 0.0
+        self._timetable_after = self._proposals_after = 0.0
         self._hour = ""  # the hour whose turning was looked after
         self._main = threading.Thread(target=self._loop, name="drive", daemon=True)
         self._views = threading.Thread(target=self._project, name="projector", daemon=True)
+        self._nights = threading.Thread(target=self._tend_nights, name="nights", daemon=True)
+        self._answers = threading.Thread(target=self._renew, name="answers", daemon=True)
 
     def start(self) -> None:
         """Take up what was under way, then look about until stopped."""
@@ -118,6 +124,8 @@ class Driver:
                 self.take_way_out(matter.id)
         self._main.start()
         self._views.start()
+        self._nights.start()
+        self._answers.start()
 
     @property
     def projects(self) -> bool:
@@ -130,7 +138,7 @@ class Driver:
         self.projector.stop.set()
         self.asked.set()
         self.context.wake()
-        for thread in (self._main, self._views):
+        for thread in (self._main, self._views, self._nights, self._answers):
             if thread.is_alive():
                 thread.join(timeout=5)
 
@@ -422,15 +430,57 @@ class Driver:
                 if self.projector.project():
                     if instance.may_drive(self.context):
                         policy.let_go(self.context)
-                    self._timetable()
                     time.sleep(min(time.monotonic() - began, _TOGETHER))
                     continue
-                self._timetable()
             except Exception:
                 log.exception("the views were not brought up to date; it is tried again")
             with self.context.news:
                 self.context.news.wait(0.5)
         self.context.store.close()
+
+    def _renew(self) -> None:
+        """Keep answers ready, in a thread of its own; half of the time at the most."""
+        try:
+            self.ready.stand()
+        except Exception:
+            log.exception("answers are made on demand")
+        while not self.stopping.is_set():
+            began = time.monotonic()
+            try:
+                if self.ready.renew():
+                    self.stopping.wait(min(time.monotonic() - began, _TOGETHER))
+            except Exception:
+                log.exception("answers were not all made again; it is tried again")
+            with self.context.news:
+                self.context.news.wait(0.5)
+        self.context.store.close()
+
+    def _tend_nights(self) -> None:
+        """Keep the timetable, and what could be booked, in a thread of their own: whoever reads the
+        calendar reads what is ready. Improving them is the executor's work.
+        """
+        while not self.stopping.is_set():
+            try:
+                if isinstance(self.context.executor, Workers):
+                    self.context.executor.mend()
+                self._timetable()
+                self._proposals()
+            except Exception:
+                log.exception("the nights were not brought up to date; it is tried again")
+            with self.context.news:
+                self.context.news.wait(0.5)
+        self.context.store.close()
+
+    def _proposals(self) -> None:
+        """Work out again what could be booked, once the views show what it is made from. While much
+        changes, that takes a tenth of the time at the most.
+        """
+        began = time.monotonic()
+        reached, _ = self.context.store.views.reached()
+        if began < self._proposals_after or reached < self.context.store.database.generation():
+            return
+        if drafts.renew(self.context):
+            self._proposals_after = time.monotonic() + 10 * (time.monotonic() - began)
 
     def _timetable(self) -> None:
         """Keep the timetable, where something changed that it hangs on. While many runs write it is

@@ -12,6 +12,7 @@ from starlette.exceptions import HTTPException
 from windbreak.core.errors import CaseError, CoreError
 from windbreak.links.errors import LinkError
 from windbreak.operations.errors import NotPermitted, OperationError
+from windbreak.operations.scheduling.drafts import DraftChanged, DraftGone
 from windbreak.store.errors import AlreadyThere, NotFound, StoreError
 
 MEDIA = "application/problem+json"
@@ -19,6 +20,7 @@ MEDIA = "application/problem+json"
 STATUS: dict[type[Exception], int] = {
     NotPermitted: 401,
     NotFound: 404,
+    DraftGone: 410,
     AlreadyThere: 409,
     OperationError: 409,
     LinkError: 502,
@@ -35,6 +37,7 @@ def problem(status: int, code: str, detail: str, **more: Any) -> JSONResponse:
         403: "That is not permitted",
         404: "It is not there",
         405: "That can't be asked here",
+        410: "It is not there any more",
         409: "It can't be done as things stand",
         413: "That is too large",
         422: "Something in it is not right",
@@ -63,9 +66,11 @@ def install(app: FastAPI) -> None:
 async def _with_status(request: Request, error: Exception) -> JSONResponse:
     # The nearest class that has a status: of two that fit, the more specific one.
     status = next(STATUS[kind] for kind in type(error).__mro__ if kind in STATUS)
-    more = {}
+    more: dict[str, Any] = {}
     if isinstance(error, CaseError):
         more["faults"] = [{"path": f.path, "reason": f.reason} for f in error.faults]
+    if isinstance(error, DraftChanged):
+        more |= {"changes": list(error.changes), "draft": error.now}
     return problem(status, getattr(error, "code", "unknown"), _sentence(str(error)), **more)
 
 

@@ -13,10 +13,12 @@ import uvicorn
 from windbreak.operations.administration import accounts, clocks, instance
 from windbreak.operations.context import Context, open_context
 from windbreak.operations.errors import Refused
-from windbreak.operations.reasoning.executors import executor
+from windbreak.operations.executors import executor
 from windbreak.service.app import JsonLines, create_app
 from windbreak.service.drive import Lease
 from windbreak.service.settings import SettingRefused, Settings
+
+_TURN = 0.0005  # seconds that a thread may keep others waiting, requests among them
 
 
 def serve(data: Path, settings: Settings) -> int:
@@ -42,6 +44,7 @@ def serve(data: Path, settings: Settings) -> int:
     except ValueError as error:
         lease.end()
         raise SettingRefused(f"private_networks: {error}") from None
+    sys.setswitchinterval(_TURN)
     clocks.tell(data, settings.clock_file)
     context.clock = clocks.of(data)
     first = not context.store.accounts.all()

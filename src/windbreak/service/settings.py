@@ -64,7 +64,11 @@ SETTINGS: tuple[Setting, ...] = (
     Setting("soak_security", 0, "days a release that closes an advisory must be out"),
     Setting("refresh_minutes", 30, "how often each site is asked what is installed; 0 never"),
     Setting("pages_minutes", 15, "how often each site's pages are looked at from outside; 0 never"),
-    Setting("workers", 0, "processes that reason about many sites; 0: the service itself does"),
+    Setting(
+        "workers",
+        1,
+        "processes for heavy work: timetables, many sites, archives; 0: the service itself does it",
+    ),
     Setting(
         "cluster",
         "",

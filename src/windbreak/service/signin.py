@@ -9,11 +9,10 @@ from fastapi import Depends, Path, Query, Request
 from fastapi.concurrency import run_in_threadpool
 
 from windbreak.core.values.accounts import Principal
-from windbreak.operations.administration import accounts
 from windbreak.operations.context import Context
 from windbreak.operations.errors import NotPermitted
+from windbreak.service.around import Asked
 
-COOKIE = "windbreak_session"
 MOST = 2**53 - 1  # the largest whole number that every JSON reader keeps as it is
 
 Number = Annotated[int, Path(ge=1, le=MOST)]
@@ -28,10 +27,18 @@ async def context_of(request: Request) -> Context:
     that names a generation is answered when the views show it, or after five seconds as they are.
     """
     context: Context = request.app.state.context
-    wanted = request.headers.get("at-least-generation", "")
-    if request.method == "GET" and wanted.isdigit() and request.app.state.driver.projects:
-        await run_in_threadpool(_shown, context, int(wanted))
+    wanted = wanted_by(request)
+    if wanted and request.app.state.driver.projects:
+        asked: Asked = request.state.asked
+        if (asked.generation or 0) < wanted:
+            await run_in_threadpool(_shown, context, wanted)
     return context
+
+
+def wanted_by(request: Request) -> int:
+    """The generation that a read waits for; 0 for none."""
+    wanted = request.headers.get("at-least-generation", "")
+    return int(wanted) if request.method == "GET" and wanted.isdigit() else 0
 
 
 def _shown(context: Context, generation: int) -> None:
@@ -44,26 +51,13 @@ def _shown(context: Context, generation: int) -> None:
 Ctx = Annotated[Context, Depends(context_of)]
 
 
-def secret_of(request: Request) -> str | None:
-    """The token or session secret a request brings."""
-    kind, _, token = request.headers.get("authorization", "").partition(" ")
-    if kind.lower() == "bearer" and token:
-        return token.strip()
-    return request.cookies.get(COOKIE)
-
-
 async def principal_of(request: Request, context: Ctx) -> Principal:
     """Who asks. Raises NotPermitted.
 
-    A request that changes something under a cookie must come from a page of this service. It is
-    looked up at once: a thread for so short a read would cost more than the read.
+    A request that changes something under a cookie must come from a page of this service.
     """
-    secret = secret_of(request)
-    if secret is None:
-        raise NotPermitted(
-            "this needs a token or a session: sign in at the console, or `windbreak sign-in`"
-        )
-    principal = accounts.principal_of(context, secret)
+    asked: Asked = request.state.asked
+    principal = asked.who()
     origin = request.headers.get("origin")
     if principal.via == "session" and request.method not in ("GET", "HEAD") and origin:
         own = f"{request.url.scheme}://{request.url.netloc}"

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
+from dataclasses import dataclass
 from datetime import datetime
 
 import peewee
@@ -49,6 +50,17 @@ class Accounts(Documents[Account]):
         self.database.tell("UPDATE account SET password_hash = ? WHERE id = ?", [hash, id])
 
 
+@dataclass(frozen=True)
+class Holder:
+    """Whose a secret is, and what all views show by now."""
+
+    kind: str
+    expires_at: datetime | None
+    account: Account
+    generation: int
+    as_of: datetime | None
+
+
 class Tokens(Documents[Token]):
     model, value = TokenRow, Token
     outside = ("account", "kind", "hash", "expires_at")
@@ -62,6 +74,25 @@ class Tokens(Documents[Token]):
             "INSERT INTO token (id, account, kind, hash, expires_at, body) "
             "VALUES (?, ?, ?, ?, ?, ?)",
             [token.id, account, kind, hash, end, token.model_dump_json()],
+        )
+
+    def holder(self, hash: str) -> Holder | None:
+        """Whose a secret is, by its hash; what each request begins with is one read. Reads."""
+        rows = self.database.ask(
+            "SELECT t.kind, t.expires_at, a.body, p.generation, p.as_of "
+            "FROM token t JOIN account a ON a.id = t.account CROSS JOIN projection p "
+            "WHERE t.hash = ?",
+            [hash],
+        )
+        if not rows:
+            return None
+        kind, expires, account, generation, as_of = rows[0]
+        return Holder(
+            str(kind),
+            datetime.fromisoformat(expires) if expires else None,
+            Account.model_validate_json(account),
+            int(generation),
+            datetime.fromisoformat(as_of) if as_of else None,
         )
 
     def by_hash(self, hash: str) -> tuple[Token, str, str, datetime | None] | None:

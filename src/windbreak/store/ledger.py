@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from datetime import UTC, datetime
 from functools import reduce
 from operator import and_
@@ -11,6 +12,7 @@ import peewee
 
 from windbreak.core.values.ledger import OURSELVES, Event, LedgerAsked, LedgerEntry
 from windbreak.core.values.runs import WENT_WRONG
+from windbreak.store.database import Mark
 from windbreak.store.documents import Documents, Row
 
 _WORDED = ("who", "what", "why", "result", "subject")  # what words are looked for in
@@ -36,6 +38,9 @@ class EventRow(Row):
 
 class Ledger(Documents[LedgerEntry]):
     model, value = LedgerRow, LedgerEntry
+
+    def marks(self, before: LedgerEntry | None, after: LedgerEntry | None) -> Iterable[Mark]:
+        return (("ledger", ""),)
 
     def column(self, value: LedgerEntry, name: str) -> object:
         return _instant(value.at) if name == "at" else super().column(value, name)

@@ -79,6 +79,29 @@ class Hosts(Documents[Host]):
         return () if value is None else (("host", value.id),)
 
 
+def _for_nights(site: Site | None) -> dict[str, object] | None:
+    """Of a site, what its nights can hang on: not what people note, nor when it was looked at."""
+    if site is None:
+        return None
+    fields = dict(site) | {"link": (site.link.state, site.link.reason, site.link.agent_can)}
+    return {name: value for name, value in fields.items() if name not in _NOT_OF_NIGHTS}
+
+
+def _of_inventory_for_nights(inventory: Inventory | None) -> tuple[object, ...] | None:
+    """Of what is on a site, what its nights can hang on."""
+    if inventory is None:
+        return None
+    return inventory.components, inventory.registrations, inventory.limits, inventory.agent_can
+
+
+_NOT_OF_NIGHTS = frozenset(
+    (
+        *("notes", "facts_at", "agent_minutes", "pages_minutes", "pages"),
+        *("refreshed_at", "proved_at", "proved", "proof"),
+    )
+)
+
+
 class Sites(Documents[Site]):
     model, value = SiteRow, Site
 
@@ -89,6 +112,8 @@ class Sites(Documents[Site]):
         value = after or before
         if value is not None:
             yield "site", value.id
+            if _for_nights(before) != _for_nights(after):
+                yield "night", value.id
             shown = [(s.label, s.environment, s.retired_at) if s else None for s in (before, after)]
             if shown[0] != shown[1]:
                 yield "fleet", value.id
@@ -196,6 +221,8 @@ class Inventories(Documents[Inventory]):
         if value is None:
             return
         yield "site", value.id
+        if _of_inventory_for_nights(before) != _of_inventory_for_nights(after):
+            yield "night", value.id
         if (before.registrations if before else ()) != (after.registrations if after else ()):
             yield "registration", value.id
         was = {c.product: c.version for c in before.components} if before else {}

@@ -5,6 +5,7 @@ Source of the format: docs/timetable.md. Times are told in the zone of the site.
 
 from __future__ import annotations
 
+import time
 from collections.abc import Mapping, Sequence
 from datetime import datetime, timedelta
 from typing import Any
@@ -12,15 +13,45 @@ from zoneinfo import ZoneInfo
 
 from windbreak.core.scheduling.board import Board, Task
 from windbreak.core.scheduling.openings import Span
+from windbreak.core.scheduling.patience import Patience
 from windbreak.core.scheduling.search import Vector
-from windbreak.core.scheduling.timetable import Outcome
+from windbreak.core.scheduling.timetable import Outcome, by_rules, timetable
 from windbreak.core.scheduling.whys import Help, Stretch, Whys
-from windbreak.core.values.nightbooks import Job
+from windbreak.core.values.nightbooks import Job, NightBook
 from windbreak.wording.words import counted, listed
 
 FORMAT = "windbreak-timetable/1"
 _NAMES = ("unbooked", "late", "moved", "sum")
 _MOST_REASONS = 3
+
+
+def improved_document(book: NightBook, names: Mapping[str, str], seconds: float) -> dict[str, Any]:
+    """The timetable of a book as a document, improved until it rests, or for so many seconds at the
+    most: work for a process of its own.
+    """
+    until = time.monotonic() + seconds
+    patience = Patience(lambda: time.monotonic() < until)
+    return timetable_document(timetable(book, patience), "", names)
+
+
+def first_document(book: NightBook) -> dict[str, Any]:
+    """A lawful timetable of a book at once, by plain rules, as a document without reasons."""
+    outcome = by_rules(book)
+    board = outcome.board
+    booked = {board.tasks[n].job.id: board.instant(start) for n, start in outcome.starts.items()}
+    return {
+        "bookings": [
+            {"job": id_, "start": instant(start), "text": FIRST_TEXT}
+            for id_, start in booked.items()
+        ],
+        "left_out": [
+            {"job": job.id, "text": FIRST_TEXT} for job in book.jobs if job.id not in booked
+        ],
+        "improved": outcome.improved if not outcome.proven else 0.0,
+    }
+
+
+FIRST_TEXT = "A first draft by plain rules. Windbreak is still looking for a better time."
 
 
 def timetable_document(
@@ -39,6 +70,8 @@ def timetable_document(
         "bound": _objective(outcome.bound),
         "bookings": [_booking(whys, board.tasks[n], outcome.starts[n], names) for n in booked],
         "left_out": [_left_out(whys, task, names) for task in left],
+        # Only where it does not rest yet: how much of the work was done, from 0 to 1.
+        **({} if outcome.rests or outcome.proven else {"improved": round(outcome.improved, 3)}),
     }
 
 

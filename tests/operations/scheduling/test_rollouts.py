@@ -21,6 +21,7 @@ from windbreak.operations.scheduling import (
     approving,
     bookings,
     drafting,
+    drafts,
     failed_moves,
     gates,
     patch_releases,
@@ -223,7 +224,7 @@ class Fleet(WithRollouts):
             ),
         )
         before = self.context.store.database.generation()
-        draft = drafting.draft(self.context, NewRollout())
+        draft = drafts.finished(self.context, NewRollout())
         self.assertEqual(self.context.store.database.generation(), before)
         waves = {m.site: m.wave for m in draft.members}
         self.assertEqual(waves[TWIN], "twin")
@@ -277,7 +278,7 @@ class Fleet(WithRollouts):
         self.assertEqual(replaced, [])
 
     def test_what_goes_is_booked_as_it_was_drafted(self) -> None:
-        draft = drafting.draft(self.context, NewRollout())
+        draft = drafts.finished(self.context, NewRollout())
         rollout = self.everything()
         booked = {b.site: b.starts_at for b in self.context.store.bookings.all(state="waiting")}
         self.assertEqual(booked, {m.site: m.starts_at for m in draft.members})
@@ -298,7 +299,7 @@ class Fleet(WithRollouts):
 
     def test_the_rest_goes_in_so_many_waves_each_after_the_one_before(self) -> None:
         asked = NewRollout(canaries=(), waves=2, quiet_minutes=60, but=(SITE, TWIN))
-        draft = drafting.draft(self.context, asked)
+        draft = drafts.finished(self.context, asked)
         turns = {m.site: m.turn for m in draft.members if not m.urgent}
         self.assertEqual(sorted(turns.values()), [1, 2, 2], turns)
         rollout = rollouts.approve(self.context, asked, RHONA)

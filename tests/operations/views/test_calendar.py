@@ -7,7 +7,7 @@ from windbreak.cli.picture import night_lines
 from windbreak.core.values.bookings import Book
 from windbreak.core.values.freezes import NewFreeze
 from windbreak.core.values.rollouts import NewRollout
-from windbreak.operations.scheduling import bookings, rollouts
+from windbreak.operations.scheduling import bookings, drafts, rollouts
 from windbreak.operations.views import sheets
 from windbreak.operations.views.calendar import calendar
 
@@ -22,11 +22,17 @@ class Nights(WithContext):
             self.site(site)
 
     def test_what_is_not_approved_is_placed_where_it_would_go(self) -> None:
+        unknown = calendar(self.context, None, 7, "UTC")
+        self.assertEqual((unknown.proposed, unknown.final, unknown.bookings), (False, False, ()))
+        drafts.catch_up(self.context)
         told = calendar(self.context, None, 7, "UTC")
         self.assertEqual({b.state for b in told.bookings}, {"not yet"})
         self.assertEqual({b.site for b in told.bookings}, set(SITES))
         self.assertEqual((told.booked, told.unbooked, told.clear), (len(SITES), 0, 0))
         rollouts.approve(self.context, NewRollout(), RHONA)
+        self.assertTrue(told.final)
+        self.assertFalse(calendar(self.context, None, 7, "UTC").final)
+        drafts.catch_up(self.context)
         after = calendar(self.context, None, 7, "UTC")
         self.assertEqual({b.state for b in after.bookings}, {"approved"})
         self.assertEqual(

@@ -12,7 +12,7 @@ import { NightList } from "./list";
 import { Picture } from "./picture";
 import { About } from "./about";
 import { Strip } from "./strip";
-import { byNight, moved, spoken, standing, tally, title } from "./state";
+import { byNight, moved, spoken, standing, tally, title, unfinished } from "./state";
 
 const WEEK = 7;
 const NARROW = 720;
@@ -48,6 +48,9 @@ export function CalendarPage() {
               <div className="head">
                 <h1>{title(told)}</h1>
                 <span className="q">times in {zone}</span>
+                <span className="q" role="status">
+                  {unfinished(told)}
+                </span>
                 <span className="sp" />
                 <Legend />
                 <span className="acts">

@@ -18,6 +18,13 @@ export function tally(nights: Nights): string {
     .join(", ");
 }
 
+/** That what could be booked is being worked out, and as of when it is shown; "" where it is final. */
+export function unfinished(nights: Nights): string {
+  if (nights.final) return "";
+  if (nights.proposed_at == null) return "What could be booked is being worked out…";
+  return `What could be booked is being worked out again. Shown is ${day(nights.proposed_at)}, ${clock(nights.proposed_at)}.`;
+}
+
 /** How a booking stands, in words. */
 export function standing(night: Night): string {
   switch (night.state) {

@@ -1,36 +1,32 @@
 import { Dialog, DialogPanel, DialogTitle } from "@headlessui/react";
-import { useMutation, useQuery } from "@tanstack/react-query";
+import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
 import { useNavigate } from "react-router";
-import { api, queries, told } from "../../api/client";
+import { api, Problem, queries, told } from "../../api/client";
 import { heightOf } from "../../belt/layout";
 import { clock, day, plural } from "../../pieces/time";
 import { Glyph } from "../../states/states";
-import { approved, dayAhead, type Draft, EVERYTHING, type Member, type New, nightOf, nightsOf, totals, watched, wavesOf } from "./state";
+import { type Changed, changedSince, useDraft } from "./draft";
+import { approved, dayAhead, type Draft, EVERYTHING, type Member, type New, nightOf, nightsOf, totals, unfinished, watched, wavesOf } from "./state";
 
 /** A rollout before it is approved: what, where, when, what it brings, who stays out. */
 export function Approve({ asked, onLeave }: { asked: Partial<New>; onLeave: () => void }) {
   const [canaries, setCanaries] = useState<string[] | null>(null);
   const [waves, setWaves] = useState(1);
   const wanted = { ...EVERYTHING, ...asked, canaries, waves };
-  const draft = useQuery({
-    queryKey: ["rollout draft", wanted],
-    queryFn: () => told(api.POST("/api/v1/rollouts/drafts", { body: wanted })),
-    retry: false,
-    placeholderData: (before) => before,
-  });
+  const { draft, error, changes, renew, showNow } = useDraft(wanted);
   return (
     <Dialog open onClose={onLeave} className="relative z-30">
       <div className="veil" aria-hidden="true" />
       <div className="over">
         <DialogPanel className="dlg wide">
-          {draft.data ? (
-            <Drafted draft={draft.data} onCanaries={setCanaries} onWaves={setWaves} onLeave={onLeave} />
+          {draft ? (
+            <Drafted draft={draft} changes={changes} onRenew={renew} onChanged={showNow} onCanaries={setCanaries} onWaves={setWaves} onLeave={onLeave} />
           ) : (
             <>
               <DialogTitle as="h2">Approve</DialogTitle>
-              <p className={draft.isError ? "err" : "q"} role={draft.isError ? "alert" : "status"}>
-                {draft.isError ? draft.error.message : "It is drafted: who can go, when, and who can’t…"}
+              <p className={error ? "err" : "q"} role={error ? "alert" : "status"}>
+                {error ? error.message : "Drafting: who can go, when, and who can’t…"}
               </p>
               <div className="feet">
                 <button className="btn" onClick={onLeave}>
@@ -47,11 +43,17 @@ export function Approve({ asked, onLeave }: { asked: Partial<New>; onLeave: () =
 
 function Drafted({
   draft,
+  changes,
+  onRenew,
+  onChanged,
   onCanaries,
   onWaves,
   onLeave,
 }: {
   draft: Draft;
+  changes: readonly string[];
+  onRenew: () => void;
+  onChanged: (changed: Changed) => void;
   onCanaries: (sites: string[]) => void;
   onWaves: (waves: number) => void;
   onLeave: () => void;
@@ -69,13 +71,22 @@ function Drafted({
       onLeave();
       go(`/rollouts/${rollout.id}`);
     },
+    onError: (error) => {
+      const changed = changedSince(error);
+      if (changed) {
+        setAsking(false);
+        onChanged(changed);
+      }
+    },
   });
+  const refused = let_.isError && !changedSince(let_.error) ? let_.error : null;
+  const gone = refused instanceof Problem && refused.code === "draft-gone";
   const sum = totals(draft);
   const few = watched(draft);
   const title = `Approve ${draft.what}, for ${draft.where}`;
   const some = plural(draft.members.length, "site");
   if (asking)
-    return <WhoIsThere draft={draft} few={few} busy={let_.isPending} failed={let_.isError ? let_.error.message : null} onBack={() => setAsking(false)} onGo={(without) => let_.mutate(without)} />;
+    return <WhoIsThere draft={draft} few={few} busy={let_.isPending} failed={refused?.message ?? null} onBack={() => setAsking(false)} onGo={(without) => let_.mutate(without)} />;
   return (
     <>
       <DialogTitle as="h2">{title}</DialogTitle>
@@ -85,6 +96,18 @@ function Drafted({
           <b key={kind}>{kind}</b>
         ))}
         {draft.held > 0 && <span className="q">{draft.held} held</span>}
+      </p>
+      {changes.length > 0 && (
+        <div className="err" role="alert">
+          <b>Something changed since this was shown. Nothing was approved.</b>
+          {changes.map((line) => (
+            <p key={line}>{line}</p>
+          ))}
+          <p>Below is the draft as it is now.</p>
+        </div>
+      )}
+      <p className="q" role="status">
+        {unfinished(draft)}
       </p>
       {draft.before.length > 0 && (
         <p className="q">{plural(draft.before.length, "site")} were approved before and keep their time.</p>
@@ -143,10 +166,15 @@ function Drafted({
           <input id="approve-why" className="in" value={why} onChange={(event) => setWhy(event.target.value)} />
         </div>
       )}
-      {let_.isError && (
+      {refused && (
         <p className="err" role="alert">
           <span aria-hidden="true">✕</span>
-          {let_.error.message}
+          {refused.message}{" "}
+          {gone && (
+            <button className="btn" onClick={onRenew}>
+              Draft it again
+            </button>
+          )}
         </p>
       )}
       <div className="feet">
@@ -160,7 +188,7 @@ function Drafted({
           disabled={let_.isPending || draft.members.length === 0}
           onClick={() => (few.length > 0 ? setAsking(true) : let_.mutate([]))}
         >
-          {let_.isPending ? "It is planned and booked…" : `Approve ${some}${few.length > 0 ? "…" : ""}`}
+          {let_.isPending ? "Booking…" : `Approve ${some}${few.length > 0 ? "…" : ""}`}
         </button>
       </div>
     </>

@@ -8,6 +8,7 @@ export type Member = Schemas["DraftMember"];
 export type Story = Schemas["RolloutStory"];
 export type Going = Schemas["MemberView"];
 export type New = Schemas["NewRollout"];
+export type Approval = Schemas["ApproveRollout"];
 
 export const WAVES = [
   ["twin", "Twins", "each opens its own site"],
@@ -87,20 +88,22 @@ export function nightOf(at: string): string {
 /** Those of a draft who go only while somebody watches. */
 export const watched = (draft: Draft) => draft.members.filter((member) => member.watched !== "");
 
-/** What is approved when some sites are left out: exactly those that were shown. */
-export function approved(draft: Draft, choice: { patches: string | null; restore: boolean; why: string; without: readonly string[] }): New {
-  const sites = draft.members.map((member) => member.site).filter((site) => !choice.without.includes(site));
-  const canaries = draft.members
-    .filter((member) => member.wave === "canary" && sites.includes(member.site))
-    .map((member) => member.site);
+/** How far a draft has come, in words; "" where its times are final. */
+export function unfinished(draft: Draft): string {
+  if (!draft.current) return "Something changed since. Approving says what, before anything is done.";
+  if (draft.improved < 1) return "These times are a first draft. Windbreak is still looking for better ones.";
+  return "";
+}
+
+/** What is approved: the draft that was shown, some of its sites left out. */
+export function approved(
+  draft: Draft,
+  choice: { patches: string | null; restore: boolean; why: string; without: readonly string[] },
+): Approval {
   return {
-    ...draft.asked,
-    sites,
-    beside: draft.stays_out.flatMap((out) => out.sites),
-    named: draft.where,
-    client: null,
-    tag: null,
-    canaries,
+    ...EVERYTHING,
+    draft: draft.id,
+    without: [...choice.without],
     patches_until: choice.patches,
     restore_anyway: choice.restore,
     why: choice.why,

@@ -14,7 +14,9 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
+from functools import cache
 
+from windbreak.core.bits import bits
 from windbreak.core.scheduling.openings import Span, opening_seconds, openings, within, without
 from windbreak.core.values.nightbooks import Job, NightBook
 
@@ -27,8 +29,8 @@ NEVER = -1
 class Task:
     """A job on the board. ``length`` in cells, ``seconds`` its real length; ``allowed`` the starts
     at which an opening takes it, not before its earliest; ``was`` a cell, NEVER where it has none,
-    OFF_GRID where what it has is no start. ``groups`` number what it takes a share of, ``gates``
-    those it waits for, ``opens`` those that wait for it.
+    OFF_GRID where what it has is no start. ``groups`` number what it takes a share of and what can
+    run short, ``gates`` those it waits for, ``opens`` those that wait for it.
     """
 
     number: int
@@ -41,6 +43,7 @@ class Task:
     groups: tuple[int, ...]
     gates: tuple[int, ...] = ()
     opens: tuple[int, ...] = ()
+    shifts: tuple[int, ...] = ()
 
 
 @dataclass(slots=True)
@@ -51,6 +54,13 @@ class Group:
     cap: int
     members: list[int]
     people: tuple[int, ...] = ()  # of who watches: the cells with 1, 2, … people or more
+    places: tuple[int, ...] = ()  # of the bits of ``cap``: no count is over it, so a cell is full
+    # exactly where the count has all of these bits
+
+    @property
+    def runs_short(self) -> bool:
+        """Whether its members could ever be more than it bears."""
+        return self.kind == "watch" or len(self.members) > self.cap
 
 
 OFF_GRID = -2
@@ -79,6 +89,8 @@ class Board:
         jobs = sorted(book.jobs, key=lambda job: job.id)
         self.numbers = {job.id: number for number, job in enumerate(jobs)}
         self.tasks = [self._task(number, job) for number, job in enumerate(jobs)]
+        for task in self.tasks:
+            task.groups = tuple(g for g in task.groups if self.groups[g].runs_short)
         self._gates()
 
     # Instants and cells.
@@ -203,6 +215,7 @@ class Board:
             due=None if job.due is None else self.seconds(job.due),
             was=was,
             groups=tuple(groups),
+            shifts=shifts_for(-(-job.minutes // self.cell)),
         )
 
     def _groups(self) -> None:
@@ -219,7 +232,7 @@ class Board:
 
     def _add(self, kind: str, id_: str, cap: int, people: tuple[int, ...] = ()) -> None:
         self._group[kind, id_] = len(self.groups)
-        self.groups.append(Group(kind, cap, [], people))
+        self.groups.append(Group(kind, cap, [], people, tuple(bits(cap))))
 
     def _people(self) -> tuple[int, ...]:
         """The cells with one person or more who watch, with two or more, and so on."""
@@ -266,13 +279,22 @@ def _every(step: int, size: int) -> int:
     return mask & ((1 << size) - 1)
 
 
+@cache
+def shifts_for(length: int) -> tuple[int, ...]:
+    """By how much free cells are to be laid over themselves, one shift after the other, so that
+    those are left from which on so many are free: (1, 2, 1) for 5.
+    """
+    shifts, have = [], 1
+    while have < length:
+        shifts.append(min(have, length - have))
+        have += shifts[-1]
+    return tuple(shifts)
+
+
 def free_for(free: int, length: int) -> int:
     """The cells from which on so many are free."""
-    have = 1
-    while have < length:
-        step = min(have, length - have)
+    for step in shifts_for(length):
         free &= free >> step
-        have += step
     return free
 
 
@@ -294,7 +316,7 @@ class Taken:
         self.starts_of: dict[int, int] = {}
 
     def add(self, task: Task, start: int) -> None:
-        whole = span_mask(start, start + task.length)
+        whole = ((1 << task.length) - 1) << start
         for group in task.groups:
             planes, carry = self.planes[group], whole
             for n, plane in enumerate(planes):
@@ -308,7 +330,7 @@ class Taken:
     def remove(self, task: Task) -> int:
         """Take a task off again; its start."""
         start = self.starts_of.pop(task.number)
-        whole = span_mask(start, start + task.length)
+        whole = ((1 << task.length) - 1) << start
         for group in task.groups:
             planes, borrow = self.planes[group], whole
             for n, plane in enumerate(planes):
@@ -333,21 +355,29 @@ class Taken:
 
     def full(self, group: int) -> int:
         """The cells in which no more members of a group may run."""
-        of = self.board.groups[group]
-        if of.kind != "watch":
-            return self.at_least(group, of.cap)
-        free = 0
-        for n, there in enumerate(of.people):
-            # Where not more than n run, and somebody more is there.
-            free |= there & ~self.at_least(group, n + 1)
-        return self.board.whole & ~free
+        of, planes = self.board.groups[group], self.planes[group]
+        if of.kind == "watch":
+            free = 0
+            for n, there in enumerate(of.people):
+                # Where not more than n run, and somebody more is there.
+                free |= there & ~self.at_least(group, n + 1)
+            return self.board.whole & ~free
+        if of.cap >> len(planes):
+            return 0
+        full = self.board.whole
+        for n in of.places:
+            full &= planes[n]
+        return full
 
     def beside(self, task: Task) -> int:
         """The starts that a task may have beside what is taken, its gates aside."""
         full = 0
         for group in task.groups:
             full |= self.full(group)
-        return task.allowed & free_for(self.board.whole & ~full, task.length)
+        free = self.board.whole & ~full
+        for step in task.shifts:
+            free &= free >> step
+        return task.allowed & free
 
     def ready(self, task: Task) -> int | None:
         """The first cell after the gates that a task waits for; None where one stays shut."""
@@ -374,6 +404,8 @@ class Taken:
 
     def starts(self, task: Task) -> int:
         """The starts that a task may have beside what is taken; none where a gate stays shut."""
+        if not task.gates and not task.opens:
+            return self.beside(task)
         ready = self.ready(task)
         if ready is None:
             return 0

@@ -15,6 +15,7 @@ from collections.abc import Callable, Mapping, Sequence
 from math import log
 
 from windbreak.core.scheduling.board import NEVER, Board, Taken, Task, first
+from windbreak.core.scheduling.patience import ALL, Patience
 from windbreak.core.scheduling.search import Schedule, Vector, cost, plus
 
 _OF_WORSE = 0.6  # how often it is one that could be better
@@ -36,22 +37,30 @@ _ORDERS: tuple[_Order, ...] = (
 
 
 def recreated(
-    board: Board, incumbent: Schedule, least: Mapping[int, tuple[int, Vector]], rounds: int
+    board: Board,
+    incumbent: Schedule,
+    least: Mapping[int, tuple[int, Vector]],
+    rounds: int,
+    patience: Patience = ALL,
 ) -> Schedule:
     """The best timetable of some tasks that is met in so many rounds, from an incumbent on.
 
     ``least`` are the tasks, each with its soonest start by itself and what it then costs.
     """
-    return _Recreating(board, incumbent, least).best_of(rounds)
+    return _Recreating(board, incumbent, least, patience).best_of(rounds)
 
 
 class _Recreating:
     """State: what is taken, what each task costs there, who could be better, the best so far."""
 
     def __init__(
-        self, board: Board, incumbent: Schedule, least: Mapping[int, tuple[int, Vector]]
+        self,
+        board: Board,
+        incumbent: Schedule,
+        least: Mapping[int, tuple[int, Vector]],
+        patience: Patience,
     ) -> None:
-        self.board, self.least = board, least
+        self.board, self.least, self.patience = board, least, patience
         self.tasks = [board.tasks[number] for number in least]
         self.taken = Taken(board)
         for number, start in incumbent.starts.items():
@@ -78,7 +87,7 @@ class _Recreating:
         self._line_up()
         self.worse = {t.number: t for t in self.tasks if self._could_be_better(t, places)}
         for n in range(rounds):
-            if not self.worse:
+            if not self.worse or not self.patience.lasts():
                 return n
             self._once(hot * (cold / hot) ** (n / rounds), places)
         return rounds

@@ -14,6 +14,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from windbreak.core.scheduling.board import NEVER, Board, Taken, Task, first
+from windbreak.core.scheduling.patience import ALL, Patience
 
 Vector = tuple[float, float, float, float]
 """What is left unbooked, late, moved, and the sum: the smaller from the left the better."""
@@ -64,8 +65,9 @@ class Search:
         tasks: Sequence[Task],
         nodes: int,
         incumbent: Schedule | None,
+        patience: Patience = ALL,
     ) -> None:
-        self.board, self.left_nodes = board, nodes
+        self.board, self.left_nodes, self.patience = board, nodes, patience
         self.tasks = list(tasks)
         inside = {task.number for task in tasks}
         # Gates among these tasks, in an order in which those waited for come first.
@@ -86,7 +88,7 @@ class Search:
         so_far: Vector,
         placed: dict[int, int],
     ) -> None:
-        if self.left_nodes <= 0:
+        if self.left_nodes <= 0 or not self.patience.lasts():
             self.proven = False
             return
         self.left_nodes -= 1

@@ -2,10 +2,16 @@
 
 Source: docs/timetable.md. Jobs that nothing ties (no site, host, person or gate that could bind
 them together) fall into parts, each with a timetable of its own. A small part is searched whole. A
-large one begins with plain rules; then a few jobs at a time are taken off and searched anew beside
+large one begins with plain rules; then a few jobs at a time are taken off and searched again beside
 all others, until that brings nothing more.
 
-    outcome = timetable(book)
+It is *anytime*: plain rules give a lawful timetable at once, and how far it is improved is up to
+whoever asks. All of it is counted in branches and rounds, never in seconds, so that a timetable
+that was improved until it rests is the same on every machine.
+
+    outcome = by_rules(book)                        lawful, at once
+    outcome = timetable(book)                       improved until it rests
+    outcome = timetable(book, Patience(go_on))      … or until go_on() says no
     outcome.starts[outcome.board.numbers["j1"]]     the cell in which it starts
 """
 
@@ -16,6 +22,7 @@ from dataclasses import dataclass, replace
 from heapq import nsmallest
 
 from windbreak.core.scheduling.board import NEVER, Board, Taken, Task, first, span_mask
+from windbreak.core.scheduling.patience import ALL, Patience
 from windbreak.core.scheduling.recreating import recreated
 from windbreak.core.scheduling.search import NOTHING, Schedule, Search, Vector, cost, plus
 from windbreak.core.values.nightbooks import NightBook
@@ -27,37 +34,57 @@ _NODES = {SMALL: 1_000_000, WHOLE: 6_000}
 _FEW = ((7, 150), (10, 250))  # jobs that are searched anew at a time, in so many branches
 _BRANCHES = 5_000  # of all such searches, in a book
 _BRANCHES_OF_MANY = 800
-_ROUNDS = 15_000  # in which a few jobs are put back in another order, in a book
+_ROUNDS = 4_500  # in which a few jobs are put back in another order, in a book
 _ROUNDS_KEPT = 2_000  # the same, where jobs have a booking already
 _FAR = float("inf")
 
 
 @dataclass(frozen=True)
 class Outcome:
-    """A timetable: the start of each booked job, by its number; its vector; and whether that is the
-    best, or else what nothing can beat.
+    """A timetable: the start of each booked job, by its number; its vector; whether that is the
+    best, or else what nothing can beat; and how much of the work of improving it was done, from 0
+    to 1: it rests.
     """
 
     board: Board
     starts: dict[int, int]
     vector: Vector
     bound: Vector
+    improved: float = 1.0
 
     @property
     def proven(self) -> bool:
         return self.bound == self.vector
 
+    @property
+    def rests(self) -> bool:
+        return self.improved >= 1
 
-def timetable(book: NightBook) -> Outcome:
-    """The timetable of a book."""
+
+def timetable(book: NightBook, patience: Patience = ALL) -> Outcome:
+    """The timetable of a book, improved as far as patience goes. It is lawful however far that is,
+    and no worse than by plain rules.
+    """
     board = Board(book)
     starts: dict[int, int] = {}
     vector = bound = NOTHING
-    for part in parts(board):
-        best, least = _best_of(board, part, len(board.tasks))
-        starts |= best.starts
-        vector, bound = plus(vector, best.vector), plus(bound, least)
-    return Outcome(board, starts, vector, bound)
+    resting = 0  # jobs whose part was improved until it rests
+    for tasks in parts(board):
+        part = _Part(board, tasks, len(board.tasks))
+        if patience.lasts():
+            part.improve(patience)
+            resting += len(tasks) * patience.lasts()
+        starts |= part.best.starts
+        vector, bound = plus(vector, part.best.vector), plus(bound, part.bound)
+    improved = resting / len(board.tasks) if board.tasks else 1.0
+    return Outcome(board, starts, vector, bound, improved)
+
+
+def by_rules(book: NightBook) -> Outcome:
+    """A lawful timetable of a book at once: each job at its first free start, by plain rules; what
+    is booked stays where it can.
+    """
+    return timetable(book, Patience(lambda: False))
 
 
 def parts(board: Board) -> list[list[Task]]:
@@ -86,32 +113,45 @@ def parts(board: Board) -> list[list[Task]]:
     return list(together.values())
 
 
-def _best_of(board: Board, part: Sequence[Task], of: int) -> tuple[Schedule, Vector]:
-    """The best starts of one part that were seen, and what nothing can beat."""
-    rules = _RULES if of <= MANY else _RULES[:1]
-    ways = [(_plain, False), *((rule, True) for rule in rules)]
-    if len(part) > 1 and all(task.was == NEVER for task in part):
-        ways = [(rule, False) for rule in _RULES]
-    incumbent = min(
-        (_placed(board, part, *way) for way in ways), key=lambda schedule: schedule.vector
-    )
-    alone = _alone(board, part)
-    least = NOTHING
-    for _, vector in alone.values():
-        least = plus(least, vector)
-    if len(part) <= WHOLE:
-        nodes = _NODES[SMALL] if len(part) <= SMALL else _NODES[WHOLE]
-        searched = Search(board, Taken(board), part, nodes, incumbent).best_schedule()
-        if searched.proven:
-            return searched, searched.vector
-        incumbent = searched
-    if of <= MANY and len(part) > WHOLE and incumbent.vector > least:
-        rounds = _ROUNDS if all(task.was == NEVER for task in part) else _ROUNDS_KEPT
-        incumbent = recreated(board, incumbent, alone, rounds * len(part) // of)
-    if incumbent.vector > least or len(part) <= WHOLE:
-        branches = (_BRANCHES if of <= MANY else _BRANCHES_OF_MANY) * len(part) / of
-        incumbent = _improved(board, part, incumbent, int(branches))
-    return incumbent, min(least, incumbent.vector)
+class _Part:
+    """One part of a board: by plain rules at first, then improved."""
+
+    def __init__(self, board: Board, part: Sequence[Task], of: int) -> None:
+        self.board, self.part = board, part
+        self.many, self.share = of > MANY, len(part) / of
+        self.new = all(task.was == NEVER for task in part)
+        rules = _RULES[:1] if self.many else _RULES
+        ways = [(_plain, False), *((rule, True) for rule in rules)]
+        if len(part) > 1 and self.new:
+            ways = [(rule, False) for rule in _RULES]
+        self.best = min(
+            (_placed(board, part, *way) for way in ways), key=lambda schedule: schedule.vector
+        )
+        self.alone = _alone(board, part)
+        self.least = NOTHING
+        for _, vector in self.alone.values():
+            self.least = plus(self.least, vector)
+
+    @property
+    def bound(self) -> Vector:
+        """What no timetable of this part can beat."""
+        return self.best.vector if self.best.proven else min(self.least, self.best.vector)
+
+    def improve(self, patience: Patience) -> None:
+        """Look for better starts, as far as patience goes."""
+        board, part = self.board, self.part
+        if len(part) <= WHOLE:
+            nodes = _NODES[SMALL] if len(part) <= SMALL else _NODES[WHOLE]
+            search = Search(board, Taken(board), part, nodes, self.best, patience)
+            self.best = search.best_schedule()
+            if self.best.proven:
+                return
+        elif not self.many and self.best.vector > self.least:
+            rounds = int((_ROUNDS if self.new else _ROUNDS_KEPT) * self.share)
+            self.best = recreated(board, self.best, self.alone, rounds, patience)
+        if patience.lasts() and (self.best.vector > self.least or len(part) <= WHOLE):
+            branches = (_BRANCHES_OF_MANY if self.many else _BRANCHES) * self.share
+            self.best = _improved(board, part, self.best, int(branches), patience)
 
 
 # Rules: in which order jobs take their first free start.
@@ -204,7 +244,9 @@ def _alone(board: Board, part: Sequence[Task]) -> dict[int, tuple[int, Vector]]:
 # A few jobs at a time.
 
 
-def _improved(board: Board, part: Sequence[Task], incumbent: Schedule, branches: int) -> Schedule:
+def _improved(
+    board: Board, part: Sequence[Task], incumbent: Schedule, branches: int, patience: Patience
+) -> Schedule:
     """A timetable in which no few jobs that stand near each other could be better together."""
     taken = Taken(board)
     for number, start in incumbent.starts.items():
@@ -214,7 +256,7 @@ def _improved(board: Board, part: Sequence[Task], incumbent: Schedule, branches:
     rounds = [(few, aim, wide) for few in _FEW for aim in _AIMS for wide in (False, True)]
     in_vain: set[tuple[tuple[int, int], ...]] = set()
     quiet, turn = 0, 0
-    while branches > 0 and quiet < len(rounds):
+    while branches > 0 and quiet < len(rounds) and patience.lasts():
         (few, most), aim, wide = rounds[turn % len(rounds)]
         turn, quiet = turn + 1, quiet + 1
         for centre in sorted(part, key=lambda t: _gain(board, t, taken), reverse=True):
@@ -225,7 +267,7 @@ def _improved(board: Board, part: Sequence[Task], incumbent: Schedule, branches:
             now = tuple(sorted((t.number, taken.starts_of.get(t.number, NEVER)) for t in some))
             if now in in_vain:
                 continue
-            if branches <= 0:
+            if branches <= 0 or not patience.lasts():
                 break
             better, used = _anew(board, taken, some, most)
             branches -= used

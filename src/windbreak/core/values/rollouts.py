@@ -78,6 +78,18 @@ class NewRollout(Value):
         return self.client or (f"sites tagged {self.tag}" if self.tag else "the fleet")
 
 
+class ApproveRollout(NewRollout):
+    """A rollout that is let go. ``draft``: the id of the draft that was shown, which says what goes
+    where and when; then only ``why``, ``restore_anyway``, ``refresh_twins`` and ``patches_until``
+    are read of the rest. ``without``: sites of the draft that are left out of it after all.
+    """
+
+    model_config = example(draft="9f2c41d07ab3", why="it holds a security fix")
+
+    draft: str | None = None
+    without: tuple[Slug, ...] = ()
+
+
 class Member(Value):
     """A site of a rollout: its wave, its plan, and why it is left out since, where it is.
 

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import hashlib
 import secrets
-from datetime import timedelta
+from datetime import datetime, timedelta
 
 from argon2 import PasswordHasher
 from argon2.exceptions import Argon2Error, InvalidHashError
@@ -186,11 +186,22 @@ def open_session(context: Context, account: str) -> tuple[str, Principal]:
 
 def principal_of(context: Context, secret: str) -> Principal:
     """Who a session or token belongs to. Reads. Raises NotPermitted."""
-    for kind in ("session", "token"):
-        token = _find(context, secret, kind)
-        if token is not None:
-            return _principal(context, token[1], kind)
-    raise NotPermitted("this token or session is not known; sign in again")
+    return who_asks(context, secret)[0]
+
+
+def who_asks(context: Context, secret: str) -> tuple[Principal, int, datetime | None]:
+    """Who a session or token belongs to, the generation that all views show, and since when they
+    do: one indexed read. Reads. Raises NotPermitted.
+    """
+    kept = context.store.tokens.holder(_hash(secret))
+    if kept is None or kept.kind not in ("session", "token"):
+        raise NotPermitted(_UNKNOWN)
+    if kept.expires_at is not None and kept.expires_at <= context.clock():
+        raise NotPermitted(_UNKNOWN)
+    return _as_principal(kept.account, kept.kind), kept.generation, kept.as_of
+
+
+_UNKNOWN = "this token or session is not known; sign in again"
 
 
 def sign_out(context: Context, secret: str) -> None:
@@ -238,7 +249,11 @@ def _find(context: Context, secret: str, kind: str) -> tuple[Token, str] | None:
 
 
 def _principal(context: Context, account_id: str, via: str) -> Principal:
-    account = context.store.accounts.get(account_id)
+    return _as_principal(context.store.accounts.get(account_id), via)
+
+
+def _as_principal(account: Account, via: str) -> Principal:
+    """An account as who acts. Raises NotPermitted where it is closed."""
     if account.closed_at is not None:
         raise NotPermitted(f"the account of {account.name} is closed")
     return Principal.model_validate({"account": account.id, "name": account.name, "via": via})

@@ -70,6 +70,7 @@ def snooze(context: Context, id: str, snooze: SnoozeFinding, by: Principal) -> F
     slept = Snooze(until=snooze.until, why=snooze.why, by=by.name, at=now)
     with context.store.transaction():
         changed = context.store.findings.change(id, snoozed=slept)
+        context.store.database.mark([("finding", id)])
         what = f"finding put aside: {finding.headline.replace('**', '').replace('`', '')}"
         context.record(
             by.name, what, finding.subject, why=snooze.why, result=f"until {snooze.until}"
@@ -82,6 +83,7 @@ def wake(context: Context, id: str, by: Principal) -> Finding:
     """Bring a snoozed finding back. Writes."""
     with context.store.transaction():
         changed = context.store.findings.change(id, snoozed=None)
+        context.store.database.mark([("finding", id)])
         context.record(by.name, "finding brought back", changed.subject)
     context.tell("finding", id, "woken")
     return changed

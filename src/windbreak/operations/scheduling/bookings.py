@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from datetime import datetime, timedelta
+from functools import partial
+from typing import Any
 
 from windbreak.core.scheduling.openings import openings, without
 from windbreak.core.values.accounts import Principal
@@ -15,7 +17,9 @@ from windbreak.operations.administration import instance
 from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
 from windbreak.operations.scheduling import freezes, gates, nights, timetables
+from windbreak.operations.scheduling.nights import LiveBook
 from windbreak.operations.scheduling.timetables import when
+from windbreak.wording.words import first_up
 
 # How long after its time a booking may begin that a person gave a time outside of all windows.
 BY_HAND_LATE = timedelta(hours=1)
@@ -37,13 +41,27 @@ def book(context: Context, plan_id: int, how: Book, by: Principal) -> Booking:
         raise Refused("booked-already", f"plan {plan_id} is booked for {when(context, other)}")
     if how.at is not None:
         return _by_hand(context, plan, site, how, by)
-    with context.store.transaction():
-        context.store.plans.change(plan_id, to_book=True)
-        timetables.keep(context, by.name)
-        for booking in context.store.bookings.all(state="waiting", plan=plan_id):
-            return booking
-        left = next(job for job in timetables.left_out(context) if job["plan"] == plan_id)
-        raise Refused("no-window", f"{site.label}: {left['text']}")
+
+    def check(live: LiveBook, document: dict[str, Any]) -> None:
+        text = _left_out(live, document, plan_id)
+        if text is not None:
+            raise Refused("no-window", f"{site.label}: {text}")
+
+    timetables.keep(
+        context,
+        by.name,
+        change=partial(context.store.plans.change, plan_id, to_book=True),
+        check=check,
+    )
+    return next(iter(context.store.bookings.all(state="waiting", plan=plan_id)))
+
+
+def _left_out(live: LiveBook, document: dict[str, Any], plan: int) -> str | None:
+    """Why a plan has no place in a timetable; None where it has one."""
+    if plan in live.waits:
+        return f"{first_up(live.waits[plan])}."
+    job = nights.job_id(plan)
+    return next((row["text"] for row in document["left_out"] if row["job"] == job), None)
 
 
 def _by_hand(context: Context, plan: SitePlan, site: Site, how: Book, by: Principal) -> Booking:
@@ -51,44 +69,46 @@ def _by_hand(context: Context, plan: SitePlan, site: Site, how: Book, by: Princi
     reckoned = nights.reckon_plan(context, plan)
     ends = how.at + timedelta(minutes=reckoned.minutes + reckoned.back)
     check_time(context, site, how.at, ends, outside=how.outside_window)
-    with context.store.transaction():
+    booking = Booking(
+        id=0,
+        plan=plan.id,
+        site=plan.site,
+        starts_at=how.at,
+        why="The time was given by hand.",
+        rollout=plan.rollout,
+        made_by=by.name,
+        pinned=True,
+        **vars(reckoned),
+    )
+
+    def change() -> None:
         context.store.plans.change(plan.id, to_book=True)
-        booking = timetables.write(
-            context,
-            Booking(
-                id=0,
-                plan=plan.id,
-                site=plan.site,
-                starts_at=how.at,
-                why="The time was given by hand.",
-                rollout=plan.rollout,
-                made_by=by.name,
-                pinned=True,
-                **vars(reckoned),
-            ),
-            by.name,
-        )
-        _make_room(context, booking, by)
-        return booking
+        timetables.write(context, booking, by.name)
+
+    _make_room(context, site, by, change)
+    return next(iter(context.store.bookings.all(state="waiting", plan=plan.id)))
 
 
-def _make_room(context: Context, booking: Booking, by: Principal) -> None:
-    """Let others go around a booking that a person gave a time. Writes. Raises Refused where it, or
-    another such, has no room there.
+def _make_room(context: Context, site: Site, by: Principal, change: Callable[[], object]) -> None:
+    """Give a booking of a site a time by hand, and let others go around it. Writes. Raises Refused
+    where it, or another such, has no room there.
     """
-    site = context.store.sites.get(booking.site)
-    by_hand = [b for b in context.store.bookings.all(state="waiting") if b.pinned]
-    timetables.keep(context, by.name, f"{site.label} was given a time by hand")
-    for other in by_hand:
-        now = context.store.bookings.get(other.id)
-        if now.state != "waiting" or now.starts_at != other.starts_at:
-            host = context.store.hosts.find(site.host) if site.host else None
-            bears = f"{host.name} bears {host.at_once} at once" if host else "the site is taken"
-            others = [context.store.sites.get(b.site).label for b in by_hand if b.id != booking.id]
-            raise Refused(
-                "no-room",
-                f"{bears}, and so many are booked by hand then already: {', '.join(others)}",
-            )
+
+    def check(live: LiveBook, document: dict[str, Any]) -> None:
+        starts = {row["job"]: datetime.fromisoformat(row["start"]) for row in document["bookings"]}
+        by_hand = {id_: b for id_, b in live.booked.items() if b.pinned}
+        if all(starts.get(id_) == b.starts_at for id_, b in by_hand.items()):
+            return
+        host = context.store.hosts.find(site.host) if site.host else None
+        bears = f"{host.name} bears {host.at_once} at once" if host else "the site is taken"
+        others = [live.names[id_] for id_, b in by_hand.items() if b.site != site.id]
+        raise Refused(
+            "no-room",
+            f"{bears}, and so many are booked by hand then already: {', '.join(others)}",
+        )
+
+    cause = f"{site.label} was given a time by hand"
+    timetables.keep(context, by.name, cause, change=change, check=check)
 
 
 def check_time(
@@ -139,22 +159,27 @@ def freeze(context: Context, new: NewFreeze, by: Principal) -> Frozen:
     """Leave sites alone for a while, and book around it: both or neither. Writes. Raises NotFound,
     Refused.
     """
-    with context.store.transaction():
-        frozen = freezes.add(context, new, by)
-        cause = f"moved around a freeze: {frozen.reason}"
-        kept = timetables.keep(context, by.name, cause)
-    return Frozen(freeze=frozen, **dict(kept))
+    frozen: list[SiteFreeze] = []
+
+    def change() -> None:
+        frozen[:] = [freezes.add(context, new, by)]
+
+    cause = f"moved around a freeze: {new.reason}"
+    kept = timetables.keep(context, by.name, cause, change=change)
+    return Frozen(freeze=frozen[0], **dict(kept))
 
 
 def book_all(context: Context, by: Principal) -> BookedAll:
     """Book every approved plan that is not booked, by one timetable. Writes."""
     instance.must_drive(context)
     before = {b.id for b in context.store.bookings.all(state="waiting")}
-    with context.store.transaction():
+
+    def change() -> None:
         for plan in context.store.plans.all(state="approved"):
             if not plan.to_book:
                 context.store.plans.change(plan.id, to_book=True)
-        timetables.keep(context, by.name)
+
+    timetables.keep(context, by.name, change=change)
     new = [b for b in context.store.bookings.all(state="waiting") if b.id not in before]
     new.sort(key=lambda booking: (booking.starts_at, booking.id))
     left = [
@@ -209,13 +234,15 @@ def move(context: Context, booking: int, how: Book, by: Principal) -> Booking:
         ends = how.at + timedelta(minutes=waiting.minutes + waiting.back)
         check_time(context, site, how.at, ends, outside=how.outside_window)
         fields |= {"starts_at": how.at, "why": "The time was given by hand."}
-    with context.store.transaction():
+    what = f"booking {booking} {'moved' if how.at is not None else 'pinned'}"
+
+    def change() -> None:
         changed = context.store.bookings.change(booking, **fields)
-        what = f"booking {booking} {'moved' if how.at is not None else 'pinned'}"
         context.record(by.name, what, waiting.site, result=when(context, changed))
-        _make_room(context, changed, by)
+
+    _make_room(context, site, by, change)
     context.tell("booking", waiting.site, what)
-    return changed
+    return context.store.bookings.get(booking)
 
 
 def again(context: Context, booking: int, by: Principal) -> Booking:
@@ -223,14 +250,21 @@ def again(context: Context, booking: int, by: Principal) -> Booking:
     Refused when it is not waiting, or there is no place.
     """
     waiting = waiting_one(context, booking)
-    with context.store.transaction():
-        context.store.bookings.change(booking, pinned=False)
-        timetables.keep(context, by.name, "booked again", (booking,))
-        changed = context.store.bookings.get(booking)
-        if changed.state != "waiting":
-            left = [x for x in timetables.left_out(context) if x["plan"] == waiting.plan]
-            raise Refused("no-window", left[0]["text"] if left else "there is no place for it")
-    return changed
+
+    def check(live: LiveBook, document: dict[str, Any]) -> None:
+        text = _left_out(live, document, waiting.plan)
+        if text is not None:
+            raise Refused("no-window", text)
+
+    timetables.keep(
+        context,
+        by.name,
+        "booked again",
+        (booking,),
+        change=partial(context.store.bookings.change, booking, pinned=False),
+        check=check,
+    )
+    return context.store.bookings.get(booking)
 
 
 # When their time has come.

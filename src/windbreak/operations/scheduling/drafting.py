@@ -1,4 +1,5 @@
-"""Rollouts drafted: who would go, in which wave, when and why; who stays out and why. Only reads.
+"""Rollouts drafted: who would go, in which wave, and the night book that says when; who stays out
+and why. Only reads. ``drafts`` gives each its times.
 
 What is taken is worked out once for each situation, however many sites are in it.
 """
@@ -9,12 +10,12 @@ from collections import Counter, defaultdict
 from collections.abc import Collection, Hashable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
+from typing import Any
 
 from windbreak.core.scheduling.canaries import canaries
-from windbreak.core.scheduling.timetable import timetable
 from windbreak.core.values.basics import SEVERITY, State
 from windbreak.core.values.errands import Brought
-from windbreak.core.values.nightbooks import Gate
+from windbreak.core.values.nightbooks import Gate, NightBook
 from windbreak.core.values.rollouts import NewRollout, StaysOut, Wave
 from windbreak.core.values.sites import Site
 from windbreak.core.values.verdicts import PlannedStep, Verdict
@@ -32,7 +33,6 @@ from windbreak.operations.scheduling import deadlines, gates, nights
 from windbreak.operations.scheduling.nights import Reckoned
 from windbreak.operations.sites import clients
 from windbreak.operations.views.standings import MOVING
-from windbreak.wording.timetables import timetable_document
 
 URGENT = SEVERITY["high"]  # what closes an advisory from this on does not wait for the canaries
 SHOP_STAKE, MIGRATE_STAKE, TWIN_STAKE = 100, 20, 10
@@ -107,9 +107,49 @@ class _Out:
         )
 
 
-def draft(context: Context, new: NewRollout, but: int | None = None) -> RolloutDraft:
-    """What a rollout would do if it were approved now; ``but`` one that is under way, which does
-    not count. Reads. Raises NotFound, and Refused where nobody has what is asked for.
+@dataclass(frozen=True)
+class Drafted:
+    """A rollout before it has times, the night book in which it gets them, and what the ids of that
+    book are called.
+    """
+
+    draft: RolloutDraft
+    book: NightBook
+    names: Mapping[str, str]
+
+    def with_times(self, document: Mapping[str, Any]) -> RolloutDraft:
+        """The same with the times and reasons of a timetable of its book, as a document."""
+        places: dict[str, tuple[datetime | None, str]] = {}
+        for row in document["bookings"]:
+            places[row["job"]] = datetime.fromisoformat(row["start"]), row["text"]
+        for row in document["left_out"]:
+            places[row["job"]] = None, row["text"]
+        members = []
+        for member in self.draft.members:
+            starts_at, why = places[job_of(member.site)]
+            members.append(member.model_copy(update={"starts_at": starts_at, "why": why}))
+        members.sort(key=_place)
+        improved = document.get("improved", 1.0)
+        return self.draft.model_copy(update={"members": tuple(members), "improved": improved})
+
+
+_ORDER: Mapping[Wave, int] = {"twin": 0, "canary": 1, "rest": 2}
+
+
+def _place(member: DraftMember) -> tuple[object, ...]:
+    when = (member.starts_at is None, member.starts_at or 0)
+    return (_ORDER[member.wave], member.turn, *when, member.label)
+
+
+def job_of(site: str) -> str:
+    """The id of a site's job in the book of a draft."""
+    return f"site-{site}"
+
+
+def drafted(context: Context, new: NewRollout, but: int | None = None) -> Drafted:
+    """What a rollout would do if it were approved now, without times; ``but`` one that is under
+    way, which does not count. Reads. Raises NotFound, and Refused where nobody has what is asked
+    for.
     """
     return _Drafting(context, new, but).drafted()
 
@@ -128,28 +168,22 @@ class _Drafting:
         self._crossed: brought.Crossed = {}
         self._brings: dict[Hashable, tuple[Brought, ...]] = {}
 
-    def drafted(self) -> RolloutDraft:
+    def drafted(self) -> Drafted:
         going = list(self._going())
         waves = self._waves(going)
-        placed = self._places(going, waves)
-        members = [self._member(entry, waves, placed[entry.site.id]) for entry in going]
+        return Drafted(self._draft(going, waves), *self._book(going, waves))
+
+    def _draft(self, going: Sequence[_Going], waves: _Waves) -> RolloutDraft:
+        members = [self._member(entry, waves) for entry in going]
         moves = Counter(dict.fromkeys(("core", "theme", "plugin", "runtime"), 0))
         for member in members:
             moves.update(member.moves)
-        order: dict[Wave, int] = {"twin": 0, "canary": 1, "rest": 2}
         return RolloutDraft(
             asked=self.new,
+            made_at=self.sight.now,
             what=self._what(),
             where=self.new.where,
-            members=tuple(
-                sorted(
-                    members,
-                    key=lambda m: (
-                        *(order[m.wave], m.turn, m.starts_at is None, m.starts_at or 0),
-                        m.label,
-                    ),
-                )
-            ),
+            members=tuple(sorted(members, key=_place)),
             stays_out=self.out.rows(),
             before=tuple(self.before),
             nothing=self.nothing,
@@ -346,46 +380,35 @@ class _Drafting:
         }
         return plan_of_waves
 
-    def _places(
-        self, every: Sequence[_Going], waves: _Waves
-    ) -> dict[str, tuple[datetime | None, str]]:
-        """When each site would go by the timetable, and why then; all that is booked stays."""
-        jobs = [nights.job_of(f"site-{x.site.id}", x.site.id, x.reckoned) for x in every]
+    def _book(self, every: Sequence[_Going], waves: _Waves) -> tuple[NightBook, dict[str, str]]:
+        """The night book in which each site gets its time, all that is booked stays, and names."""
+        jobs = [nights.job_of(job_of(x.site.id), x.site.id, x.reckoned) for x in every]
         live = nights.live_book(
             self.context, new=jobs, new_gates=self._gates(every, waves.wave, waves.turn), pin=True
         )
         names = {**live.names, gates.CANARIES: gates.OF_CANARIES}
         names |= {f"twin {x.site.id}": gates.OF_ITS_TWIN for x in every}
         names |= {gates.wave_id(n): gates.of_wave(n) for n in range(2, self.new.waves + 1)}
-        document = timetable_document(timetable(live.book), "", names)
-        places: dict[str, tuple[datetime | None, str]] = {}
-        for booking in document["bookings"]:
-            places[booking["job"]] = (datetime.fromisoformat(booking["start"]), booking["text"])
-        for booking in document["left_out"]:
-            places[booking["job"]] = (None, booking["text"])
-        return {booking.site.id: places[f"site-{booking.site.id}"] for booking in every}
+        return live.book, names
 
     def _gates(
         self, every: Sequence[_Going], waves: Mapping[str, Wave], turns: Mapping[str, int]
     ) -> list[Gate]:
-        def job(site: str) -> str:
-            return f"site-{site}"
-
         quiet = min(int(self.new.quiet_minutes), 60 * 24 * 28)
         ids = {member.site.id for member in every}
         made = [
             Gate(
                 id=f"twin {x.site.id}",
-                after=(job(x.site.id),),
+                after=(job_of(x.site.id),),
                 quiet=quiet,
-                before=(job(x.site.twin_of),),
+                before=(job_of(x.site.twin_of),),
             )
             for x in every
             if x.site.twin_of in ids and x.site.twin_of is not None
         ]
-        first = tuple(job(site) for site, wave in waves.items() if wave == "canary")
+        first = tuple(job_of(site) for site, wave in waves.items() if wave == "canary")
         rest = tuple(
-            job(member.site.id)
+            job_of(member.site.id)
             for member in every
             if waves[member.site.id] == "rest" and not member.urgent
         )
@@ -393,16 +416,13 @@ class _Drafting:
             made.append(Gate(id=gates.CANARIES, after=first, quiet=quiet, before=rest))
         for turn in range(2, max(turns.values(), default=1) + 1):
             after, before = (
-                tuple(job(site) for site, its in turns.items() if its == of)
+                tuple(job_of(site) for site, its in turns.items() if its == of)
                 for of in (turn - 1, turn)
             )
             made.append(Gate(id=gates.wave_id(turn), after=after, quiet=quiet, before=before))
         return made
 
-    def _member(
-        self, going: _Going, waves: _Waves, placed: tuple[datetime | None, str]
-    ) -> DraftMember:
-        starts_at, why = placed
+    def _member(self, going: _Going, waves: _Waves) -> DraftMember:
         return DraftMember(
             site=going.site.id,
             label=going.site.label,
@@ -417,8 +437,6 @@ class _Drafting:
             turn=waves.turn.get(going.site.id, 1),
             migrates=any(bring.kind == "migrate" for bring in going.brings),
             covers=waves.covers.get(going.site.id, ()),
-            starts_at=starts_at,
-            why=why,
             scope=None if going.taken.scope is None else tuple(sorted(going.taken.scope)),
             **vars(going.reckoned),
         )

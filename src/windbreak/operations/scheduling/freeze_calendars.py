@@ -7,8 +7,9 @@ changes nothing, and says so.
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from datetime import date, datetime, time, timedelta
+from functools import partial
 from typing import Any, NamedTuple
 from zoneinfo import ZoneInfo
 
@@ -62,9 +63,8 @@ def add(context: Context, new: NewFreezeCalendar, by: Principal) -> CalendarRead
     text = new.text if new.text is not None else _fetched(context, new.url or "")
     calendar = _read(context, text, new.zone)
     fields = {**new.model_dump(exclude={"text"}), "made_by": by.name}
-    with context.store.transaction():
-        context.store.freeze_calendars.add(FreezeCalendar.model_validate(fields))
-        return _take(context, new.id, calendar, by.name)
+    first = partial(context.store.freeze_calendars.add, FreezeCalendar.model_validate(fields))
+    return _take(context, new.id, calendar, by.name, first)
 
 
 def read(context: Context, id_: str, by: str = timetables.BY_ITSELF) -> CalendarRead:
@@ -80,8 +80,7 @@ def read(context: Context, id_: str, by: str = timetables.BY_ITSELF) -> Calendar
         context.store.freeze_calendars.change(id_, fault=str(error), tried_at=context.clock())
         context.tell("freeze", id_, str(error))
         raise
-    with context.store.transaction():
-        return _take(context, id_, events, by)
+    return _take(context, id_, events, by)
 
 
 def drop(context: Context, id_: str, by: Principal) -> None:
@@ -205,38 +204,55 @@ def _of(context: Context, id_: str) -> list[SiteFreeze]:
     return [freeze for freeze in context.store.freezes.all() if freeze.calendar == id_]
 
 
-def _take(context: Context, id_: str, coming: list[_Coming], by: str) -> CalendarRead:
-    """Freeze what a calendar tells, and lift what it tells no longer. Writes, in a transaction."""
-    now = context.clock()
-    calendar = context.store.freeze_calendars.get(id_)
+def _take(
+    context: Context,
+    id_: str,
+    coming: list[_Coming],
+    by: str,
+    first: Callable[[], object] = lambda: None,
+) -> CalendarRead:
+    """Freeze what a calendar tells, lift what it tells no longer, and book around it, after what is
+    to be written ``first``: all of it or nothing. Writes.
+    """
+    now, result = context.clock(), ""
     standing = {_Coming(f.from_, f.to, f.reason): f for f in _of(context, id_) if f.to > now}
     new = [event for event in coming if event not in standing]
     gone = [freeze for event, freeze in standing.items() if event not in set(coming)]
-    for freeze in gone:
-        context.store.freezes.drop(freeze.id)
-    for event in new:
-        context.store.freezes.add(
-            SiteFreeze(
-                id=0,
-                from_=event.start,
-                to=event.end,
-                reason=event.reason,
-                site=calendar.site,
-                host=calendar.host,
-                client=calendar.client,
-                made_by=by,
-                made_at=now,
-                calendar=id_,
+
+    def change() -> None:
+        first()
+        calendar = context.store.freeze_calendars.get(id_)
+        for freeze in gone:
+            context.store.freezes.drop(freeze.id)
+        for event in new:
+            context.store.freezes.add(
+                SiteFreeze(
+                    id=0,
+                    from_=event.start,
+                    to=event.end,
+                    reason=event.reason,
+                    site=calendar.site,
+                    host=calendar.host,
+                    client=calendar.client,
+                    made_by=by,
+                    made_at=now,
+                    calendar=id_,
+                )
             )
-        )
-    changed = context.store.freeze_calendars.change(id_, read_at=now, tried_at=now, fault="")
-    cause = f"by the calendar {id_}"
-    kept = timetables.keep(context, by, cause) if new or gone else None
+        context.store.freeze_calendars.change(id_, read_at=now, tried_at=now, fault="")
+        if result:
+            context.record(by, f"calendar {id_} read", id_, result=result)
+
+    kept = None
     if new or gone:
         result = f"{counted(len(new), 'freeze')} new, {len(gone)} lifted"
-        context.record(by, f"calendar {id_} read", id_, result=result)
+        kept = timetables.keep(context, by, f"by the calendar {id_}", change=change)
         context.tell("freeze", id_, result)
-    return CalendarRead(calendar=changed, freezes=len(coming), **dict(kept) if kept else {})
+    else:
+        with context.store.transaction():
+            change()
+    calendar = context.store.freeze_calendars.get(id_)
+    return CalendarRead(calendar=calendar, freezes=len(coming), **dict(kept) if kept else {})
 
 
 def calendar_of_freezes(context: Context) -> bytes:

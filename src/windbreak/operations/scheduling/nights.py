@@ -104,6 +104,15 @@ def reckon(
     return Reckoned(estimate.minutes, estimate.back_minutes, due.due, due.why, due.weight, watched)
 
 
+def at(book: NightBook, times: Mapping[str, tuple[datetime, str]]) -> NightBook:
+    """A night book in which jobs stay at some times, by their ids, if that can be."""
+    jobs = [
+        job.model_copy(update={"was": times[job.id][0]}) if job.id in times else job
+        for job in book.jobs
+    ]
+    return book.model_copy(update={"jobs": tuple(jobs)})
+
+
 def reckon_plan(context: Context, plan: SitePlan) -> Reckoned:
     """What the timetable has to know of a plan. Reads."""
     site = context.store.sites.get(plan.site)

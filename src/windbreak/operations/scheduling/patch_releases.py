@@ -47,7 +47,7 @@ def _follow(context: Context, rollout: Rollout, followed: list[Rollout]) -> None
         if (product, version) in taken:
             continue
         new = _like(rollout, product, version, done)
-        draft = drafting.draft(context, new)
+        draft = drafting.drafted(context, new).draft
         if not draft.members:
             continue  # it soaks still, or something else stands against it: Today says so
         asks = _asks(draft)

@@ -3,18 +3,22 @@
 from __future__ import annotations
 
 import threading
-from collections.abc import Iterable
+from collections.abc import Collection, Iterable, Mapping
+from datetime import datetime
+from types import MappingProxyType
 
 from windbreak.core.values.accounts import Principal
 from windbreak.core.values.plans import ApprovePlan
 from windbreak.core.values.rollouts import (
     UNDER_WAY,
+    ApproveRollout,
     LeaveOut,
     Member,
     NewRollout,
     OpenGate,
     Rollout,
     RolloutState,
+    StaysOut,
     Word,
 )
 from windbreak.documents.rollouts import DraftMember, RolloutDraft
@@ -23,23 +27,66 @@ from windbreak.operations.context import Context
 from windbreak.operations.errors import OperationError, Refused
 from windbreak.operations.planning import planning
 from windbreak.operations.reasoning.cases import Ground
-from windbreak.operations.scheduling import approving, drafting, gates, timetables
+from windbreak.operations.scheduling import approving, drafting, drafts, gates, timetables
 from windbreak.operations.sites import tasks, twins
-from windbreak.wording.words import counted
+from windbreak.wording.words import counted, listed
 
 
 def approve(
     context: Context, new: NewRollout, by: Principal, *, follows: int | None = None
 ) -> Rollout:
-    """Let what is asked for go, to every site that can take it now, in waves; ``follows``: by the
-    word given for that rollout. Writes.
+    """Let what is asked for go, in waves: what a draft has shown, or else what every site can take
+    now. ``follows``: by the word given for that rollout. Writes.
 
-    Raises Refused where no site can.
+    Raises Refused where no site can, DraftGone, and DraftChanged where it can't go as it was shown.
     """
     instance.must_drive(context)
     _check_day(context, new)
     with _lock(context):
-        return _approve(context, new, by, follows)
+        if isinstance(new, ApproveRollout) and new.draft is not None:
+            _check_same(new)
+            draft = _without(drafts.to_approve(context, new.draft), new.without)
+            words = {name: getattr(new, name) for name in _WORDS}
+            asked = draft.asked.model_copy(update=words)
+            return _approve(context, asked, draft, drafts.times_of(draft), by, follows)
+        asked = NewRollout.model_validate(new.model_dump(include=set(NewRollout.model_fields)))
+        draft = drafting.drafted(context, asked).draft
+        return _approve(context, asked, draft, {}, by, follows)
+
+
+# What is said of a draft when it is approved; all else is as it was shown.
+_WORDS = ("why", "restore_anyway", "refresh_twins", "patches_until")
+
+
+def _check_same(new: ApproveRollout) -> None:
+    """Raise Refused where something is said beside a draft that the draft says itself."""
+    fields = type(new).model_fields.items()
+    given = {name for name, field in fields if getattr(new, name) != field.default}
+    also = given - {"draft", "without", *_WORDS}
+    if also:
+        raise Refused(
+            "draft-says",
+            f"draft {new.draft} says what goes where; leave out {listed(sorted(also))}, or draft "
+            "what you want instead",
+        )
+
+
+def _without(draft: RolloutDraft, sites: Collection[str]) -> RolloutDraft:
+    """A draft without some of its sites. Raises Refused where one is not in it."""
+    strangers = set(sites) - {member.site for member in draft.members}
+    if strangers:
+        raise Refused("not-in-draft", f"not in draft {draft.id}: {listed(sorted(strangers))}")
+    if not sites:
+        return draft
+    out = [member for member in draft.members if member.site in sites]
+    left = StaysOut(
+        sites=tuple(member.site for member in out),
+        labels=tuple(member.label for member in out),
+        state="held",
+        text="Left out when this was approved.",
+    )
+    members = tuple(member for member in draft.members if member.site not in sites)
+    return draft.model_copy(update={"members": members, "stays_out": (*draft.stays_out, left)})
 
 
 def _check_day(context: Context, new: NewRollout) -> None:
@@ -56,8 +103,14 @@ def _lock(context: Context) -> threading.RLock:
     return context.cache.kept("rollouts", "", lambda _: threading.RLock())
 
 
-def _approve(context: Context, new: NewRollout, by: Principal, follows: int | None) -> Rollout:
-    draft = drafting.draft(context, new)
+def _approve(
+    context: Context,
+    new: NewRollout,
+    draft: RolloutDraft,
+    times: Mapping[str, tuple[datetime, str]],
+    by: Principal,
+    follows: int | None,
+) -> Rollout:
     if not draft.members:
         raise Refused("nothing-to-do", _why_nobody(draft))
     refreshed = _to_refresh(context, draft) if new.refresh_twins else []
@@ -83,7 +136,7 @@ def _approve(context: Context, new: NewRollout, by: Principal, follows: int | No
             task = tasks.start(context, "refresh twin", refreshed, by.name)
             rollout = context.store.rollouts.change(rollout.id, task=task.id)
     if not refreshed:
-        rollout = _plan(context, rollout, by.name)
+        rollout = _plan(context, rollout, by.name, times)
     context.tell("rollout", str(rollout.id), what)
     return rollout
 
@@ -136,9 +189,14 @@ def _member(member: DraftMember) -> Member:
     )
 
 
-def _plan(context: Context, rollout: Rollout, by: str) -> Rollout:
-    """Plan, approve and book every member that has no plan yet. Writes. One that can't be approved
-    is left out, and says why; so is a site whose twin is.
+def _plan(
+    context: Context,
+    rollout: Rollout,
+    by: str,
+    times: Mapping[str, tuple[datetime, str]] = MappingProxyType({}),
+) -> Rollout:
+    """Plan, approve and book every member that has no plan yet, at its time where one was shown.
+    Writes. One that can't be approved is left out, and says why; so is a site whose twin is.
     """
     ground = Ground.read(context)
     who = Principal(account="windbreak", name=by, via="service")
@@ -157,16 +215,24 @@ def _plan(context: Context, rollout: Rollout, by: str) -> Rollout:
                 context.store.plans.change(planned.plan, state="replaced", to_book=False)
                 why = f"its twin can’t go first: {member.out}"
                 members[site] = planned.model_copy(update={"plan": None, "out": why})
-    with context.store.transaction():
-        changed = context.store.rollouts.change(rollout.id, members=tuple(members.values()))
-        if not changed.going:
-            reasons = "; ".join(dict.fromkeys(member.out for member in changed.members))
-            raise Refused("nothing-to-do", f"no site could be approved: {reasons}")
-        for member in changed.going:
-            if member.plan is not None:
-                context.store.plans.change(member.plan, to_book=True)
-        timetables.keep(context, by, f"rollout {rollout.id}")
-    return changed
+    planned_rollout = rollout.model_copy(update={"members": tuple(members.values())})
+    if not planned_rollout.going:
+        reasons = "; ".join(dict.fromkeys(member.out for member in planned_rollout.members))
+        raise Refused("nothing-to-do", f"no site could be approved: {reasons}")
+    going = {m.plan: m.site for m in planned_rollout.going if m.plan is not None}
+
+    def change() -> None:
+        context.store.rollouts.change(rollout.id, members=planned_rollout.members)
+        for plan in going:
+            context.store.plans.change(plan, to_book=True)
+
+    shown = {plan: times[site] for plan, site in going.items() if site in times}
+    cause = f"rollout {rollout.id}"
+    if shown:
+        timetables.take(context, shown, by, cause, change)
+    else:
+        timetables.keep(context, by, cause, change=change)
+    return context.store.rollouts.get(rollout.id)
 
 
 def _planned(
@@ -236,7 +302,8 @@ def _set_going(context: Context, rollout: Rollout, sites: Iterable[str]) -> Roll
     """Plan some members anew, as what is asked for is now, and book them. Writes."""
     named = rollout.model_copy(update={"sites": tuple(sites), "client": None, "tag": None})
     new = NewRollout.model_validate(named.model_dump(include=set(NewRollout.model_fields)))
-    drafted = {m.site: m for m in drafting.draft(context, new, but=rollout.id).members}
+    draft = drafting.drafted(context, new, but=rollout.id).draft
+    drafted = {member.site: member for member in draft.members}
     members = []
     for member in rollout.members:
         if member.site not in named.sites:

@@ -13,47 +13,104 @@ from datetime import datetime
 from typing import Any
 from zoneinfo import ZoneInfo
 
-from windbreak.core.scheduling.timetable import timetable
+from windbreak.core.scheduling.timetable import by_rules
 from windbreak.core.values.bookings import Booking, Kept
 from windbreak.core.values.plans import differing_products
 from windbreak.core.values.sites import Site
 from windbreak.operations.context import Context
+from windbreak.operations.executors import carried_out
 from windbreak.operations.scheduling import approving, deadlines, nights
 from windbreak.operations.scheduling.nights import LiveBook
 from windbreak.store.plans import PlanStanding
-from windbreak.wording.timetables import instant, timetable_document
+from windbreak.wording.timetables import improved_document, instant, timetable_document
 from windbreak.wording.words import first_up
 
 # What a timetable hangs on: the kinds of change after which it is made anew.
 HANGS_ON = (
     *("booking", "plan", "run", "rollout", "failed-move", "freeze", "watch"),
-    *("site", "host", "fleet", "day", "hour"),
+    *("night", "host", "fleet", "day", "hour"),
 )
-_TRIES = 3  # how often it is made beside writers, before it is made within a transaction
+_TRIES = 3  # how often it is improved beside writers, before plain rules have to do
+_PATIENCE = 20.0  # seconds in which a timetable is improved
 BY_ITSELF = "Windbreak"
 
+_Check = Callable[[LiveBook, dict[str, Any]], None]
 
-def keep(context: Context, by: str = BY_ITSELF, cause: str = "", free: Iterable[int] = ()) -> Kept:
-    """Make the timetable anew and book by it: what moved, what lost its place, what got one.
-    ``cause`` stands in the ledger; ``free``: bookings that need not stay where they are. Writes.
+
+def keep(
+    context: Context,
+    by: str = BY_ITSELF,
+    cause: str = "",
+    free: Iterable[int] = (),
+    *,
+    change: Callable[[], object] = lambda: None,
+    check: _Check = lambda live, document: None,
+) -> Kept:
+    """Make the timetable again and book by it: what moved, what lost its place, what got one.
+
+    ``cause`` stands in the ledger; ``free``: bookings that need not stay where they are.
+    ``change`` writes what a person decided, and is written with the timetable or not at all; the
+    timetable is made as if it were written, and ``check`` may refuse what comes of it. Writes, not
+    within a transaction: while the timetable is improved, nobody is kept waiting.
     """
     let = tuple(free)
     for _ in range(_TRIES):
         generation = context.store.database.generation(*HANGS_ON)
         bury(context)
         reckon_anew(context)
-        live, document = made(context, let)
+        live = _as_if(context, change, let)
+        document = carried_out(
+            context.executor, improved_document, live.book, dict(live.names), _PATIENCE
+        )
         with context.store.transaction():
             if context.store.database.generation(*HANGS_ON) == generation:
+                check(live, document)
+                change()
                 return _write(context, live, document, by, cause)
+    with context.store.transaction():  # somebody writes all the time: by plain rules, then
+        change()
+        live = nights.live_book(context, free=let)
+        document = timetable_document(by_rules(live.book), "", live.names)
+        check(live, document)
+        return _write(context, live, document, by, cause)
+
+
+def take(
+    context: Context,
+    times: Mapping[int, tuple[datetime, str]],
+    by: str,
+    cause: str,
+    change: Callable[[], object],
+) -> Kept:
+    """Book plans at the times at which they were shown, with the reason that was shown: all that is
+    booked stays. ``change`` is written with it. One whose time was taken meanwhile gets the first
+    that is free, and says so. Writes.
+    """
     with context.store.transaction():
-        return _write(context, *made(context, let), by, cause)
+        change()
+        live = nights.live_book(context)
+        starts = {nights.job_id(plan): when_and_why for plan, when_and_why in times.items()}
+        document = timetable_document(by_rules(nights.at(live.book, starts)), "", live.names)
+        for row in document["bookings"]:
+            start, why = starts.get(row["job"], (None, ""))
+            if start == datetime.fromisoformat(row["start"]):
+                row["text"] = why
+        return _write(context, live, document, by, cause)
 
 
-def made(context: Context, free: Iterable[int] = ()) -> tuple[LiveBook, dict[str, Any]]:
-    """The live book, and its timetable as a document. Reads."""
-    live = nights.live_book(context, free=free)
-    return live, timetable_document(timetable(live.book), "", live.names)
+class _Undone(Exception):
+    """What was only tried is undone."""
+
+
+def _as_if(context: Context, change: Callable[[], object], let: tuple[int, ...]) -> LiveBook:
+    """The live book as it would be after a change. Writes nothing: the change is undone."""
+    try:
+        with context.store.transaction():
+            change()
+            live = nights.live_book(context, free=let)
+            raise _Undone
+    except _Undone:
+        return live
 
 
 def bury(context: Context) -> None:

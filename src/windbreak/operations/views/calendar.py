@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Iterator, Sequence
+from collections.abc import Collection, Iterator, Sequence
 from datetime import date, datetime, time, timedelta
 from zoneinfo import ZoneInfo
 
 from windbreak.core.scheduling.openings import joined, openings, within
 from windbreak.core.values.bookings import Booking
-from windbreak.core.values.rollouts import Member, NewRollout
+from windbreak.core.values.rollouts import Member
 from windbreak.core.values.runs import Run
 from windbreak.core.values.sites import Site
 from windbreak.documents.calendar import (
@@ -22,10 +22,9 @@ from windbreak.documents.calendar import (
     NightHost,
     Opened,
 )
-from windbreak.documents.rollouts import DraftMember, RolloutDraft
+from windbreak.documents.rollouts import DraftMember
 from windbreak.operations.context import Context
-from windbreak.operations.errors import OperationError
-from windbreak.operations.scheduling import drafting, estimates, freezes, gates, timetables
+from windbreak.operations.scheduling import drafts, estimates, freezes, gates, timetables
 from windbreak.operations.views.rollouts import label_of
 from windbreak.wording.words import counted
 
@@ -53,12 +52,13 @@ class _Making:
 
     def made(self, *, proposed: bool) -> Calendar:
         proposes = proposed and len(self.sites) <= MOST_PROPOSED
-        draft = self._draft() if proposes else None
+        kept = drafts.fleet(self.context) if proposes else None
+        draft, final = kept or (None, not proposes)
         waiting = self.context.store.bookings.all(state="waiting")
         bookings = [
             *self._ran(),
             *(self._booked(b) for b in waiting if b.site in self.sites),
-            *(self._proposed(m) for m in (draft.members if draft else ()) if m.starts_at),
+            *self._all_proposed(draft.members if draft else (), {b.site for b in waiting}),
         ]
         shown = [b for b in bookings if b.starts_at < self.end and b.ends_at > self.start]
         booked = {b.site for b in bookings if b.ends_at > self.now or b.run is not None}
@@ -82,20 +82,9 @@ class _Making:
             booked=len({b.site for b in shown}),
             unbooked=len(without),
             proposed=draft is not None,
+            proposed_at=draft.made_at if draft else None,
+            final=final,
         )
-
-    def _draft(self) -> RolloutDraft | None:
-        """Where what is not approved yet would go. Kept until anything changes."""
-        slot = int(self.now.timestamp()) // 300
-        key = self.context.store.database.generation(), slot
-
-        def make(_: RolloutDraft | None) -> RolloutDraft | None:
-            try:
-                return drafting.draft(self.context, NewRollout())
-            except OperationError:
-                return None
-
-        return self.context.cache.kept("what could be booked", key, make)
 
     def _left_out(self) -> Iterator[LeftOutSites]:
         """What is approved and has no night, by reason, the most sites first."""
@@ -189,6 +178,15 @@ class _Making:
             due_for=booking.due_for,
             watched=booking.watched,
         )
+
+    def _all_proposed(
+        self, members: Sequence[DraftMember], booked: Collection[str]
+    ) -> Iterator[NightBooking]:
+        """What could be booked of what is not yet, and has not passed since that was worked out."""
+        for member in members:
+            there = member.site in self.sites and member.site not in booked
+            if there and member.starts_at and member.starts_at >= self.now:
+                yield self._proposed(member)
 
     def _proposed(self, member: DraftMember) -> NightBooking:
         assert member.starts_at is not None  # made looked

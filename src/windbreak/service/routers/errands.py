@@ -11,14 +11,17 @@ from windbreak.core.values.sites import Site
 from windbreak.core.values.tasks import RefreshMany, Task
 from windbreak.operations.runs import errands
 from windbreak.operations.sites import tasks
+from windbreak.service import hanging
+from windbreak.service.ready import ReadyRoute, ready
 from windbreak.service.signin import Ctx, Who
 
-router = APIRouter(tags=["work"])
+router = APIRouter(tags=["work"], route_class=ReadyRoute)
 
 Number = int
 
 
 @router.get("/errands")
+@ready(*hanging.WORK)
 def list_errands(
     context: Ctx,
     who: Who,

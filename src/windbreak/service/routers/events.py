@@ -11,11 +11,13 @@ from starlette.concurrency import run_in_threadpool
 
 from windbreak.core.values.ledger import Event
 from windbreak.operations.context import Context
+from windbreak.service.ready import Ready
 from windbreak.service.signin import MOST, Ctx, Who
 
 router = APIRouter(tags=["events"])
 
 _QUIET_SECONDS = 1.0
+_READABLE_SECONDS = 1.0  # for which an event is held back at the most
 
 
 @router.get("/events", response_class=EventSourceResponse)
@@ -34,18 +36,22 @@ async def stream_events(
     yield ServerSentEvent(comment="events follow", id=str(at))
     stopping = request.app.state.stopping
     while not stopping.is_set() and not await request.is_disconnected():
-        for event in await run_in_threadpool(_wait, context, at):
+        for event in await run_in_threadpool(_wait, context, request.app.state.ready, at):
             at = event.id
             yield ServerSentEvent(
                 raw_data=event.model_dump_json(), event=event.kind, id=str(event.id)
             )
 
 
-def _wait(context: Context, at: int) -> list[Event]:
-    """The events after one, waiting a moment for the first."""
+def _wait(context: Context, ready: Ready, at: int) -> list[Event]:
+    """The events after one, waiting a moment for the first. They are told once what they tell of
+    can be read: whoever hears of one reads at once, and would else read what was before.
+    """
     events = context.store.events.after(at)
     if not events:
         with context.news:
             context.news.wait(_QUIET_SECONDS)
         events = context.store.events.after(at)
+    if events:
+        ready.settled(context.store.database.generation(), _READABLE_SECONDS)
     return events

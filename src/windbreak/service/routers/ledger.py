@@ -12,11 +12,13 @@ from windbreak.core.values.ledger import LedgerAsked, LedgerPart
 from windbreak.documents.ledger import ClientReport, LedgerLine, LedgerSummary
 from windbreak.operations.administration import exports
 from windbreak.operations.views import ledger, reports
+from windbreak.service import hanging
 from windbreak.service.paging import After, page
+from windbreak.service.ready import ReadyRoute, ready
 from windbreak.service.routers.outward import CSV
 from windbreak.service.signin import Ctx, Limit, Who
 
-router = APIRouter(tags=["ledger"])
+router = APIRouter(tags=["ledger"], route_class=ReadyRoute)
 
 Client = Annotated[str, Query(description="by name")]
 Month = Annotated[str, Query(description="as 2026-11")]
@@ -51,6 +53,7 @@ Asked = Annotated[LedgerAsked, Depends(_asked)]
 
 
 @router.get("/ledger")
+@ready(*hanging.LEDGER, "run")
 def show_ledger(
     request: Request,
     response: Response,
@@ -75,12 +78,14 @@ def export_ledger(context: Ctx, who: Who, wanted: Asked) -> Response:
 
 
 @router.get("/ledger/summary")
+@ready(*hanging.LEDGER, "run")
 def show_ledger_summary(context: Ctx, who: Who, wanted: Asked) -> LedgerSummary:
     """How much of the ledger is wanted, and what it can be narrowed by."""
     return ledger.summary(context, wanted)
 
 
 @router.get("/report")
+@ready(*hanging.LEDGER, *hanging.WORK, *hanging.CATALOGUE)
 def show_report(
     context: Ctx, who: Who, client: Client, month: Month, looks: Looks = False
 ) -> ClientReport:

@@ -18,9 +18,11 @@ from windbreak.operations.licensing import (
     licensing,
 )
 from windbreak.operations.views import credentials
+from windbreak.service import hanging
+from windbreak.service.ready import ReadyRoute, ready
 from windbreak.service.signin import Ctx, Who
 
-router = APIRouter(tags=["licences"])
+router = APIRouter(tags=["licences"], route_class=ReadyRoute)
 
 
 class NewCode(Value):
@@ -33,12 +35,14 @@ class NewCode(Value):
 
 
 @router.get("/licences")
+@ready(*hanging.VERDICTS, "site", "run", stands=True)
 def list_licences(context: Ctx, who: Who) -> list[LicenceView]:
     """The licences as they stand, those that end first first; codes are masked."""
     return licence_views.views(context)
 
 
 @router.get("/credentials")
+@ready(*hanging.VERDICTS, "site", "run", stands=True)
 def list_credentials(context: Ctx, who: Who) -> list[CredentialRow]:
     """Where each credential is used: by product and site, with the state of each; all masked."""
     return credentials.rows(context)
@@ -98,6 +102,7 @@ def enter_code(
 
 
 @router.get("/forecasts")
+@ready(*hanging.VERDICTS, "site", "run", stands=True)
 def list_forecasts(context: Ctx, who: Who) -> list[Forecast]:
     """Seats that will be asked for by releases that change the form of licence."""
     return licence_forecasts.forecasts(context)

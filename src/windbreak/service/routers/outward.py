@@ -17,9 +17,10 @@ from windbreak.operations.errors import Refused
 from windbreak.operations.findings import digest
 from windbreak.operations.runs import runs
 from windbreak.service.paging import After, page
+from windbreak.service.ready import ReadyRoute, ready
 from windbreak.service.signin import Ctx, Limit, Who
 
-router = APIRouter(tags=["in and out"])
+router = APIRouter(tags=["in and out"], route_class=ReadyRoute)
 open_router = APIRouter(tags=["in and out"])
 
 
@@ -156,6 +157,7 @@ def list_deliveries(
 
 
 @router.get("/accounts")
+@ready("account")
 def list_accounts(context: Ctx, who: Who) -> list[Account]:
     """Who may sign in, and whose account is closed."""
     return context.store.accounts.all()

@@ -19,6 +19,7 @@ from windbreak.core.values.freezes import (
 )
 from windbreak.core.values.nightbooks import NightBook
 from windbreak.core.values.rollouts import (
+    ApproveRollout,
     FailedMove,
     LeaveOut,
     NewRollout,
@@ -31,7 +32,7 @@ from windbreak.documents.calendar import Calendar
 from windbreak.documents.rollouts import RolloutDraft, RolloutStory
 from windbreak.operations.scheduling import (
     bookings,
-    drafting,
+    drafts,
     failed_moves,
     freeze_calendars,
     freezes,
@@ -41,10 +42,17 @@ from windbreak.operations.scheduling import (
 )
 from windbreak.operations.views import calendar
 from windbreak.operations.views import rollouts as rollout_views
+from windbreak.service import hanging
+from windbreak.service.ready import ReadyRoute, ready
 from windbreak.service.routers.outward import ICS
 from windbreak.service.signin import Ctx, Number, Who
 
-router = APIRouter(tags=["scheduling"])
+router = APIRouter(tags=["scheduling"], route_class=ReadyRoute)
+
+Wait = Annotated[
+    float,
+    Query(ge=0, le=60, description="seconds that an answer may wait until its times are final"),
+]
 
 
 @router.post("/plans/{id}/bookings", status_code=201)
@@ -54,6 +62,7 @@ def book_plan(context: Ctx, who: Who, id: Number, when: Book) -> Booking:
 
 
 @router.get("/bookings")
+@ready("booking")
 def list_bookings(context: Ctx, who: Who, state: str | None = "waiting") -> list[Booking]:
     """The bookings of a state, soonest first."""
     every = context.store.bookings.all
@@ -86,6 +95,7 @@ def withdraw_booking(context: Ctx, who: Who, id: Number, why: str = "") -> Booki
 
 
 @router.get("/nights")
+@ready(*hanging.NIGHTS)
 def show_nights(
     context: Ctx,
     who: Who,
@@ -97,10 +107,13 @@ def show_nights(
     proposed: Annotated[
         bool, Query(description="also where what is not approved yet would go")
     ] = True,
+    wait: Wait = 0.0,
 ) -> Calendar:
     """The nights from a day on, each from noon to noon in a zone: what is booked and why then, what
     could be, what is not and why.
     """
+    if wait:
+        drafts.final(context, wait)
     return calendar.calendar(context, first, days, zone, proposed=proposed)
 
 
@@ -111,6 +124,7 @@ def show_night_book(context: Ctx, who: Who) -> NightBook:
 
 
 @router.get("/freezes")
+@ready("freeze", "freeze-calendar", "day")
 def list_freezes(context: Ctx, who: Who) -> list[SiteFreeze]:
     """The freezes that are not over, soonest first."""
     return freezes.listed(context)
@@ -180,24 +194,37 @@ def drop_watch(context: Ctx, who: Who, id: Number) -> None:
 
 
 @router.post("/rollouts/drafts")
-def draft_rollout(context: Ctx, who: Who, new: NewRollout) -> RolloutDraft:
-    """What a rollout would do if it were approved now: who goes when, who stays out, and why."""
-    return drafting.draft(context, new)
+def draft_rollout(context: Ctx, who: Who, new: NewRollout, wait: Wait = 0.0) -> RolloutDraft:
+    """What a rollout would do if it were approved now: who goes when, who stays out, and why. It is
+    answered at once; its times are improved after that, which an event ``draft`` tells.
+    """
+    draft = drafts.asked(context, new)
+    return drafts.shown(context, draft.id, wait) if wait else draft
+
+
+@router.get("/rollouts/drafts/{id}")
+def show_draft(context: Ctx, who: Who, id: str, wait: Wait = 0.0) -> RolloutDraft:
+    """A draft as far as it is by now."""
+    return drafts.shown(context, id, wait)
 
 
 @router.get("/rollouts")
+@ready(*hanging.WORK)
 def list_rollouts(context: Ctx, who: Who) -> list[Rollout]:
     """The rollouts, newest first."""
     return context.store.rollouts.all(newest_first=True)
 
 
 @router.post("/rollouts", status_code=201)
-def approve_rollout(context: Ctx, who: Who, new: NewRollout) -> Rollout:
-    """Let what is asked for go, to every site that can take it now, in waves."""
+def approve_rollout(context: Ctx, who: Who, new: ApproveRollout) -> Rollout:
+    """Let go what a draft has shown, in waves. Without one: what is asked for, to every site that
+    can take it now.
+    """
     return rollouts.approve(context, new, who)
 
 
 @router.get("/rollouts/{id}")
+@ready(*hanging.NIGHTS)
 def show_rollout(context: Ctx, who: Who, id: Number) -> RolloutStory:
     """One rollout: its waves, its gates, and who is not in them."""
     return rollout_views.story(context, id)
@@ -228,6 +255,7 @@ def open_gate(context: Ctx, who: Who, id: Number, how: OpenGate) -> Rollout:
 
 
 @router.get("/failed-moves")
+@ready(*hanging.WORK, "outcome")
 def list_failed_moves(context: Ctx, who: Who) -> list[FailedMove]:
     """The moves that failed somewhere and wait everywhere for a person's word, newest first."""
     return failed_moves.waiting(context)

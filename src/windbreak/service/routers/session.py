@@ -5,13 +5,16 @@ from __future__ import annotations
 from typing import Annotated
 
 from fastapi import APIRouter, Request, Response
+from fastapi.concurrency import run_in_threadpool
 from pydantic import Field, SecretStr
 
 from windbreak.core.values.accounts import NewToken, Principal, Token
 from windbreak.core.values.basics import Value, example
 from windbreak.operations.administration import accounts
 from windbreak.operations.errors import NotPermitted
-from windbreak.service.signin import COOKIE, Ctx, Who, secret_of
+from windbreak.service.around import COOKIE, secret_of
+from windbreak.service.ready import Ready
+from windbreak.service.signin import Ctx, Who, wanted_by
 
 router = APIRouter(tags=["signing in"])
 
@@ -54,15 +57,19 @@ def sign_in(
 
 
 @router.get("/session")
-def who_am_i(who: Who) -> Principal:
-    """Who is signed in."""
+async def who_am_i(request: Request, who: Who) -> Principal:
+    """Who is signed in. Whoever names a generation hears it when everything shows that."""
+    ready: Ready = request.app.state.ready
+    wanted = wanted_by(request)
+    if wanted > ready.reached >= 0:
+        await run_in_threadpool(ready.settled, wanted)
     return who
 
 
 @router.delete("/session", status_code=204)
 def sign_out(context: Ctx, who: Who, request: Request, response: Response) -> None:
     """Sign out."""
-    accounts.sign_out(context, secret_of(request) or "")
+    accounts.sign_out(context, secret_of(request.headers) or "")
     response.delete_cookie(COOKIE)
 
 

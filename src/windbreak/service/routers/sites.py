@@ -35,10 +35,12 @@ from windbreak.operations.planning import planning, removing
 from windbreak.operations.reasoning import cases, supposing
 from windbreak.operations.sites import integrity, marks, retiring, sites
 from windbreak.operations.views import sites as site_views
+from windbreak.service import hanging
 from windbreak.service.paging import After, next_of, page
+from windbreak.service.ready import ReadyRoute, ready
 from windbreak.service.signin import Ctx, Limit, Who
 
-router = APIRouter(tags=["sites"])
+router = APIRouter(tags=["sites"], route_class=ReadyRoute)
 
 If = Annotated[
     tuple[str, ...],
@@ -63,6 +65,7 @@ class Retire(Value):
 
 
 @router.get("/hosts")
+@ready("host", stands=True)
 def list_hosts(context: Ctx, who: Who) -> list[Host]:
     """The hosts."""
     return context.store.hosts.all()
@@ -88,6 +91,7 @@ def drop_host(context: Ctx, who: Who, id: str) -> None:
 
 
 @router.get("/sites", response_model=list[SiteSummary])
+@ready(*hanging.FLEET, stands=True)
 def list_sites(
     request: Request,
     context: Ctx,
@@ -141,6 +145,7 @@ def register_site(
 
 
 @router.get("/sites/{id}")
+@ready(*hanging.BESIDE_SITE, own=hanging.OF_SITE, of="id")
 def show_site(context: Ctx, who: Who, id: str) -> SiteView:
     """One site whole."""
     return site_views.site_view(context, id)
@@ -289,12 +294,14 @@ def look_at_files(context: Ctx, who: Who, id: str) -> Integrity:
 
 
 @router.get("/sites/{id}/outlook")
+@ready(*hanging.BESIDE_SITE, own=hanging.OF_SITE, of="id")
 def show_outlook(context: Ctx, who: Who, id: str, if_: If = ()) -> Outlook:
     """A site's verdicts and plan, with acts taken as done. Nothing is changed or kept."""
     return supposing.outlook(context, id, if_)
 
 
 @router.get("/acts")
+@ready(*hanging.VERDICTS, "run", stands=True)
 def list_acts(
     context: Ctx,
     who: Who,
@@ -320,6 +327,7 @@ def draft_removal(context: Ctx, who: Who, id: str, removal: Removal) -> SitePlan
 
 
 @router.get("/sites/{id}/plans")
+@ready(*hanging.WORK, own=hanging.OF_SITE, of="id")
 def list_plans(
     request: Request,
     response: Response,

@@ -24,9 +24,11 @@ from windbreak.operations.tracking.recipes import TriedRecipe
 from windbreak.operations.views import coverage
 from windbreak.operations.views import products as product_views
 from windbreak.packages.examine import MOST_PACKED
+from windbreak.service import hanging
+from windbreak.service.ready import ReadyRoute, ready
 from windbreak.service.signin import Ctx, Who
 
-router = APIRouter(tags=["tracking"])
+router = APIRouter(tags=["tracking"], route_class=ReadyRoute)
 
 
 class NewCredential(Value):
@@ -51,6 +53,7 @@ class ForSite(Value):
 
 
 @router.get("/feeds")
+@ready(*hanging.CATALOGUE, "licence", "fleet", "night")
 def list_feeds(context: Ctx, who: Who) -> list[Feed]:
     """The feeds, with their state; credentials are masked."""
     return feeds.listed(context)
@@ -121,12 +124,14 @@ def put_recipe(context: Ctx, who: Who, name: Slug, recipe: RecipeText) -> Recipe
 
 
 @router.get("/products")
+@ready(*hanging.FLEET, stands=True)
 def list_products(context: Ctx, who: Who) -> list[ProductRow]:
     """The products across the fleet, what wants attention first."""
     return product_views.products(context)
 
 
 @router.get("/products/{kind}/{slug}")
+@ready(*hanging.FLEET)
 def show_product(context: Ctx, who: Who, kind: str, slug: str) -> ProductView:
     """One product across the fleet."""
     return product_views.product(context, f"{kind}/{slug}")
@@ -187,6 +192,7 @@ def list_advisories(context: Ctx, who: Who) -> list[KnownAdvisory]:
 
 
 @router.get("/coverage")
+@ready(*hanging.VERDICTS, stands=True)
 def show_coverage(context: Ctx, who: Who) -> Coverage:
     """Which components feeds cover, and what none covers."""
     return coverage.coverage(context)

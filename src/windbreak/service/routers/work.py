@@ -24,11 +24,13 @@ from windbreak.operations.runs import debts, matters, pictures, runs, ways_out
 from windbreak.operations.scheduling import approving
 from windbreak.operations.views import runs as run_views
 from windbreak.operations.views import sheets
+from windbreak.service import hanging
 from windbreak.service.paging import After, page
+from windbreak.service.ready import ReadyRoute, ready
 from windbreak.service.routers.outward import CSV
 from windbreak.service.signin import Ctx, Limit, Number, Who
 
-router = APIRouter(tags=["work"])
+router = APIRouter(tags=["work"], route_class=ReadyRoute)
 IN_ITS_WINDOW = RunNow()
 
 
@@ -69,6 +71,7 @@ def run_plan(
 
 
 @router.get("/runs")
+@ready(*hanging.WORK, "fleet", "site")
 def list_runs(
     request: Request,
     response: Response,
@@ -177,6 +180,7 @@ def lift_hold(context: Ctx, who: Who, id: str) -> None:
 
 
 @router.get("/rules")
+@ready("rule", stands=True)
 def list_rules(context: Ctx, who: Who) -> list[Rule]:
     """The rules of the house."""
     return context.store.rules.all()
@@ -223,6 +227,7 @@ def wake_finding(context: Ctx, who: Who, id: str) -> Finding:
 
 
 @router.get("/today", response_model=Today)
+@ready(*hanging.FLEET, stands=True)
 def show_today(context: Ctx, who: Who) -> Response:
     """What wants attention, what is booked, and how old the facts are."""
     return Response(today.today(context), media_type="application/json")

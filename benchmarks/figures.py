@@ -61,6 +61,18 @@ def timed(work: Callable[[], Any], rounds: int = 1) -> tuple[float, Any]:
     return best, found
 
 
+def pace() -> float:
+    """Milliseconds for a loop of a million additions."""
+
+    def loop() -> int:
+        total = 0
+        for n in range(1_000_000):
+            total += n
+        return total
+
+    return timed(loop)[0]
+
+
 def keep(figures: Iterable[Figure]) -> None:
     """Write the figures of a whole run: one JSON line each, and the table in the docs."""
     rows = list(figures)

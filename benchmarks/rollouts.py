@@ -28,7 +28,7 @@ TAUGHT, TOLD = 50, 25  # runs that teach, and then those that are told beforehan
 def figures() -> Iterator[Figure]:
     with tempfile.TemporaryDirectory() as folder:
         context = open_context(Path(folder))
-        _linked(context)
+        linked(context, SITES)
         took, draft = timed(lambda: drafts.finished(context, NewRollout()))
         placed = sum(member.starts_at is not None for member in draft.members)
         canaries = sum(member.wave == "canary" for member in draft.members)
@@ -52,9 +52,9 @@ def figures() -> Iterator[Figure]:
     )
 
 
-def _linked(context: Context) -> None:
+def linked(context: Context, count: int) -> None:
     """A fleet whose sites are linked, on 40 hosts."""
-    fleet(context, SITES)
+    fleet(context, count)
     with context.store.transaction():
         for n in range(HOSTS):
             host = Host(

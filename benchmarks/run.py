@@ -15,6 +15,7 @@ from benchmarks import (
     commands,
     feeds,
     idle,
+    people,
     real,
     reasoning,
     rollouts,
@@ -23,7 +24,7 @@ from benchmarks import (
     views,
     visits,
 )
-from benchmarks.figures import Figure, keep, timed
+from benchmarks.figures import Figure, keep, pace
 
 PARTS = {
     "reasoning": reasoning.figures,
@@ -31,6 +32,7 @@ PARTS = {
     "views": views.figures,
     "idle": idle.figures,
     "visits": visits.figures,
+    "people": people.figures,
     "commands": commands.figures,
     "timetables": timetables.figures,
     "rollouts": rollouts.figures,
@@ -70,23 +72,11 @@ def _figures(name: str) -> tuple[list[Figure], tuple[float, float]]:
     """The figures of a part, each printed as soon as it is measured; the machine's pace before it
     and after it.
     """
-    figures, before = [], _pace()
+    figures, before = [], pace()
     for figure in (PARTS | LONG)[name]():
         print(f"  {figure.text()}", flush=True)
         figures.append(figure)
-    return figures, (before, _pace())
-
-
-def _pace() -> float:
-    """Milliseconds for a loop of a million additions."""
-
-    def loop() -> int:
-        total = 0
-        for n in range(1_000_000):
-            total += n
-        return total
-
-    return timed(loop)[0]
+    return figures, (before, pace())
 
 
 if __name__ == "__main__":

@@ -9984,6 +9984,15 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description It is not there any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Something in it is not right */
             422: {
                 headers: {
@@ -10046,6 +10055,15 @@ export interface operations {
             };
             /** @description It can't be done as things stand */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there any more */
+            410: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -10120,6 +10138,15 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description It is not there any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Something in it is not right */
             422: {
                 headers: {
@@ -10187,6 +10214,15 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description It is not there any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Something in it is not right */
             422: {
                 headers: {
@@ -10247,6 +10283,15 @@ export interface operations {
             };
             /** @description It can't be done as things stand */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there any more */
+            410: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -10324,6 +10369,15 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description It is not there any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Something in it is not right */
             422: {
                 headers: {
@@ -10382,6 +10436,15 @@ export interface operations {
             };
             /** @description It can't be done as things stand */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there any more */
+            410: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -10456,6 +10519,15 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description It is not there any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Something in it is not right */
             422: {
                 headers: {
@@ -10518,6 +10590,15 @@ export interface operations {
             };
             /** @description It can't be done as things stand */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there any more */
+            410: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -10596,6 +10677,15 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description It is not there any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Something in it is not right */
             422: {
                 headers: {
@@ -10658,6 +10748,15 @@ export interface operations {
             };
             /** @description It can't be done as things stand */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there any more */
+            410: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -10732,6 +10831,15 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description It is not there any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Something in it is not right */
             422: {
                 headers: {
@@ -10790,6 +10898,15 @@ export interface operations {
             };
             /** @description It can't be done as things stand */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there any more */
+            410: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -10864,6 +10981,15 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description It is not there any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Something in it is not right */
             422: {
                 headers: {
@@ -10922,6 +11048,15 @@ export interface operations {
             };
             /** @description It can't be done as things stand */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there any more */
+            410: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -10998,6 +11133,15 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description It is not there any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Something in it is not right */
             422: {
                 headers: {
@@ -11056,6 +11200,15 @@ export interface operations {
             };
             /** @description It can't be done as things stand */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there any more */
+            410: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -11128,6 +11281,15 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description It is not there any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Something in it is not right */
             422: {
                 headers: {
@@ -11193,6 +11355,15 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description It is not there any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Something in it is not right */
             422: {
                 headers: {
@@ -11251,6 +11422,15 @@ export interface operations {
             };
             /** @description It can't be done as things stand */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there any more */
+            410: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -11327,6 +11507,15 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description It is not there any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Something in it is not right */
             422: {
                 headers: {
@@ -11396,6 +11585,15 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description It is not there any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Something in it is not right */
             422: {
                 headers: {
@@ -11456,6 +11654,15 @@ export interface operations {
             };
             /** @description It can't be done as things stand */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there any more */
+            410: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -11534,6 +11741,15 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description It is not there any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Something in it is not right */
             422: {
                 headers: {
@@ -11604,6 +11820,15 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description It is not there any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Something in it is not right */
             422: {
                 headers: {
@@ -11662,6 +11887,15 @@ export interface operations {
             };
             /** @description It can't be done as things stand */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there any more */
+            410: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -11742,6 +11976,15 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description It is not there any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Something in it is not right */
             422: {
                 headers: {
@@ -11800,6 +12043,15 @@ export interface operations {
             };
             /** @description It can't be done as things stand */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there any more */
+            410: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -11876,6 +12128,15 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description It is not there any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Something in it is not right */
             422: {
                 headers: {
@@ -11934,6 +12195,15 @@ export interface operations {
             };
             /** @description It can't be done as things stand */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there any more */
+            410: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -12008,6 +12278,15 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description It is not there any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Something in it is not right */
             422: {
                 headers: {
@@ -12066,6 +12345,15 @@ export interface operations {
             };
             /** @description It can't be done as things stand */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there any more */
+            410: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -12144,6 +12432,15 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description It is not there any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Something in it is not right */
             422: {
                 headers: {
@@ -12204,6 +12501,15 @@ export interface operations {
             };
             /** @description It can't be done as things stand */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there any more */
+            410: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -12284,6 +12590,15 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description It is not there any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Something in it is not right */
             422: {
                 headers: {
@@ -12353,6 +12668,15 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description It is not there any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Something in it is not right */
             422: {
                 headers: {
@@ -12414,6 +12738,15 @@ export interface operations {
             };
             /** @description It can't be done as things stand */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there any more */
+            410: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -12492,6 +12825,15 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description It is not there any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Something in it is not right */
             422: {
                 headers: {
@@ -12552,6 +12894,15 @@ export interface operations {
             };
             /** @description It can't be done as things stand */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there any more */
+            410: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -12624,6 +12975,15 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description It is not there any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Something in it is not right */
             422: {
                 headers: {
@@ -12682,6 +13042,15 @@ export interface operations {
             };
             /** @description It can't be done as things stand */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there any more */
+            410: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -12758,6 +13127,15 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description It is not there any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Something in it is not right */
             422: {
                 headers: {
@@ -12816,6 +13194,15 @@ export interface operations {
             };
             /** @description It can't be done as things stand */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there any more */
+            410: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -12890,6 +13277,15 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description It is not there any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Something in it is not right */
             422: {
                 headers: {
@@ -12948,6 +13344,15 @@ export interface operations {
             };
             /** @description It can't be done as things stand */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there any more */
+            410: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -13024,6 +13429,15 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description It is not there any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Something in it is not right */
             422: {
                 headers: {
@@ -13082,6 +13496,15 @@ export interface operations {
             };
             /** @description It can't be done as things stand */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there any more */
+            410: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -13154,6 +13577,15 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description It is not there any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Something in it is not right */
             422: {
                 headers: {
@@ -13212,6 +13644,15 @@ export interface operations {
             };
             /** @description It can't be done as things stand */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there any more */
+            410: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -13288,6 +13729,15 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description It is not there any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Something in it is not right */
             422: {
                 headers: {
@@ -13353,6 +13803,15 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description It is not there any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Something in it is not right */
             422: {
                 headers: {
@@ -13411,6 +13870,15 @@ export interface operations {
             };
             /** @description It can't be done as things stand */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there any more */
+            410: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -13487,6 +13955,15 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description It is not there any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Something in it is not right */
             422: {
                 headers: {
@@ -13545,6 +14022,15 @@ export interface operations {
             };
             /** @description It can't be done as things stand */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there any more */
+            410: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -13624,6 +14110,15 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description It is not there any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Something in it is not right */
             422: {
                 headers: {
@@ -13682,6 +14177,15 @@ export interface operations {
             };
             /** @description It can't be done as things stand */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there any more */
+            410: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -13760,6 +14264,15 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description It is not there any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Something in it is not right */
             422: {
                 headers: {
@@ -13818,6 +14331,15 @@ export interface operations {
             };
             /** @description It can't be done as things stand */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there any more */
+            410: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -13890,6 +14412,15 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description It is not there any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Something in it is not right */
             422: {
                 headers: {
@@ -13948,6 +14479,15 @@ export interface operations {
             };
             /** @description It can't be done as things stand */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there any more */
+            410: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -14017,6 +14557,15 @@ export interface operations {
             };
             /** @description It can't be done as things stand */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there any more */
+            410: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -14108,6 +14657,15 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description It is not there any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Something in it is not right */
             422: {
                 headers: {
@@ -14181,6 +14739,15 @@ export interface operations {
             };
             /** @description It can't be done as things stand */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there any more */
+            410: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -14268,6 +14835,15 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description It is not there any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Something in it is not right */
             422: {
                 headers: {
@@ -14326,6 +14902,15 @@ export interface operations {
             };
             /** @description It can't be done as things stand */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there any more */
+            410: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -14402,6 +14987,15 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description It is not there any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Something in it is not right */
             422: {
                 headers: {
@@ -14469,6 +15063,15 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description It is not there any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Something in it is not right */
             422: {
                 headers: {
@@ -14527,6 +15130,15 @@ export interface operations {
             };
             /** @description It can't be done as things stand */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there any more */
+            410: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -14605,6 +15217,15 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description It is not there any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Something in it is not right */
             422: {
                 headers: {
@@ -14676,6 +15297,15 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description It is not there any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Something in it is not right */
             422: {
                 headers: {
@@ -14739,6 +15369,15 @@ export interface operations {
             };
             /** @description It can't be done as things stand */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there any more */
+            410: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -14817,6 +15456,15 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description It is not there any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Something in it is not right */
             422: {
                 headers: {
@@ -14883,6 +15531,15 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description It is not there any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Something in it is not right */
             422: {
                 headers: {
@@ -14941,6 +15598,15 @@ export interface operations {
             };
             /** @description It can't be done as things stand */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there any more */
+            410: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -15017,6 +15683,15 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description It is not there any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Something in it is not right */
             422: {
                 headers: {
@@ -15075,6 +15750,15 @@ export interface operations {
             };
             /** @description It can't be done as things stand */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there any more */
+            410: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -15150,6 +15834,15 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description It is not there any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Something in it is not right */
             422: {
                 headers: {
@@ -15210,6 +15903,15 @@ export interface operations {
             };
             /** @description It can't be done as things stand */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there any more */
+            410: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -15288,6 +15990,15 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description It is not there any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Something in it is not right */
             422: {
                 headers: {
@@ -15346,6 +16057,15 @@ export interface operations {
             };
             /** @description It can't be done as things stand */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there any more */
+            410: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -15423,6 +16143,15 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description It is not there any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Something in it is not right */
             422: {
                 headers: {
@@ -15481,6 +16210,15 @@ export interface operations {
             };
             /** @description It can't be done as things stand */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there any more */
+            410: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -15562,6 +16300,15 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description It is not there any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Something in it is not right */
             422: {
                 headers: {
@@ -15622,6 +16369,15 @@ export interface operations {
             };
             /** @description It can't be done as things stand */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there any more */
+            410: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -15700,6 +16456,15 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description It is not there any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Something in it is not right */
             422: {
                 headers: {
@@ -15771,6 +16536,15 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description It is not there any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Something in it is not right */
             422: {
                 headers: {
@@ -15831,6 +16605,15 @@ export interface operations {
             };
             /** @description It can't be done as things stand */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there any more */
+            410: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -15909,6 +16692,15 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description It is not there any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Something in it is not right */
             422: {
                 headers: {
@@ -15976,6 +16768,15 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description It is not there any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Something in it is not right */
             422: {
                 headers: {
@@ -16034,6 +16835,15 @@ export interface operations {
             };
             /** @description It can't be done as things stand */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there any more */
+            410: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -16109,6 +16919,15 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description It is not there any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Something in it is not right */
             422: {
                 headers: {
@@ -16174,6 +16993,15 @@ export interface operations {
             };
             /** @description It can't be done as things stand */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there any more */
+            410: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -16254,6 +17082,15 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description It is not there any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Something in it is not right */
             422: {
                 headers: {
@@ -16315,6 +17152,15 @@ export interface operations {
             };
             /** @description It can't be done as things stand */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there any more */
+            410: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -16395,6 +17241,15 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description It is not there any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Something in it is not right */
             422: {
                 headers: {
@@ -16457,6 +17312,15 @@ export interface operations {
             };
             /** @description It can't be done as things stand */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there any more */
+            410: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -16535,6 +17399,15 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description It is not there any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Something in it is not right */
             422: {
                 headers: {
@@ -16597,6 +17470,15 @@ export interface operations {
             };
             /** @description It can't be done as things stand */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there any more */
+            410: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -16676,6 +17558,15 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description It is not there any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Something in it is not right */
             422: {
                 headers: {
@@ -16748,6 +17639,15 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description It is not there any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Something in it is not right */
             422: {
                 headers: {
@@ -16806,6 +17706,15 @@ export interface operations {
             };
             /** @description It can't be done as things stand */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there any more */
+            410: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -16875,6 +17784,15 @@ export interface operations {
             };
             /** @description It can't be done as things stand */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there any more */
+            410: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -16954,6 +17872,15 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description It is not there any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Something in it is not right */
             422: {
                 headers: {
@@ -17024,6 +17951,15 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description It is not there any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Something in it is not right */
             422: {
                 headers: {
@@ -17084,6 +18020,15 @@ export interface operations {
             };
             /** @description It can't be done as things stand */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there any more */
+            410: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -17162,6 +18107,15 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description It is not there any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Something in it is not right */
             422: {
                 headers: {
@@ -17226,6 +18180,15 @@ export interface operations {
             };
             /** @description It can't be done as things stand */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there any more */
+            410: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -17304,6 +18267,15 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description It is not there any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Something in it is not right */
             422: {
                 headers: {
@@ -17375,6 +18347,15 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description It is not there any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Something in it is not right */
             422: {
                 headers: {
@@ -17433,6 +18414,15 @@ export interface operations {
             };
             /** @description It can't be done as things stand */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there any more */
+            410: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -17509,6 +18499,15 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description It is not there any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Something in it is not right */
             422: {
                 headers: {
@@ -17567,6 +18566,15 @@ export interface operations {
             };
             /** @description It can't be done as things stand */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there any more */
+            410: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -17645,6 +18653,15 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description It is not there any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Something in it is not right */
             422: {
                 headers: {
@@ -17705,6 +18722,15 @@ export interface operations {
             };
             /** @description It can't be done as things stand */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there any more */
+            410: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -17779,6 +18805,15 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description It is not there any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Something in it is not right */
             422: {
                 headers: {
@@ -17839,6 +18874,15 @@ export interface operations {
             };
             /** @description It can't be done as things stand */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there any more */
+            410: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -17913,6 +18957,15 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description It is not there any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Something in it is not right */
             422: {
                 headers: {
@@ -17972,6 +19025,15 @@ export interface operations {
             };
             /** @description It can't be done as things stand */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there any more */
+            410: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -18046,6 +19108,15 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description It is not there any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Something in it is not right */
             422: {
                 headers: {
@@ -18104,6 +19175,15 @@ export interface operations {
             };
             /** @description It can't be done as things stand */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there any more */
+            410: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -18180,6 +19260,15 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description It is not there any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Something in it is not right */
             422: {
                 headers: {
@@ -18236,6 +19325,15 @@ export interface operations {
             };
             /** @description It can't be done as things stand */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there any more */
+            410: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -18310,6 +19408,15 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description It is not there any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Something in it is not right */
             422: {
                 headers: {
@@ -18368,6 +19475,15 @@ export interface operations {
             };
             /** @description It can't be done as things stand */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there any more */
+            410: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -18443,6 +19559,15 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description It is not there any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Something in it is not right */
             422: {
                 headers: {
@@ -18501,6 +19626,15 @@ export interface operations {
             };
             /** @description It can't be done as things stand */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there any more */
+            410: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -18572,6 +19706,15 @@ export interface operations {
             };
             /** @description It can't be done as things stand */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there any more */
+            410: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -18663,6 +19806,15 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description It is not there any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Something in it is not right */
             422: {
                 headers: {
@@ -18735,6 +19887,15 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description It is not there any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Something in it is not right */
             422: {
                 headers: {
@@ -18793,6 +19954,15 @@ export interface operations {
             };
             /** @description It can't be done as things stand */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there any more */
+            410: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -18869,6 +20039,15 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description It is not there any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Something in it is not right */
             422: {
                 headers: {
@@ -18931,6 +20110,15 @@ export interface operations {
             };
             /** @description It can't be done as things stand */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there any more */
+            410: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -19005,6 +20193,15 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description It is not there any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Something in it is not right */
             422: {
                 headers: {
@@ -19069,6 +20266,15 @@ export interface operations {
             };
             /** @description It can't be done as things stand */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there any more */
+            410: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -19149,6 +20355,15 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description It is not there any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Something in it is not right */
             422: {
                 headers: {
@@ -19211,6 +20426,15 @@ export interface operations {
             };
             /** @description It can't be done as things stand */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there any more */
+            410: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -19287,6 +20511,15 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description It is not there any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Something in it is not right */
             422: {
                 headers: {
@@ -19347,6 +20580,15 @@ export interface operations {
             };
             /** @description It can't be done as things stand */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there any more */
+            410: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -19421,6 +20663,15 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description It is not there any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Something in it is not right */
             422: {
                 headers: {
@@ -19481,6 +20732,15 @@ export interface operations {
             };
             /** @description It can't be done as things stand */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there any more */
+            410: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -19555,6 +20815,15 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description It is not there any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Something in it is not right */
             422: {
                 headers: {
@@ -19615,6 +20884,15 @@ export interface operations {
             };
             /** @description It can't be done as things stand */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there any more */
+            410: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -19689,6 +20967,15 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description It is not there any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Something in it is not right */
             422: {
                 headers: {
@@ -19756,6 +21043,15 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description It is not there any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Something in it is not right */
             422: {
                 headers: {
@@ -19816,6 +21112,15 @@ export interface operations {
             };
             /** @description It can't be done as things stand */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there any more */
+            410: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -19895,6 +21200,15 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description It is not there any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Something in it is not right */
             422: {
                 headers: {
@@ -19958,6 +21272,15 @@ export interface operations {
             };
             /** @description It can't be done as things stand */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there any more */
+            410: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -20034,6 +21357,15 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description It is not there any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Something in it is not right */
             422: {
                 headers: {
@@ -20096,6 +21428,15 @@ export interface operations {
             };
             /** @description It can't be done as things stand */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there any more */
+            410: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -20175,6 +21516,15 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description It is not there any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Something in it is not right */
             422: {
                 headers: {
@@ -20235,6 +21585,15 @@ export interface operations {
             };
             /** @description It can't be done as things stand */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there any more */
+            410: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -20309,6 +21668,15 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description It is not there any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Something in it is not right */
             422: {
                 headers: {
@@ -20376,6 +21744,15 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description It is not there any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Something in it is not right */
             422: {
                 headers: {
@@ -20436,6 +21813,15 @@ export interface operations {
             };
             /** @description It can't be done as things stand */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there any more */
+            410: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -20514,6 +21900,15 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description It is not there any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Something in it is not right */
             422: {
                 headers: {
@@ -20578,6 +21973,15 @@ export interface operations {
             };
             /** @description It can't be done as things stand */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there any more */
+            410: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -20657,6 +22061,15 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description It is not there any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Something in it is not right */
             422: {
                 headers: {
@@ -20717,6 +22130,15 @@ export interface operations {
             };
             /** @description It can't be done as things stand */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there any more */
+            410: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -20787,6 +22209,15 @@ export interface operations {
             };
             /** @description It can't be done as things stand */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there any more */
+            410: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -20866,6 +22297,15 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description It is not there any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Something in it is not right */
             422: {
                 headers: {
@@ -20930,6 +22370,15 @@ export interface operations {
             };
             /** @description It can't be done as things stand */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there any more */
+            410: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -21004,6 +22453,15 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description It is not there any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Something in it is not right */
             422: {
                 headers: {
@@ -21064,6 +22522,15 @@ export interface operations {
             };
             /** @description It can't be done as things stand */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there any more */
+            410: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -21136,6 +22603,15 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description It is not there any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Something in it is not right */
             422: {
                 headers: {
@@ -21194,6 +22670,15 @@ export interface operations {
             };
             /** @description It can't be done as things stand */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there any more */
+            410: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -21270,6 +22755,15 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description It is not there any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Something in it is not right */
             422: {
                 headers: {
@@ -21335,6 +22829,15 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description It is not there any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Something in it is not right */
             422: {
                 headers: {
@@ -21393,6 +22896,15 @@ export interface operations {
             };
             /** @description It can't be done as things stand */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there any more */
+            410: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -21469,6 +22981,15 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description It is not there any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
             /** @description Something in it is not right */
             422: {
                 headers: {
@@ -21527,6 +23048,15 @@ export interface operations {
             };
             /** @description It can't be done as things stand */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there any more */
+            410: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -21596,6 +23126,15 @@ export interface operations {
             };
             /** @description It can't be done as things stand */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description It is not there any more */
+            410: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -18,11 +18,14 @@ import {
   ticks,
   totals,
   twinWords,
+  unfinished,
   wantWord,
   watched,
   wavesOf,
   waveText,
 } from "../../src/pages/rollout/state";
+import { Problem } from "../../src/api/client";
+import { changedSince } from "../../src/pages/rollout/draft";
 
 function member(site: string, more: Partial<Member> = {}): Member {
   const bare = { site, label: site, wave: "rest", moves: { core: 1, plugin: 2 }, watched: "", covers: [] };
@@ -56,7 +59,21 @@ describe("a rollout before it is approved", () => {
     expect(body.draft).toBe(told.id);
     expect(body.without).toEqual(["b"]);
     expect(body.sites).toEqual([]);
-    expect([body.named, body.client, body.patches_until, body.restore_anyway, body.why]).toEqual(["the fleet", null, "2026-12-11", false, "w"]);
+    expect([body.named, body.client, body.patches_until, body.restore_anyway, body.why]).toEqual(["", null, "2026-12-11", false, "w"]);
+  });
+
+  it("says that its times are not final, or that something changed since", () => {
+    const told = draft([member("a")]);
+    expect(unfinished({ ...told, current: true, improved: 1 })).toBe("");
+    expect(unfinished({ ...told, current: true, improved: 0.4 })).toContain("a first draft");
+    expect(unfinished({ ...told, current: false, improved: 1 })).toContain("Something changed since");
+  });
+
+  it("reads from a refusal what changed, and which draft is the one to look at now", () => {
+    const details = { changes: ["Ness Ferries does not go."], draft: "9f2c" };
+    expect(changedSince(new Problem(409, "draft-changed", "", details))).toEqual({ lines: details.changes, draft: "9f2c" });
+    expect(changedSince(new Problem(410, "draft-gone", ""))).toBeNull();
+    expect(changedSince(new Error("away"))).toBeNull();
   });
 
   it("tells the waves of the rest one by one, each with the gate after it", () => {

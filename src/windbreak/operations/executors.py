@@ -13,6 +13,7 @@ import multiprocessing
 import os
 import signal
 import threading
+import time
 from collections.abc import Callable
 from concurrent.futures import Executor, Future, ProcessPoolExecutor
 from concurrent.futures.process import BrokenProcessPool
@@ -25,6 +26,7 @@ T = TypeVar("T")
 log = logging.getLogger("windbreak.workers")
 
 _TRIES = 2  # of a task whose worker dies
+_MEND_EVERY = 5.0  # seconds between two looks whether workers are there
 _NICE = 5  # how far a worker stands back behind what answers requests
 
 
@@ -59,6 +61,7 @@ class Workers(Executor):
         self.count = count
         self._guard = threading.Lock()
         self._ended = False
+        self._mended = -_MEND_EVERY
         self._pool = self._started()
 
     def _started(self) -> ProcessPoolExecutor:
@@ -109,8 +112,11 @@ class Workers(Executor):
             return self._pool
 
     def mend(self) -> None:
-        """Start again what died while there was nothing to do."""
-        pool = self._pool
+        """Start again what died while there was nothing to do, now and then."""
+        pool, now = self._pool, time.monotonic()
+        if now < self._mended + _MEND_EVERY:
+            return
+        self._mended = now
         try:
             pool.submit(os.getpid)
         except BrokenProcessPool:

@@ -93,6 +93,7 @@ def create_app(
         401: {"description": "Sign in first", "content": {problems.MEDIA: {}}},
         404: {"description": "It is not there", "content": {problems.MEDIA: {}}},
         409: {"description": "It can't be done as things stand", "content": {problems.MEDIA: {}}},
+        410: {"description": "It is not there any more", "content": {problems.MEDIA: {}}},
         422: {"description": "Something in it is not right", "content": {problems.MEDIA: {}}},
     }
     for module in (

@@ -1,14 +1,15 @@
 """What goes around each request, as plain ASGI: who asks, how old the answer is, one line of log.
 
-Who asks and how far the views are is one read, in a thread: nothing of SQLite is done on the event
-loop. What was looked up stands in the request's state as ``asked``.
+Who asks and how far the views are is one indexed read, what changed last by kind another, both in a
+thread: nothing of SQLite is done on the event loop. They stand in the request's state as ``asked``.
 """
 
 from __future__ import annotations
 
 import logging
 import time
-from dataclasses import dataclass
+from collections.abc import Mapping
+from dataclasses import dataclass, field
 from datetime import datetime
 
 from starlette.concurrency import run_in_threadpool
@@ -41,6 +42,7 @@ class Asked:
     refusal: NotPermitted | None
     generation: int | None = None
     as_of: datetime | None = None
+    newest: Mapping[str, int] = field(default_factory=dict)  # generation, by kind of change
     own: bool = False  # we ask ourselves, to keep an answer ready
 
     def who(self) -> Principal:
@@ -94,7 +96,7 @@ def _look_up(context: Context, secret: str | None) -> Asked:
         principal, generation, as_of = accounts.who_asks(context, secret)
     except NotPermitted as error:
         return Asked(None, error)
-    return Asked(principal, None, generation, as_of)
+    return Asked(principal, None, generation, as_of, context.store.database.newest())
 
 
 class _Answer:

@@ -90,6 +90,10 @@ class Database:
         )
         return int(rows[0][0])
 
+    def newest(self) -> dict[str, int]:
+        """The newest committed generation of each kind of change. Reads."""
+        return dict(self.ask("SELECT kind, generation FROM newest_change"))
+
     def coming_generation(self) -> int:
         """The generation of which the transaction under way will be, if it ends now. Within
         ``transaction`` only.

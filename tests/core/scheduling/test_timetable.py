@@ -5,7 +5,8 @@ import unittest
 from pathlib import Path
 
 from tests.core.scheduling import books
-from windbreak.core.scheduling.timetable import Outcome, timetable
+from windbreak.core.scheduling.patience import Patience
+from windbreak.core.scheduling.timetable import Outcome, by_rules, timetable
 from windbreak.core.values.nightbooks import NightBook
 
 OWN = Path(__file__).parents[2] / "data/books"
@@ -41,6 +42,54 @@ class Made(unittest.TestCase):
                 self.assertEqual(outcome.vector, vector)
                 self.assertEqual([starts.get(id_, books.FOREVER) for id_ in ids], told)
                 self.assertTrue(outcome.proven)
+
+
+class Anytime(unittest.TestCase):
+    """However far a timetable was improved, it is lawful; and it is the same once it rests."""
+
+    def ended_after(self, book: NightBook, questions: int) -> Outcome:
+        """A timetable whose patience ends at so many questions."""
+        left = [questions]
+
+        def go_on() -> bool:
+            self.assertGreaterEqual(left[0], 0, "it was asked again after it had said no")
+            left[0] -= 1
+            return left[0] >= 0
+
+        return timetable(book, Patience(go_on))
+
+    def test_it_is_lawful_and_never_worse_than_by_rules_wherever_it_is_stopped(self) -> None:
+        for seed, jobs in ((3, 8), (4, 20), (5, 40)):
+            book = books.made(seed, jobs, days=2.0)
+            rules, whole = by_rules(book), timetable(book)
+            for questions in (1, 2, 5, 20, 100_000):
+                with self.subTest(seed=seed, questions=questions):
+                    outcome = self.ended_after(book, questions)
+                    starts = starts_of(outcome)
+                    self.assertTrue(all(books.alone(book, j, starts[j.id]) for j in book.jobs
+                                        if j.id in starts))  # fmt: skip
+                    self.assertTrue(books.together(book, starts))
+                    self.assertEqual(outcome.vector, books.vector(book, starts))
+                    self.assertLessEqual(outcome.vector, rules.vector)
+                    self.assertLessEqual(outcome.bound, whole.vector)
+                    self.assertEqual(outcome.rests, outcome.improved == 1)
+                    if outcome.rests:
+                        self.assertEqual(outcome.starts, whole.starts)
+
+    def test_by_rules_nothing_is_improved_and_what_rests_says_so(self) -> None:
+        book = books.made(5, 40, days=2.0)
+        self.assertEqual((by_rules(book).improved, timetable(book).improved), (0, 1))
+        self.assertLess(timetable(book).vector, by_rules(book).vector)
+        empty = book.model_copy(update={"jobs": (), "gates": ()})
+        self.assertEqual((by_rules(empty).starts, by_rules(empty).improved), ({}, 1))
+
+    def test_what_is_booked_stays_by_rules_where_it_can(self) -> None:
+        book = books.made(5, 40, days=2.0)
+        starts = starts_of(timetable(book))
+        jobs = [j.model_copy(update={"was": starts.get(j.id), "pinned": False}) for j in book.jobs]
+        kept = by_rules(book.model_copy(update={"jobs": tuple(jobs)}))
+        self.assertEqual(starts_of(kept), starts)
+        self.assertEqual(kept.vector[2], 0)
 
 
 class Worked(unittest.TestCase):

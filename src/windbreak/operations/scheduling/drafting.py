@@ -35,6 +35,11 @@ from windbreak.operations.sites import clients
 from windbreak.operations.views.standings import MOVING
 
 URGENT = SEVERITY["high"]  # what closes an advisory from this on does not wait for the canaries
+# What a case hangs on beside its site and what is on it.
+_GROUND = (
+    *("everything", "product", "tie", "entitlement", "hold", "rule", "host", "package", "right"),
+    *("seat", "licence", "feed", "feeds", "outcome"),
+)
 SHOP_STAKE, MIGRATE_STAKE, TWIN_STAKE = 100, 20, 10
 
 
@@ -164,6 +169,10 @@ class _Drafting:
         self.before: list[str] = []
         self.nothing = 0
         self.signatures = context.store.inventories.signatures([s.id for s in self.sites])
+        generation = context.store.database.generation(*_GROUND)
+        self._wholes: dict[Hashable, Reasoned] = context.cache.kept(
+            "wholes of drafts", (generation, self.sight.now.date()), lambda _: {}
+        )
         self._taken: dict[Hashable, _Taken | str | None] = {}
         self._crossed: brought.Crossed = {}
         self._brings: dict[Hashable, tuple[Brought, ...]] = {}
@@ -276,14 +285,14 @@ class _Drafting:
 
     def _take(self, site: Site) -> _Taken | str | None:
         """What is taken in the situation of a site; why nothing can be; None: nothing is to be."""
-        inventory = self.context.store.inventories.get(site.id)
-        case = self.ground.case(site, inventory)
-        whole = answers.reason(self.context, case)
+        whole = self._whole(site)
+        case = whole.case
         if self.new.product is None and not self.new.security:
             return self._candidate(whole, None) if whole.plan.steps else None
         wanted = self._wanted(whole)
         if not wanted:
             return self._why_not(site, whole)
+        inventory = self.context.store.inventories.get(site.id)
         for scope in planning.scopes(case, wanted):
             reasoned = (
                 whole
@@ -294,6 +303,18 @@ class _Drafting:
             if all(reached.get(product) == to for product, to in wanted.items()):
                 return self._candidate(reasoned, scope)
         return self._why_not(site, whole)
+
+    def _whole(self, site: Site) -> Reasoned:
+        """All that can be moved in the situation of a site: kept beside the answers themselves, as
+        telling which situation a site is in costs more than looking it up.
+        """
+        key = self.ground.fingerprint(site, self.signatures[site.id])
+        whole = self._wholes.get(key)
+        if whole is None:
+            inventory = self.context.store.inventories.get(site.id)
+            whole = answers.reason(self.context, self.ground.case(site, inventory))
+            self._wholes[key] = whole
+        return whole
 
     def _wanted(self, whole: Reasoned) -> dict[str, str]:
         """The products that are to reach a version, by what is asked for."""

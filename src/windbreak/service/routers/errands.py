@@ -21,7 +21,7 @@ Number = int
 
 
 @router.get("/errands")
-@ready(*hanging.WORK)
+@ready(*hanging.WORK, exact=True)
 def list_errands(
     context: Ctx,
     who: Who,

@@ -53,7 +53,7 @@ Asked = Annotated[LedgerAsked, Depends(_asked)]
 
 
 @router.get("/ledger")
-@ready(*hanging.LEDGER, "run")
+@ready(*hanging.LEDGER, "run", exact=True)
 def show_ledger(
     request: Request,
     response: Response,
@@ -78,14 +78,14 @@ def export_ledger(context: Ctx, who: Who, wanted: Asked) -> Response:
 
 
 @router.get("/ledger/summary")
-@ready(*hanging.LEDGER, "run")
+@ready(*hanging.LEDGER, "run", exact=True)
 def show_ledger_summary(context: Ctx, who: Who, wanted: Asked) -> LedgerSummary:
     """How much of the ledger is wanted, and what it can be narrowed by."""
     return ledger.summary(context, wanted)
 
 
 @router.get("/report")
-@ready(*hanging.LEDGER, *hanging.WORK, *hanging.CATALOGUE)
+@ready(*hanging.LEDGER, *hanging.WORK, *hanging.CATALOGUE, exact=True)
 def show_report(
     context: Ctx, who: Who, client: Client, month: Month, looks: Looks = False
 ) -> ClientReport:

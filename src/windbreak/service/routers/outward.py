@@ -157,7 +157,7 @@ def list_deliveries(
 
 
 @router.get("/accounts")
-@ready("account")
+@ready("account", exact=True)
 def list_accounts(context: Ctx, who: Who) -> list[Account]:
     """Who may sign in, and whose account is closed."""
     return context.store.accounts.all()

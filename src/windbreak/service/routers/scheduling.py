@@ -62,7 +62,7 @@ def book_plan(context: Ctx, who: Who, id: Number, when: Book) -> Booking:
 
 
 @router.get("/bookings")
-@ready("booking")
+@ready("booking", exact=True)
 def list_bookings(context: Ctx, who: Who, state: str | None = "waiting") -> list[Booking]:
     """The bookings of a state, soonest first."""
     every = context.store.bookings.all
@@ -124,7 +124,7 @@ def show_night_book(context: Ctx, who: Who) -> NightBook:
 
 
 @router.get("/freezes")
-@ready("freeze", "freeze-calendar", "day")
+@ready("freeze", "freeze-calendar", "day", exact=True)
 def list_freezes(context: Ctx, who: Who) -> list[SiteFreeze]:
     """The freezes that are not over, soonest first."""
     return freezes.listed(context)
@@ -209,7 +209,7 @@ def show_draft(context: Ctx, who: Who, id: str, wait: Wait = 0.0) -> RolloutDraf
 
 
 @router.get("/rollouts")
-@ready(*hanging.WORK)
+@ready(*hanging.WORK, exact=True)
 def list_rollouts(context: Ctx, who: Who) -> list[Rollout]:
     """The rollouts, newest first."""
     return context.store.rollouts.all(newest_first=True)
@@ -224,7 +224,7 @@ def approve_rollout(context: Ctx, who: Who, new: ApproveRollout) -> Rollout:
 
 
 @router.get("/rollouts/{id}")
-@ready(*hanging.NIGHTS)
+@ready(*hanging.NIGHTS, exact=True)
 def show_rollout(context: Ctx, who: Who, id: Number) -> RolloutStory:
     """One rollout: its waves, its gates, and who is not in them."""
     return rollout_views.story(context, id)
@@ -255,7 +255,7 @@ def open_gate(context: Ctx, who: Who, id: Number, how: OpenGate) -> Rollout:
 
 
 @router.get("/failed-moves")
-@ready(*hanging.WORK, "outcome")
+@ready(*hanging.WORK, "outcome", exact=True)
 def list_failed_moves(context: Ctx, who: Who) -> list[FailedMove]:
     """The moves that failed somewhere and wait everywhere for a person's word, newest first."""
     return failed_moves.waiting(context)

@@ -65,7 +65,7 @@ class Retire(Value):
 
 
 @router.get("/hosts")
-@ready("host", stands=True)
+@ready("host", stands=True, exact=True)
 def list_hosts(context: Ctx, who: Who) -> list[Host]:
     """The hosts."""
     return context.store.hosts.all()
@@ -327,7 +327,7 @@ def draft_removal(context: Ctx, who: Who, id: str, removal: Removal) -> SitePlan
 
 
 @router.get("/sites/{id}/plans")
-@ready(*hanging.WORK, own=hanging.OF_SITE, of="id")
+@ready(*hanging.WORK, own=hanging.OF_SITE, of="id", exact=True)
 def list_plans(
     request: Request,
     response: Response,

@@ -53,7 +53,7 @@ class ForSite(Value):
 
 
 @router.get("/feeds")
-@ready(*hanging.CATALOGUE, "licence", "fleet", "night")
+@ready(*hanging.CATALOGUE, "licence", "fleet", "night", exact=True)
 def list_feeds(context: Ctx, who: Who) -> list[Feed]:
     """The feeds, with their state; credentials are masked."""
     return feeds.listed(context)

@@ -71,7 +71,7 @@ def run_plan(
 
 
 @router.get("/runs")
-@ready(*hanging.WORK, "fleet", "site")
+@ready(*hanging.WORK, "fleet", "site", exact=True)
 def list_runs(
     request: Request,
     response: Response,
@@ -180,7 +180,7 @@ def lift_hold(context: Ctx, who: Who, id: str) -> None:
 
 
 @router.get("/rules")
-@ready("rule", stands=True)
+@ready("rule", stands=True, exact=True)
 def list_rules(context: Ctx, who: Who) -> list[Rule]:
     """The rules of the house."""
     return context.store.rules.all()

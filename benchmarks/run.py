@@ -75,6 +75,8 @@ def _figures(name: str) -> tuple[list[Figure], tuple[float, float]]:
     figures, before = [], pace()
     for figure in (PARTS | LONG)[name]():
         print(f"  {figure.text()}", flush=True)
+        if figure.met is False and figure.how:
+            print(f"    {figure.how}", flush=True)
         figures.append(figure)
     return figures, (before, pace())
 

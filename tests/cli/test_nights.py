@@ -1,12 +1,18 @@
 """The whole fleet from a terminal: drafted, approved, shown, pinned, played, decided."""
 
 import json
+import os
+import pty
 import subprocess
+import sys
 import tempfile
+from datetime import timedelta
 from pathlib import Path
 
 from tests.cli.test_cli import windbreak
 from tests.running import WithDemo
+from windbreak.core.values.freezes import NewFreeze
+from windbreak.core.values.rollouts import NewRollout
 
 
 class Nights(WithDemo):
@@ -32,6 +38,43 @@ class Nights(WithDemo):
         none = self.ask("rollout", "approve", "millrace", "99", "--yes")
         self.assertEqual(none.returncode, 1)
         self.assertIn("can take Millrace 99 now", none.stderr)
+
+    def test_1_what_changed_since_a_draft_was_shown_is_told_and_asked_again(self) -> None:
+        terminal, theirs = pty.openpty()
+        self.addCleanup(os.close, terminal)
+        process = subprocess.Popen(
+            [sys.executable, "-m", "windbreak", "rollout", "approve"],
+            stdin=theirs,
+            stdout=theirs,
+            stderr=theirs,
+            env=os.environ
+            | {"WINDBREAK_SERVICE": self.demo.address, "WINDBREAK_TOKEN": self.token},
+        )
+        os.close(theirs)
+        self.read_until(terminal, "Go on? [y/N]")
+        first = min(
+            (m for m in self.windbreak.draft_rollout(NewRollout()).members if m.starts_at),
+            key=lambda m: m.starts_at,  # type: ignore[arg-type,return-value]
+        )
+        assert first.starts_at is not None
+        ends = first.starts_at + timedelta(hours=9)
+        freeze = NewFreeze(from_=first.starts_at, to=ends, site=first.site, reason="a sale")
+        frozen = self.windbreak.add_freeze(freeze).freeze
+        os.write(terminal, b"y\n")
+        told = self.read_until(terminal, "Go on? [y/N]")
+        self.assertIn("Something changed since this was shown. Nothing was approved.", told)
+        self.assertIn(f"{first.label} can’t go", told)
+        self.assertEqual(self.windbreak.rollouts(), [])
+        os.write(terminal, b"n\n")
+        self.assertEqual(process.wait(60), 1)
+        self.windbreak.lift_freeze(frozen.id)
+
+    def read_until(self, terminal: int, part: str) -> str:
+        """What a terminal shows up to some words."""
+        text = b""
+        while part.encode() not in text:
+            text += os.read(terminal, 4096)
+        return " ".join(text.decode().split())
 
     def test_2_it_is_approved_shown_pinned_and_taken_out(self) -> None:
         data = str(self.demo.data)

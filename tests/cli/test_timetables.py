@@ -7,6 +7,8 @@ import tempfile
 import unittest
 from pathlib import Path
 
+from tests.core.scheduling import books
+
 BOOKS = Path(__file__).parents[1] / "data/books"
 
 
@@ -48,3 +50,19 @@ class Timetable(unittest.TestCase):
         self.assertEqual(done.returncode, 0, done.stderr)
         self.assertIn("j0               Sat 15 May 22:40: h0 bears 1 at once, and", done.stdout)
         self.assertIn("Left out: gate g1 waits for", done.stdout)
+
+    def test_a_book_that_was_not_improved_to_its_end_says_how_far(self) -> None:
+        book = books.made(5, 40, days=2.0)
+        with tempfile.NamedTemporaryFile("w", suffix=".json") as file:
+            file.write(book.model_dump_json(by_alias=True))
+            file.flush()
+            early = json.loads(self.windbreak(file.name, "--within", "0.01", "--json").stdout)
+            whole = json.loads(self.windbreak(file.name, "--json").stdout)
+            said = self.windbreak(file.name, "--within", "0.01").stdout
+            refused = self.windbreak(file.name, "--within", "-1")
+        self.assertLess(early["improved"], 1)
+        self.assertNotIn("improved", whole)
+        self.assertLessEqual(list(whole["objective"].values()), list(early["objective"].values()))
+        self.assertRegex(said, r"It was improved to \d+%; give it more time: --within SECONDS")
+        self.assertEqual(refused.returncode, 2)
+        self.assertIn("-1 is not a number of seconds from 0 up, as 0.5", refused.stderr)

@@ -1,10 +1,13 @@
 """The nights in a real browser: the calendar, approving for many, a rollout's page, paper."""
 
 import re
+from datetime import timedelta
 
 from playwright.sync_api import expect
 
 from tests.console.test_console import WithBrowser
+from windbreak.core.values.freezes import NewFreeze
+from windbreak.core.values.rollouts import NewRollout
 
 
 class Nights(WithBrowser):
@@ -52,6 +55,30 @@ class Nights(WithBrowser):
         expect(page.get_by_role("button", name="Go on…")).to_be_visible()
         self.assertEqual(self.windbreak.bookings(), [])
         self.assertEqual(self.said, [])
+
+    def test_what_changed_since_a_draft_was_shown_is_told_and_asked(self) -> None:
+        page = self.open("/calendar")
+        page.get_by_role("button", name="Approve what is ready").click()
+        dialog = page.get_by_role("dialog")
+        approve = dialog.get_by_role("button", name=re.compile(r"Approve \d+ sites"))
+        expect(approve).to_be_enabled()
+        shown = self.windbreak.draft_rollout(NewRollout())
+        first = min(m.starts_at for m in shown.members if m.starts_at is not None)
+        member = next(m for m in shown.members if m.starts_at == first)
+        freeze = NewFreeze(from_=first, to=first + timedelta(hours=9), site=member.site, reason="x")
+        frozen = self.windbreak.add_freeze(freeze).freeze
+        before = len(self.windbreak.rollouts())
+        approve.click()
+        alert = dialog.get_by_role("alert")
+        expect(alert).to_contain_text("Something changed since this was shown. Nothing was approved.")
+        expect(alert).to_contain_text(f"{member.label} can’t go")
+        self.assertEqual(len(self.windbreak.rollouts()), before)
+        approve.click()
+        expect(page).to_have_url(re.compile(r"/rollouts/\d+$"))
+        booked = next(b for b in self.windbreak.bookings() if b.site == member.site)
+        self.assertGreaterEqual(booked.starts_at, freeze.to)
+        self.windbreak.stop_rollout(self.windbreak.rollouts()[0].id)
+        self.windbreak.lift_freeze(frozen.id)
 
     def test_canaries_are_changed_before_it_is_approved(self) -> None:
         page = self.open("/calendar")

@@ -199,6 +199,16 @@ def each_file(args: argparse.Namespace, answer: Any, tell: Any) -> int:
     return status
 
 
+def seconds(text: str) -> float:
+    try:
+        number = float(text)
+    except ValueError:
+        number = -1.0
+    if not 0 <= number < float("inf"):
+        raise argparse.ArgumentTypeError(f"{text} is not a number of seconds from 0 up, as 0.5")
+    return number
+
+
 def instant(text: str) -> datetime:
     try:
         moment = datetime.fromisoformat(text)

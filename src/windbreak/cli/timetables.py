@@ -8,7 +8,7 @@ from math import inf
 from pathlib import Path
 from typing import Any
 
-from windbreak.cli.output import each_file, plain, say, styled
+from windbreak.cli.output import each_file, plain, say, seconds, styled
 from windbreak.cli.profile import connect
 
 
@@ -23,7 +23,7 @@ def add(commands: Any, common: argparse.ArgumentParser) -> None:
     command.add_argument(
         "--within",
         metavar="SECONDS",
-        type=float,
+        type=seconds,
         help="stop improving a book after so many seconds, as 0.5; default: when it rests",
     )
     command.set_defaults(do=_timetable)

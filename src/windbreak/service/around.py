@@ -31,6 +31,7 @@ POLICY = (
     "frame-ancestors 'none'"
 )
 
+_STREAMS = (f"{API}/events",)
 log = logging.getLogger("windbreak.http")
 
 
@@ -73,6 +74,8 @@ class Around:
         if answer.of_api and "asked" not in scope.setdefault("state", {}):
             secret = secret_of(Headers(scope=scope))
             scope["state"]["asked"] = await run_in_threadpool(_look_up, self.context, secret)
+        database, in_front = self.context.store.database, answer.is_in_front()
+        database.in_front += in_front  # on the event loop alone
         try:
             await self.app(scope, receive, answer.send)
         except Exception:
@@ -84,6 +87,7 @@ class Around:
             )
             await problem(scope, receive, answer.send)
         finally:
+            database.in_front -= in_front
             if not answer.of_api or not scope["state"]["asked"].own:
                 answer.log()
 
@@ -107,6 +111,15 @@ class _Answer:
         self.of_api = scope["path"].startswith(API)
         self.started = time.monotonic()
         self.status = 0
+
+    def is_in_front(self) -> bool:
+        """Whether work in the background stands back for this: a read that waits for nothing."""
+        if not self.of_api or self.scope["method"] != "GET" or self.scope["path"] in _STREAMS:
+            return False
+        asked: Asked = self.scope["state"]["asked"]
+        wanted = Headers(scope=self.scope).get("at-least-generation", "")
+        waits = wanted.isdigit() and int(wanted) > (asked.generation or 0)
+        return not (asked.own or waits or b"wait=" in self.scope["query_string"])
 
     async def send(self, message: Message) -> None:
         if message["type"] == "http.response.start":

@@ -424,6 +424,7 @@ class Driver:
         takes half of the time at the most: while many runs write, their changes are looked at
         together.
         """
+        self.context.store.database.behind()
         while not self.stopping.is_set():
             began = time.monotonic()
             try:
@@ -440,6 +441,7 @@ class Driver:
 
     def _renew(self) -> None:
         """Keep answers ready, in a thread of its own; half of the time at the most."""
+        self.context.store.database.behind()
         try:
             self.ready.stand()
         except Exception:
@@ -459,6 +461,7 @@ class Driver:
         """Keep the timetable, and what could be booked, in a thread of their own: whoever reads the
         calendar reads what is ready. Improving them is the executor's work.
         """
+        self.context.store.database.behind()
         while not self.stopping.is_set():
             try:
                 if isinstance(self.context.executor, Workers):

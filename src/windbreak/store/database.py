@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import contextlib
 import threading
+import time
 from collections.abc import Iterable, Iterator, Sequence
 from pathlib import Path
 from typing import Any, cast
@@ -19,6 +20,7 @@ import peewee
 from windbreak.store.migrations import migrate
 
 Mark = tuple[str, str]  # kind, subject
+_MOMENT, _TICK = 0.01, 0.0005  # seconds for which work behind requests stands back, and looks again
 CHANGES_KEPT = 1000  # generations whose changes stay listed at least
 
 
@@ -36,6 +38,8 @@ class Database:
             timeout=20,
         )
         self._writing = threading.RLock()
+        self._local = threading.local()
+        self.in_front = 0  # requests that are under way
         self._marks: dict[Mark, None] = {}  # of the transaction under way, which holds the lock
         with self._writing:
             self.migrated = migrate(self.peewee)
@@ -48,10 +52,14 @@ class Database:
                 yield
                 return
             self._marks = {}
-            with self.peewee.atomic("IMMEDIATE"):
-                yield
-                if self._marks:
-                    self._number_changes()
+            self._local.writes = True
+            try:
+                with self.peewee.atomic("IMMEDIATE"):
+                    yield
+                    if self._marks:
+                        self._number_changes()
+            finally:
+                self._local.writes = False
 
     @contextlib.contextmanager
     def snapshot(self) -> Iterator[None]:
@@ -61,6 +69,39 @@ class Database:
             return
         with self.peewee.atomic("DEFERRED"):
             yield
+
+    @contextlib.contextmanager
+    def remembered(self) -> Iterator[None]:
+        """The same, and each value is read and parsed once, however often it is asked for. Reads;
+        nothing is written inside.
+        """
+        if self.memory is not None:
+            yield
+            return
+        with self.snapshot():
+            self._local.memory = {}
+            try:
+                yield
+            finally:
+                self._local.memory = None
+
+    @property
+    def memory(self) -> dict[object, object] | None:
+        """What this thread has read inside ``remembered``, by question; None outside of it."""
+        return getattr(self._local, "memory", None)
+
+    def behind(self) -> None:
+        """Let what this thread does from now on stand back behind requests: before each question it
+        waits until none is under way, for a moment at the most.
+        """
+        self._local.behind = True
+
+    def _stand_back(self) -> None:
+        if getattr(self._local, "writes", False):
+            return  # others wait for what it holds
+        until = time.monotonic() + _MOMENT
+        while self.in_front and time.monotonic() < until:
+            time.sleep(_TICK)
 
     def mark(self, marks: Iterable[Mark]) -> None:
         """Note what the transaction under way changes. Within ``transaction`` only."""
@@ -141,8 +182,16 @@ class Database:
 
     def ask(self, sql: str, parameters: Sequence[object] = ()) -> list[tuple[Any, ...]]:
         """The rows of a query. Reads."""
-        cursor = self.peewee.execute_sql(sql, tuple(parameters))
-        return cast("list[tuple[Any, ...]]", cursor.fetchall())
+        if self.in_front and getattr(self._local, "behind", False):
+            self._stand_back()
+        memory, given = self.memory, tuple(parameters)
+        if memory is not None and (sql, given) in memory:
+            return list(cast("list[tuple[Any, ...]]", memory[sql, given]))
+        cursor = self.peewee.execute_sql(sql, given)
+        rows = cast("list[tuple[Any, ...]]", cursor.fetchall())
+        if memory is not None:
+            memory[sql, given] = tuple(rows)
+        return rows
 
     def tell(self, sql: str, parameters: Sequence[object] = ()) -> int:
         """Carry out a statement; how many rows it touched. Writes.

@@ -76,7 +76,7 @@ class Documents(Generic[T]):
     def find(self, id: Id) -> T | None:
         """The value of an id, or None. Reads."""
         rows = self.database.ask(self._find_sql, [id])
-        return self.value.model_validate_json(rows[0][0]) if rows else None
+        return self._parsed(rows[0][0]) if rows else None
 
     def all(self, *, newest_first: bool = False, limit: int = -1, **equal: object) -> list[T]:
         """The values whose columns equal what is given, by id. Reads.
@@ -143,7 +143,17 @@ class Documents(Generic[T]):
         return str((query.limit(1) if limited else query).sql()[0])
 
     def _read(self, sql: str, given: Sequence[object]) -> list[T]:
-        return [self.value.model_validate_json(row[0]) for row in self.database.ask(sql, given)]
+        return [self._parsed(row[0]) for row in self.database.ask(sql, given)]
+
+    def _parsed(self, body: str) -> T:
+        """The value of a body: parsed once where what is read is remembered."""
+        memory = self.database.memory
+        if memory is None:
+            return self.value.model_validate_json(body)
+        value = memory.get((self.table, body))
+        if value is None:
+            value = memory[self.table, body] = self.value.model_validate_json(body)
+        return cast(T, value)
 
     # Writing.
 

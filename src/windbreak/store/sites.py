@@ -122,6 +122,21 @@ class Sites(Documents[Site]):
         """The sites that are not retired, by id. Reads."""
         return self.all(retired=False)
 
+    def clients(self) -> list[str]:
+        """The clients of all sites, retired ones too, in order. Reads."""
+        column = SiteRow.client
+        query = SiteRow.select(column).where(column != "").distinct().order_by(column)
+        return ids(self.database.ask(*query.sql()))
+
+    def ids_of_client(self, client: str) -> set[str]:
+        """The ids of a client's sites, retired ones too. Reads."""
+        return set(ids(self.database.ask("SELECT id FROM site WHERE client = ?", [client])))
+
+    def labels(self, sites: Sequence[str]) -> dict[str, str]:
+        """The labels of some sites, by id. Reads."""
+        query = SiteRow.select(SiteRow.id, SiteRow.label).where(SiteRow.id.in_(list(sites)))
+        return {str(id): str(label) for id, label in self.database.ask(*query.sql())}
+
     def notes(self) -> dict[str, SiteNote]:
         """The few things of every site that views of many sites need, by id. Reads."""
         rows = self.database.ask(

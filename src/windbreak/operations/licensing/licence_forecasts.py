@@ -14,12 +14,9 @@ from windbreak.wording.words import counted
 
 def forecasts(context: Context) -> list[Forecast]:
     """Seats that will be asked for by releases that change the form of licence. Reads."""
-    forecasts = []
-    for product in context.store.products.all():
-        forecast = _forecast(context, product)
-        if forecast is not None:
-            forecasts.append(forecast)
-    return forecasts
+    with context.store.database.remembered():
+        every = [_forecast(context, product) for product in context.store.products.all()]
+    return [forecast for forecast in every if forecast is not None]
 
 
 def _forecast(context: Context, product: KnownProduct) -> Forecast | None:

@@ -18,7 +18,8 @@ def views(context: Context) -> list[LicenceView]:
     far = date.max
     licences = context.store.licences.all()
     licences.sort(key=lambda x: (x.expires or far, x.covers_until or far, x.label))
-    return [view(context, licence.id) for licence in licences]
+    with context.store.database.remembered():
+        return [view(context, licence.id) for licence in licences]
 
 
 def view(context: Context, licence_id: str) -> LicenceView:

@@ -156,7 +156,8 @@ def drafted(context: Context, new: NewRollout, but: int | None = None) -> Drafte
     way, which does not count. Reads. Raises NotFound, and Refused where nobody has what is asked
     for.
     """
-    return _Drafting(context, new, but).drafted()
+    with context.store.database.remembered():
+        return _Drafting(context, new, but).drafted()
 
 
 class _Drafting:

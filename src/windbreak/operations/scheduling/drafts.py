@@ -42,6 +42,7 @@ HANGS_ON = (
     *("freeze", "watch", "product", "tie", "entitlement", "hold", "rule", "package", "right"),
     *("seat", "licence", "registration", "files", "feeds", "day", "everything"),
 )
+MOST = 500  # sites of a fleet for which what could be booked is kept ready
 _KEPT = 100  # drafts that were asked for
 _PATIENCE = 20.0  # seconds in which the times of a draft are improved
 
@@ -273,6 +274,8 @@ def renew(context: Context) -> bool:
     before = drafts.fleet
     if before is not None and _is_current(context, before):
         return False
+    if context.store.sites.count(retired=False) > MOST:
+        return False  # its calendar shows what is approved
     if not drafts.renewing.acquire(blocking=False):
         return False
     try:

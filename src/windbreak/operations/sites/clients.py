@@ -8,7 +8,7 @@ from windbreak.operations.errors import Refused
 
 def names(context: Context) -> list[str]:
     """The clients that have a site, or had one, in order. Reads."""
-    return sorted({note.client for note in context.store.sites.notes().values() if note.client})
+    return context.store.sites.clients()
 
 
 def check(context: Context, client: str | None) -> None:

@@ -29,7 +29,6 @@ from windbreak.operations.views.rollouts import label_of
 from windbreak.wording.words import counted
 
 MOST_DAYS = 42
-MOST_PROPOSED = 500  # sites of a fleet for which what is not approved yet is placed as well
 
 
 def calendar(
@@ -40,7 +39,8 @@ def calendar(
     day = first or (now.astimezone(tz) - timedelta(hours=12)).date()
     start = datetime.combine(day, time(12), tzinfo=tz)
     end = datetime.combine(day + timedelta(days=days), time(12), tzinfo=tz)
-    return _Making(context, now, start, end).made(proposed=proposed)
+    with context.store.database.remembered():
+        return _Making(context, now, start, end).made(proposed=proposed)
 
 
 class _Making:
@@ -51,7 +51,7 @@ class _Making:
         self.wanting = gates.wanting(context)
 
     def made(self, *, proposed: bool) -> Calendar:
-        proposes = proposed and len(self.sites) <= MOST_PROPOSED
+        proposes = proposed and len(self.sites) <= drafts.MOST
         kept = drafts.fleet(self.context) if proposes else None
         draft, final = kept or (None, not proposes)
         waiting = self.context.store.bookings.all(state="waiting")

@@ -15,7 +15,8 @@ _WORST = ("missing", "other code", "grace", "unknown", "not asked", "registered"
 
 def rows(context: Context) -> list[CredentialRow]:
     """Every credential with each product it opens: those of feeds, then codes of licences."""
-    return list(_Table(context).rows())
+    with context.store.database.remembered():
+        return list(_Table(context).rows())
 
 
 class _Table:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from datetime import datetime
 
 from windbreak.core.values.ledger import LedgerAsked, LedgerEntry, LedgerPart
@@ -25,9 +26,9 @@ def asked(
     """What is wanted, with names made into subjects. Reads."""
     subjects: set[str] | None = {subject} if subject else None
     if client is not None:
-        theirs = {note.id for note in context.store.sites.notes().values() if note.client == client}
+        theirs = context.store.sites.ids_of_client(client)
         subjects = theirs if subjects is None else subjects & theirs
-    names = _names(context) if words else {}
+    names = _every_name(context) if words else {}
     return LedgerAsked(
         subjects=None if subjects is None else tuple(sorted(subjects)),
         who=who,
@@ -46,8 +47,8 @@ def lines(
     context: Context, wanted: LedgerAsked, *, after: int | None = None, limit: int = 100
 ) -> list[LedgerLine]:
     """So many of the lines that are wanted, newest first. Reads."""
-    names = _names(context)
     entries = context.store.ledger.asked(wanted, after=after, limit=limit)
+    names = _names(context, sorted({entry.subject for entry in entries}))
     return [_line(entry, *names.get(entry.subject, (entry.subject, "other"))) for entry in entries]
 
 
@@ -69,12 +70,23 @@ def summary(context: Context, wanted: LedgerAsked) -> LedgerSummary:
     )
 
 
-def _names(context: Context) -> dict[str, tuple[str, LedgerAbout]]:
-    """What lines may be about, by id: its name and its kind."""
+_Names = dict[str, tuple[str, LedgerAbout]]
+
+
+def _names(context: Context, subjects: Sequence[str]) -> _Names:
+    """What some lines are about, by id: its name and its kind. Reads."""
     store = context.store
-    names: dict[str, tuple[str, LedgerAbout]] = {}
-    names |= {feed.id: (feed.label, "feed") for feed in store.feeds.all()}
-    names |= {licence.id: (licence.label, "licence") for licence in store.licences.all()}
-    names |= {product.id: (product.name, "product") for product in store.products.all()}
-    names |= {id: (note.label, "site") for id, note in store.sites.notes().items()}
+    names: _Names = {}
+    names |= {feed.id: (feed.label, "feed") for feed in store.feeds.all(id=subjects)}
+    names |= {x.id: (x.label, "licence") for x in store.licences.all(id=subjects)}
+    names |= {x.id: (x.name, "product") for x in store.products.all(id=subjects)}
+    names |= {id: (label, "site") for id, label in store.sites.labels(subjects).items()}
     return names
+
+
+def _every_name(context: Context) -> _Names:
+    """The same of all that lines may be about. Reads."""
+    store = context.store
+    subjects = [feed.id for feed in store.feeds.all()] + [x.id for x in store.licences.all()]
+    subjects += [product.id for product in store.products.all()] + list(store.sites.notes())
+    return _names(context, subjects)

@@ -118,6 +118,11 @@ def _totals(context: Context) -> Totals:
 
 def site_view(context: Context, site_id: str) -> SiteView:
     """One site whole. Reads. A site that can't be reasoned about is shown without verdicts."""
+    with context.store.database.remembered():
+        return _site_view(context, site_id)
+
+
+def _site_view(context: Context, site_id: str) -> SiteView:
     site = context.store.sites.get(site_id)
     row = context.store.views.row(site_id)
     summary = row or row_of(site, None, Doings.read(context, [site_id]))

@@ -85,7 +85,7 @@ def show_ledger_summary(context: Ctx, who: Who, wanted: Asked) -> LedgerSummary:
 
 
 @router.get("/report")
-@ready(*hanging.LEDGER, *hanging.WORK, *hanging.CATALOGUE, exact=True)
+@ready(*hanging.LEDGER, *hanging.WORK, *hanging.CATALOGUE)
 def show_report(
     context: Ctx, who: Who, client: Client, month: Month, looks: Looks = False
 ) -> ClientReport:

@@ -2,14 +2,17 @@
 
 import json
 import sqlite3
+import tempfile
 import time
 import unittest
 from contextlib import closing
 from datetime import UTC, datetime, timedelta
+from pathlib import Path
 from typing import Any
 
 from tests.running import WithDemo
-from windbreak.service.ready import HangsOn
+from windbreak.operations.context import close, open_context
+from windbreak.service.ready import HangsOn, Ready, _Made
 
 ADDRESSES = (
     *("/today", "/sites", "/products", "/products/core/millrace", "/products/plugin/trestle"),
@@ -129,6 +132,16 @@ class Touching(unittest.TestCase):
         ):
             with self.subTest(changes=changes):
                 self.assertEqual(hangs_on.touched("a", changes), touched)
+
+    def test_an_answer_that_was_made_for_older_never_takes_the_place_of_a_newer(self) -> None:
+        with tempfile.TemporaryDirectory() as folder:
+            context = open_context(Path(folder))
+            self.addCleanup(close, context)
+            ready = Ready(context)
+            hangs_on = HangsOn(frozenset({"rule"}))
+            newer = ready._keep("/a?", hangs_on, "", _Made(200, {}, b"newer"), 11)
+            older = ready._keep("/a?", hangs_on, "", _Made(200, {}, b"older"), 10)
+            self.assertEqual((older, ready._kept["/a?"].made.body), (newer, b"newer"))
 
 
 def still(value: Any) -> Any:

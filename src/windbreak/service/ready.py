@@ -128,7 +128,7 @@ class Ready:
         """The answer to a request: the one that is ready, or else one made now, and kept."""
         if self._loop is None:
             return await handler(request)  # nothing would renew it
-        key = f"{request.url.path}?{request.url.query}"
+        key = f"{request.scope['path']}?{request.url.query}"
         wanted = request.headers.get("at-least-generation", "")
         if wanted.isdigit() and int(wanted) > self.reached:
             await run_in_threadpool(self._wait, key, int(wanted))
@@ -161,6 +161,9 @@ class Ready:
     ) -> _Kept:
         kept = _Kept(hangs_on, subject, made, generation, self.context.clock(), time.monotonic())
         with self._turn:
+            before = self._kept.get(key)
+            if before is not None and before.generation > generation:
+                return before  # it was made again while this one was being made
             kept.stale = generation < self.marked
             self._kept[key] = kept
             self._forget()

@@ -1,9 +1,11 @@
 """Drafts of rollouts, each with an id: made at once, improved afterwards, kept to be approved.
 
 A draft is answered with times by plain rules, and improved on the executor until it rests; who
-waits for that hears of it by an event. The draft of everything that is ready on the whole fleet is
-a *view*: it is kept ready for the calendar, and made again by ``renew`` when something changed that
-it hangs on. Drafts live as long as the service does; one that is gone is drafted again.
+waits for that hears of it by an event. With its final times it has another id, so that approving
+takes the times that were shown, whichever these are. The draft of everything that is ready on the
+whole fleet is a *view*: it is kept ready for the calendar, and made again by ``renew`` when
+something changed that it hangs on. Drafts live as long as the service does; one that is gone is
+drafted again.
 
     asked(context, new)            a draft, at once
     shown(context, id, seconds)    the same, as far as it is by now
@@ -20,7 +22,6 @@ import time
 from collections import OrderedDict
 from collections.abc import Callable
 from concurrent.futures import Executor, Future, ThreadPoolExecutor
-from dataclasses import dataclass, field
 from datetime import datetime
 from functools import partial
 from typing import Any
@@ -74,14 +75,25 @@ class DraftChanged(OperationError):
         )
 
 
-@dataclass
 class _Kept:
-    """A draft and what it was made from. ``rests``: its times are final."""
+    """A draft, as it is by now and as it was at first, and what it was made from. ``rests``: its
+    times are final; ``generation``: the newest change that it hangs on, when it was made.
+    """
 
-    drafted: Drafted
-    draft: RolloutDraft
-    generation: int  # the newest change that it hangs on, when it was made
-    rests: threading.Event = field(default_factory=threading.Event)
+    def __init__(self, drafted: Drafted, draft: RolloutDraft, generation: int) -> None:
+        self.drafted, self.generation = drafted, generation
+        self.draft = draft
+        self.shown = {draft.id: draft}  # by id, as it could be seen
+        self.rests = threading.Event()
+
+    def improve(self, draft: RolloutDraft) -> None:
+        """Show it with other times from now on, under another id."""
+        self.draft = draft.model_copy(update={"id": _new_id()})
+        self.shown[self.draft.id] = self.draft
+
+
+def _new_id() -> str:
+    return secrets.token_hex(6)
 
 
 class _Drafts:
@@ -97,7 +109,8 @@ class _Drafts:
 
     def keep(self, kept: _Kept) -> None:
         with self.guard:
-            self.by_id[kept.draft.id] = kept
+            for id_ in list(kept.shown):
+                self.by_id[id_] = kept
             while len(self.by_id) > _KEPT:
                 self.by_id.popitem(last=False)
 
@@ -177,7 +190,7 @@ def _made(context: Context, new: NewRollout) -> _Kept:
     generation = context.store.database.generation(*HANGS_ON)
     drafted = drafting.drafted(context, new)
     draft = drafted.with_times(first_document(drafted.book))
-    return _Kept(drafted, draft.model_copy(update={"id": secrets.token_hex(6)}), generation)
+    return _Kept(drafted, draft.model_copy(update={"id": _new_id()}), generation)
 
 
 def _improve(context: Context, kept: _Kept, then: Callable[[], None] = lambda: None) -> None:
@@ -188,16 +201,17 @@ def _improve(context: Context, kept: _Kept, then: Callable[[], None] = lambda: N
 
     def take(done: Future[dict[str, Any]]) -> None:
         try:
-            kept.draft = drafted.with_times(done.result()).model_copy(update={"id": id_})
+            kept.improve(drafted.with_times(done.result()))
         except Exception:
             log.exception("the times of draft %s stay as they are by plain rules", id_)
+        _drafts(context).keep(kept)
+        kept.rests.set()
         try:
+            then()
             context.tell("draft", id_, "its times are final")
         except Exception:
             log.exception("nobody heard that the times of draft %s are final", id_)
         finally:
-            kept.rests.set()
-            then()
             context.store.close()
 
     work.add_done_callback(take)
@@ -211,7 +225,7 @@ def to_approve(context: Context, id_: str) -> RolloutDraft:
     same waves, at the same times. Reads. Raises DraftGone, and DraftChanged with what is otherwise.
     """
     kept = _drafts(context).find(id_)
-    draft = kept.draft
+    draft = kept.shown[id_]
     if _is_current(context, kept):
         return draft
     now = drafting.drafted(context, draft.asked)
@@ -312,7 +326,7 @@ def _take_times(before: _Kept, now: _Kept) -> bool:
         return False
     times = {m.site: {"starts_at": m.starts_at, "why": m.why} for m in before.draft.members}
     members = tuple(m.model_copy(update=times[m.site]) for m in now.draft.members)
-    same_in = {"members": members, "id": before.draft.id, "improved": before.draft.improved}
-    now.draft = now.draft.model_copy(update=same_in)
+    improved = before.draft.improved
+    now.improve(now.draft.model_copy(update={"members": members, "improved": improved}))
     now.rests.set()
     return True

@@ -106,6 +106,7 @@ class Driver:
         self._tasks_at = -1
         self._rollouts_at = self._patches_at = self._timetable_at = -1
         self._timetable_after = self._proposals_after = 0.0
+        self._proposals_at = (-1, "")
         self._hour = ""  # the hour whose turning was looked after
         self._main = threading.Thread(target=self._loop, name="drive", daemon=True)
         self._views = threading.Thread(target=self._project, name="projector", daemon=True)
@@ -454,7 +455,7 @@ class Driver:
             except Exception:
                 log.exception("answers were not all made again; it is tried again")
             with self.context.news:
-                self.context.news.wait(0.5)
+                self.context.news.wait(1.0)
         self.context.store.close()
 
     def _tend_nights(self) -> None:
@@ -471,19 +472,25 @@ class Driver:
             except Exception:
                 log.exception("the nights were not brought up to date; it is tried again")
             with self.context.news:
-                self.context.news.wait(0.5)
+                self.context.news.wait(1.0)
         self.context.store.close()
 
     def _proposals(self) -> None:
         """Work out again what could be booked, once the views show what it is made from. While much
         changes, that takes a tenth of the time at the most.
         """
-        began = time.monotonic()
+        began, database = time.monotonic(), self.context.store.database
+        minute = f"{self.context.clock():%Y-%m-%dT%H:%M}"
+        state = database.generation(*drafts.HANGS_ON), minute  # times of it pass by themselves
+        if began < self._proposals_after or state == self._proposals_at:
+            return
         reached, _ = self.context.store.views.reached()
-        if began < self._proposals_after or reached < self.context.store.database.generation():
+        if reached < state[0]:
             return
         if drafts.renew(self.context):
             self._proposals_after = time.monotonic() + 10 * (time.monotonic() - began)
+        elif not drafts.is_renewing(self.context):
+            self._proposals_at = state
 
     def _timetable(self) -> None:
         """Keep the timetable, where something changed that it hangs on. While many runs write it is

@@ -8,7 +8,7 @@ from zoneinfo import ZoneInfo
 
 from windbreak.core.values.bookings import Booking
 from windbreak.core.values.freezes import NewFreeze
-from windbreak.core.values.rollouts import NewRollout, Rollout
+from windbreak.core.values.rollouts import ApproveRollout, NewRollout, Rollout
 from windbreak.standins.demo import set_up
 from windbreak.standins.millrace import FOLDERS
 from windbreak.standins.nights import Played, play
@@ -42,7 +42,9 @@ class Nights(Seeing):
         self.see("the canaries cover all kinds that sites share", draft.covered == draft.kinds)
         placed = [member for member in draft.members if member.starts_at is not None]
         self.see(f"{len(placed)} have a night, and each says why then", all(m.why for m in placed))
-        rollout = self.windbreak.approve_rollout(NewRollout(why="the tour: before the season"))
+        rollout = self.windbreak.approve_rollout(
+            ApproveRollout(draft=draft.id, why="the tour: before the season")
+        )
         booked = {booking.site: booking.starts_at for booking in self.windbreak.bookings()}
         self.see(
             "they are booked as they were drafted",

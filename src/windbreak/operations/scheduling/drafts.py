@@ -280,6 +280,11 @@ def catch_up(context: Context) -> None:
         return
 
 
+def is_renewing(context: Context) -> bool:
+    """Whether what could be booked is being worked out again."""
+    return _drafts(context).renewing.locked()
+
+
 def renew(context: Context) -> bool:
     """Work out again what could be booked, where something changed that it hangs on; whether that
     was so. Once, however many wait for it. Reads.

@@ -129,6 +129,24 @@ class Shown(WithDrafts):
         self.assertEqual(self.approve(now.id), sorted(SITES))
         self.assertEqual(self.times(), {m.site: m.starts_at for m in now.members})
 
+    def test_a_draft_that_is_read_while_a_window_is_open_goes_a_few_minutes_later(self) -> None:
+        draft = drafts.finished(self.context, NewRollout())
+        first = min(when for when, _ in drafts.times_of(draft).values())
+        self.later = first - self.context.clock() + timedelta(minutes=7)
+        self.assertEqual(self.approve(draft.id), sorted(SITES))
+        for site, (when, _) in drafts.times_of(draft).items():
+            (booking,) = self.context.store.bookings.all(site=site, state="waiting")
+            self.assertLessEqual(when, booking.starts_at)
+            self.assertLessEqual(booking.starts_at, when + timedelta(minutes=15))
+            self.assertGreaterEqual(booking.starts_at, self.context.clock() - timedelta(minutes=1))
+
+    def test_a_draft_whose_night_is_over_is_asked_again(self) -> None:
+        draft = drafts.finished(self.context, NewRollout())
+        first = min(when for when, _ in drafts.times_of(draft).values())
+        self.later = first - self.context.clock() + timedelta(hours=9)
+        with self.assertRaises(DraftChanged):
+            self.approve(draft.id)
+
     def test_who_goes_no_more_who_joined_and_other_versions_are_told_line_by_line(self) -> None:
         draft = drafts.finished(self.context, NewRollout(but=("whinchat-radio",)))
         down = self.context.store.sites.get("skerry-light-twin").link.model_copy(

@@ -22,12 +22,12 @@ import time
 from collections import OrderedDict
 from collections.abc import Callable
 from concurrent.futures import Executor, Future, ThreadPoolExecutor
-from datetime import datetime
+from datetime import datetime, timedelta
 from functools import partial
 from typing import Any
 
 from windbreak.core.values.rollouts import NewRollout
-from windbreak.documents.rollouts import RolloutDraft
+from windbreak.documents.rollouts import DraftMember, RolloutDraft
 from windbreak.operations.context import Context
 from windbreak.operations.errors import OperationError
 from windbreak.operations.scheduling import drafting, nights
@@ -45,6 +45,7 @@ HANGS_ON = (
 )
 MOST = 500  # sites of a fleet for which what could be booked is kept ready
 _KEPT = 100  # drafts that were asked for
+_READING = timedelta(minutes=15)  # in which a draft is read, while a window is open
 _PATIENCE = 20.0  # seconds in which the times of a draft are improved
 
 
@@ -230,11 +231,28 @@ def to_approve(context: Context, id_: str) -> RolloutDraft:
         return draft
     now = drafting.drafted(context, draft.asked)
     times = {drafting.job_of(site): time for site, time in times_of(draft).items()}
-    document = first_document(nights.at(now.book, times))
-    changes = changed_lines(draft, now.with_times(document), partial(_name, context))
+    as_it_is = now.with_times(first_document(nights.at(now.book, times)))
+    if _has_passed(draft, context.clock()):
+        draft = _a_little_later(draft, as_it_is)
+    changes = changed_lines(draft, as_it_is, partial(_name, context))
     if not changes:
         return draft
     raise DraftChanged(changes, _asked(context, draft.asked).draft.id)
+
+
+def _a_little_later(draft: RolloutDraft, now: RolloutDraft) -> RolloutDraft:
+    """A draft whose first times passed while it was read: what only begins a few minutes later for
+    it is no other draft.
+    """
+    starts = {member.site: member.starts_at for member in now.members}
+
+    def of(member: DraftMember) -> DraftMember:
+        was, start = member.starts_at, starts.get(member.site)
+        if was is None or start is None or not was < start <= was + _READING:
+            return member
+        return member.model_copy(update={"starts_at": start})
+
+    return draft.model_copy(update={"members": tuple(map(of, draft.members))})
 
 
 def _name(context: Context, product: str) -> str:

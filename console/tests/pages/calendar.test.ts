@@ -1,6 +1,6 @@
 import { describe, expect, it } from "vitest";
 import { drawn, hoursOf, keyOf, MOST_ROWS, type Night, type Nights, shortened, stepped, stripOf } from "../../src/pages/calendar/layout";
-import { byNight, look, moved, spoken, tally, title } from "../../src/pages/calendar/state";
+import { byNight, look, moved, spoken, tally, title, unfinished } from "../../src/pages/calendar/state";
 
 const DAY = 86_400_000;
 const NOON = "2026-11-27T12:00:00Z";
@@ -60,6 +60,14 @@ function nights(bookings: Night[], more: Partial<Nights> = {}): Nights {
 }
 
 const at = (days: number, hour: string) => new Date(Date.parse(`2026-11-28T${hour}:00Z`) + days * DAY).toISOString();
+
+describe("what could be booked", () => {
+  it("says that it is being worked out, and as of when it is shown", () => {
+    expect(unfinished(nights([]))).toBe("");
+    expect(unfinished(nights([], { final: false }))).toMatch(/^Updating, as of \d\d:\d\d$/);
+    expect(unfinished(nights([], { final: false, proposed_at: null }))).toBe("Working it out…");
+  });
+});
 
 describe("the nights laid out", () => {
   it("draws only the hours in which anything can be done, and one on each side", () => {

@@ -21,8 +21,7 @@ export function tally(nights: Nights): string {
 /** That what could be booked is being worked out, and as of when it is shown; "" where it is final. */
 export function unfinished(nights: Nights): string {
   if (nights.final) return "";
-  if (nights.proposed_at == null) return "What could be booked is being worked out…";
-  return `What could be booked is being worked out again. Shown is ${day(nights.proposed_at)}, ${clock(nights.proposed_at)}.`;
+  return nights.proposed_at == null ? "Working it out…" : `Updating, as of ${clock(nights.proposed_at)}`;
 }
 
 /** How a booking stands, in words. */

@@ -98,16 +98,16 @@ function Drafted({
         {draft.held > 0 && <span className="q">{draft.held} held</span>}
       </p>
       {changes.length > 0 && (
-        <div className="err" role="alert">
-          <b>Something changed since this was shown. Nothing was approved.</b>
+        <section className="brings" role="alert">
+          <h3>Something changed since this was shown. Nothing was approved.</h3>
           {changes.map((line) => (
             <p key={line}>{line}</p>
           ))}
-          <p>Below is the draft as it is now.</p>
-        </div>
+          <p className="q">Below is the draft as it is now.</p>
+        </section>
       )}
       <p className="q" role="status">
-        {unfinished(draft)}
+        {unfinished(draft) || "These times are final."}
       </p>
       {draft.before.length > 0 && (
         <p className="q">{plural(draft.before.length, "site")} were approved before and keep their time.</p>

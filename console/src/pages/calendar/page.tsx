@@ -37,6 +37,7 @@ export function CalendarPage() {
           <p className="caption">
             <b>{current ? `${current.label} is picked` : "No site is booked"}</b>
             {nights && tally(nights)}
+            <span role="status">{nights && unfinished(nights) && `. ${unfinished(nights)}`}</span>
           </p>
         </Belt>
       )}
@@ -48,9 +49,6 @@ export function CalendarPage() {
               <div className="head">
                 <h1>{title(told)}</h1>
                 <span className="q">times in {zone}</span>
-                <span className="q" role="status">
-                  {unfinished(told)}
-                </span>
                 <span className="sp" />
                 <Legend />
                 <span className="acts">

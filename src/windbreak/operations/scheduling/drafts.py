@@ -170,16 +170,18 @@ def shown(context: Context, id_: str, seconds: float = 0.0) -> RolloutDraft:
     """
     kept = _drafts(context).find(id_)
     kept.rests.wait(seconds)
-    current = _is_current(context, kept)
+    current = _is_current(context, kept, late=_READING)
     return kept.draft if current else kept.draft.model_copy(update={"current": False})
 
 
-def _is_current(context: Context, kept: _Kept) -> bool:
-    """Whether nothing changed that a draft hangs on, and none of its times has passed."""
+def _is_current(context: Context, kept: _Kept, late: timedelta = timedelta()) -> bool:
+    """Whether nothing changed that a draft hangs on, and none of its times has passed, but for what
+    may be ``late``.
+    """
     if context.store.database.generation(*HANGS_ON) > kept.generation:
         return False
     now = context.clock()
-    return now.date() == kept.draft.made_at.date() and not _has_passed(kept.draft, now)
+    return now.date() == kept.draft.made_at.date() and not _has_passed(kept.draft, now - late)
 
 
 def _has_passed(draft: RolloutDraft, now: datetime) -> bool:

@@ -129,12 +129,13 @@ class Ready:
         if self._loop is None:
             return await handler(request)  # nothing would renew it
         key = f"{request.scope['path']}?{request.url.query}"
+        asked: Asked = request.state.asked
+        generation = asked.generation or 0
         wanted = request.headers.get("at-least-generation", "")
-        if wanted.isdigit() and int(wanted) > self.reached:
-            await run_in_threadpool(self._wait, key, int(wanted))
+        if wanted.isdigit() and int(wanted) > min(self.reached, generation):
+            generation = await run_in_threadpool(self._wait, key, int(wanted))
         kept = self._kept.get(key)
-        if kept is None or not self._holds(kept, request.state.asked):
-            generation, _ = await run_in_threadpool(self.context.store.views.reached)
+        if kept is None or not self._holds(kept, asked):
             response = await handler(request)
             if response.status_code != 200 or not hasattr(response, "body"):
                 return response
@@ -170,17 +171,18 @@ class Ready:
             self._turn.notify_all()
         return kept
 
-    def _wait(self, key: str, wanted: int) -> None:
-        """Wait until an answer shows a generation."""
+    def _wait(self, key: str, wanted: int) -> int:
+        """Wait until an answer shows a generation; that of the views by then."""
         until = time.monotonic() + _WAIT
         with self._turn:
             while (left := until - time.monotonic()) > 0:
                 kept = self._kept.get(key)
                 if self.marked >= wanted and (kept is None or not kept.stale):
-                    return
+                    break
                 if kept is not None:
                     kept.waited_for = True
                 self._turn.wait(left)
+        return self.context.store.views.reached()[0]
 
     def settled(self, wanted: int, seconds: float = _WAIT) -> None:
         """Wait until all answers show a generation, for so many seconds at the most."""

@@ -213,11 +213,14 @@ class Ready(WithDrafts):
         policy.hold(self.context, NewHold(product="theme/capstan", reason="a test"), RHONA)
         before = self.fleet()
         self.assertFalse(before[1])
+        last = self.context.store.events.last()
         self.assertTrue(drafts.renew(self.context))
         after = self.fleet()
         self.assertTrue(after[1])
         self.assertEqual(self.executor.count, asked)
         self.assertEqual(drafts.times_of(after[0]), drafts.times_of(before[0]))
+        told = self.context.store.events.after(last)
+        self.assertIn(("draft", "fleet"), [(e.kind, e.subject) for e in told])
 
     def test_what_changes_it_is_shown_old_until_it_is_worked_out(self) -> None:
         drafts.catch_up(self.context)

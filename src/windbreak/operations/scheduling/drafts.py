@@ -338,6 +338,7 @@ def _note(context: Context) -> None:
     """Note that what could be booked is another now: the calendar shows it. Writes."""
     with context.store.transaction():
         context.store.database.mark([("proposals", "")])
+        context.note("draft", "fleet", "what could be booked was worked out")
     context.wake()
 
 

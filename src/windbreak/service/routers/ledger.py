@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+from datetime import datetime
 from typing import Annotated
 
 from fastapi import APIRouter, Depends, Query, Request, Response
@@ -11,6 +13,7 @@ from windbreak.core.values.basics import Instant
 from windbreak.core.values.ledger import LedgerAsked, LedgerPart
 from windbreak.documents.ledger import ClientReport, LedgerLine, LedgerSummary
 from windbreak.operations.administration import exports
+from windbreak.operations.context import Context
 from windbreak.operations.views import ledger, reports
 from windbreak.service import hanging
 from windbreak.service.paging import After, page
@@ -25,8 +28,27 @@ Month = Annotated[str, Query(description="as 2026-11")]
 Looks = Annotated[bool, Query(description="also what was seen after each step")]
 
 
-def _asked(
-    context: Ctx,
+@dataclass(frozen=True)
+class _Query:
+    """Which lines are asked for, as it was asked."""
+
+    subject: str | None
+    client: str | None
+    who: str | None
+    part: LedgerPart | None
+    since: datetime | None
+    until: datetime | None
+    words: str
+    wrong: bool
+
+    def meant(self, context: Context) -> LedgerAsked:
+        """The same, with names made into subjects. Reads. It is called where the answer is made:
+        one turn of a thread and not two.
+        """
+        return ledger.asked(context, **vars(self))
+
+
+async def _query(
     subject: Annotated[str | None, Query(description="a site, product, feed or licence")] = None,
     client: Annotated[str | None, Query(description="its sites")] = None,
     person: Annotated[str | None, Query(description="who decided or did it, by name")] = None,
@@ -35,21 +57,11 @@ def _asked(
     until: Instant | None = None,
     words: Annotated[str, Query(max_length=200, description="in the line or a name")] = "",
     wrong: Annotated[bool, Query(description="runs that did not end well")] = False,
-) -> LedgerAsked:
-    return ledger.asked(
-        context,
-        subject=subject,
-        client=client,
-        who=person,
-        part=part,
-        since=since,
-        until=until,
-        words=words,
-        wrong=wrong,
-    )
+) -> _Query:
+    return _Query(subject, client, person, part, since, until, words, wrong)
 
 
-Asked = Annotated[LedgerAsked, Depends(_asked)]
+Asked = Annotated[_Query, Depends(_query)]
 
 
 @router.get("/ledger")
@@ -65,8 +77,10 @@ def show_ledger(
 ) -> list[LedgerLine]:
     """What was decided and done, newest first; ``link`` leads to the next page."""
 
+    asked = wanted.meant(context)
+
     def read(count: int) -> list[LedgerLine]:
-        return ledger.lines(context, wanted, after=after, limit=count)
+        return ledger.lines(context, asked, after=after, limit=count)
 
     return page(request, response, limit, read, lambda line: line.id)
 
@@ -74,14 +88,16 @@ def show_ledger(
 @router.get("/ledger.csv", response_class=Response, responses=CSV)
 def export_ledger(context: Ctx, who: Who, wanted: Asked) -> Response:
     """All of the ledger that is wanted, as CSV."""
-    return Response(exports.ledger_csv(context, wanted), media_type="text/csv; charset=utf-8")
+    return Response(
+        exports.ledger_csv(context, wanted.meant(context)), media_type="text/csv; charset=utf-8"
+    )
 
 
 @router.get("/ledger/summary")
 @ready(*hanging.LEDGER, "run", exact=True)
 def show_ledger_summary(context: Ctx, who: Who, wanted: Asked) -> LedgerSummary:
     """How much of the ledger is wanted, and what it can be narrowed by."""
-    return ledger.summary(context, wanted)
+    return ledger.summary(context, wanted.meant(context))
 
 
 @router.get("/report")

@@ -45,6 +45,7 @@ from windbreak.service.settings import ShelfSettings
 
 log = logging.getLogger("windbreak.drive")
 
+_QUIET = 3.0  # seconds between two looks while nobody tells anything
 _TOGETHER = 0.2  # seconds at the most for which changes are left to come together
 _OWED_EVERY = timedelta(minutes=1)  # how often a site is asked to which something is owed
 
@@ -455,7 +456,8 @@ class Driver:
             except Exception:
                 log.exception("answers were not all made again; it is tried again")
             with self.context.news:
-                self.context.news.wait(1.0)
+                if self.projector.reached <= self.ready.marked:  # or it came to there meanwhile
+                    self.context.news.wait(_QUIET)
         self.context.store.close()
 
     def _tend_nights(self) -> None:
@@ -472,7 +474,7 @@ class Driver:
             except Exception:
                 log.exception("the nights were not brought up to date; it is tried again")
             with self.context.news:
-                self.context.news.wait(1.0)
+                self.context.news.wait(_QUIET)
         self.context.store.close()
 
     def _proposals(self) -> None:

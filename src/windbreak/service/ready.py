@@ -174,7 +174,7 @@ class Ready:
     def _wait(self, key: str, wanted: int) -> int:
         """Wait until an answer shows a generation; that of the views by then."""
         until = time.monotonic() + _WAIT
-        with self._turn:
+        with self.context.store.database.waiting(), self._turn:
             while (left := until - time.monotonic()) > 0:
                 kept = self._kept.get(key)
                 if self.marked >= wanted and (kept is None or not kept.stale):
@@ -183,6 +183,13 @@ class Ready:
                     kept.waited_for = True
                 self._turn.wait(left)
         return self.context.store.views.reached()[0]
+
+    def awaited(self, wanted: int) -> None:
+        """Wait, and keep what is waited for from standing back, until all answers show a
+        generation.
+        """
+        with self.context.store.database.waiting():
+            self.settled(wanted)
 
     def settled(self, wanted: int, seconds: float = _WAIT) -> None:
         """Wait until all answers show a generation, for so many seconds at the most."""

@@ -43,9 +43,10 @@ def wanted_by(request: Request) -> int:
 
 def _shown(context: Context, generation: int) -> None:
     until = time.monotonic() + _PATIENCE
-    while context.store.views.reached()[0] < generation and time.monotonic() < until:
-        with context.news:
-            context.news.wait(0.1)
+    with context.store.database.waiting():
+        while context.store.views.reached()[0] < generation and time.monotonic() < until:
+            with context.news:
+                context.news.wait(0.1)
 
 
 Ctx = Annotated[Context, Depends(context_of)]

@@ -40,6 +40,8 @@ class Database:
         self._writing = threading.RLock()
         self._local = threading.local()
         self.in_front = 0  # requests that are under way
+        self.awaited = 0  # requests that wait for what is done behind them
+        self._counting = threading.Lock()
         self._marks: dict[Mark, None] = {}  # of the transaction under way, which holds the lock
         with self._writing:
             self.migrated = migrate(self.peewee)
@@ -100,8 +102,19 @@ class Database:
         if getattr(self._local, "writes", False):
             return  # others wait for what it holds
         until = time.monotonic() + _MOMENT
-        while self.in_front and time.monotonic() < until:
+        while self.in_front and not self.awaited and time.monotonic() < until:
             time.sleep(_TICK)
+
+    @contextlib.contextmanager
+    def waiting(self) -> Iterator[None]:
+        """While somebody waits for what is done behind requests: it stands back no more."""
+        with self._counting:
+            self.awaited += 1
+        try:
+            yield
+        finally:
+            with self._counting:
+                self.awaited -= 1
 
     def mark(self, marks: Iterable[Mark]) -> None:
         """Note what the transaction under way changes. Within ``transaction`` only."""
@@ -182,7 +195,7 @@ class Database:
 
     def ask(self, sql: str, parameters: Sequence[object] = ()) -> list[tuple[Any, ...]]:
         """The rows of a query. Reads."""
-        if self.in_front and getattr(self._local, "behind", False):
+        if self.in_front and not self.awaited and getattr(self._local, "behind", False):
             self._stand_back()
         memory, given = self.memory, tuple(parameters)
         if memory is not None and (sql, given) in memory:

@@ -77,6 +77,7 @@ class Projector:
         self.context = context
         self.stop = threading.Event()
         self.last: Pass | None = None  # the pass made last
+        self.reached = -1  # the generation that all views show since
         self._catalogue: KnownCatalogue | None = None  # that of the pass before
 
     def project(self) -> bool:
@@ -92,6 +93,7 @@ class Projector:
                 return False
             findings.look_at(context, done.touched.marks)
             views.reach(generation, context.clock())
+            self.reached = generation
             self.last = done
         finally:
             views.release(context.name)

@@ -62,7 +62,7 @@ async def who_am_i(request: Request, who: Who) -> Principal:
     ready: Ready = request.app.state.ready
     wanted = wanted_by(request)
     if wanted > ready.reached >= 0:
-        await run_in_threadpool(ready.settled, wanted)
+        await run_in_threadpool(ready.awaited, wanted)
     return who
 
 

@@ -61,6 +61,12 @@ def timed(work: Callable[[], Any], rounds: int = 1) -> tuple[float, Any]:
     return best, found
 
 
+def _read(line: str) -> Figure:
+    fields = json.loads(line)
+    fields.pop("met", None)
+    return Figure(**fields)
+
+
 def pace() -> float:
     """Milliseconds for a loop of a million additions."""
 
@@ -73,9 +79,15 @@ def pace() -> float:
     return timed(loop)[0]
 
 
-def keep(figures: Iterable[Figure]) -> None:
-    """Write the figures of a whole run: one JSON line each, and the table in the docs."""
+def keep(figures: Iterable[Figure], *, beside: bool = False) -> None:
+    """Write the figures of a whole run: one JSON line each, and the table in the docs. ``beside``:
+    those of some parts, in the place of those of their names from runs before.
+    """
     rows = list(figures)
+    if beside:
+        new = {row.name: row for row in rows}
+        before = [_read(line) for line in LATEST.read_text().splitlines()[1:]]
+        rows = [new.pop(row.name, row) for row in before] + list(new.values())
     machine = {
         "at": datetime.now(UTC).isoformat(timespec="seconds"),
         "cores": os.cpu_count(),

@@ -1,7 +1,8 @@
 """Every benchmark in one run, each figure beside what is wanted.
 
 python -m benchmarks.run              all parts; writes benchmarks/latest.json, docs/speed.md
-python -m benchmarks.run feeds idle   some parts; prints only
+python -m benchmarks.run feeds idle   some parts; prints only; with --keep their figures take the
+                                      place of those of the last run, part by part
 python -m benchmarks.run an-hour      timetables beside a solver, 40 books of a minute each; prints
 """
 
@@ -43,7 +44,8 @@ LONG = {"an-hour": timetables.an_hour}  # only where it is asked for
 
 
 def main() -> int:
-    wanted = sys.argv[1:] or list(PARTS)
+    asked = [word for word in sys.argv[1:] if word != "--keep"]
+    wanted = asked or list(PARTS)
     parts = PARTS | LONG
     unknown = [name for name in wanted if name not in parts]
     if unknown:
@@ -58,12 +60,14 @@ def main() -> int:
             measured, pace = processes.submit(_figures, name).result()
             figures += measured
             paces += pace
+            if "--keep" in sys.argv:
+                keep(measured, beside=True)
     print("\nthe machine")
     how = f"a loop of a million additions, before and after each part: {min(paces):.0f} to "
     how += f"{max(paces):.0f} ms; single times of a slow while are to be read with that in mind"
     figures.append(Figure("how unevenly the machine went", max(paces) / min(paces), "x", how=how))
     print(f"  {figures[-1].text()} {how}")
-    if not sys.argv[1:]:
+    if not asked:
         keep(figures)
     return 0
 

@@ -1,4 +1,4 @@
-"""What differs between a draft as it was shown and as it is now, a line for each site."""
+"""What differs between the draft that a person saw and the draft of now, a line for each site."""
 
 from __future__ import annotations
 

@@ -2,7 +2,7 @@
 
 import time
 from concurrent.futures import Executor, Future, ThreadPoolExecutor
-from datetime import timedelta
+from datetime import UTC, datetime, timedelta
 from typing import Any
 
 from tests.operations.within import RHONA, WithContext, catch_up
@@ -42,6 +42,8 @@ class WithDrafts(WithContext):
         self.feeds()
         for site in SITES:
             self.site(site)
+        now = datetime.now(UTC)
+        self.later = now.replace(hour=13, minute=0, second=30) - now  # when no window is open
         self.executor = self.context.executor = Counting()
 
     def times(self) -> dict[str, object]:
@@ -132,7 +134,7 @@ class Shown(WithDrafts):
     def test_a_draft_that_is_read_while_a_window_is_open_goes_a_few_minutes_later(self) -> None:
         draft = drafts.finished(self.context, NewRollout())
         first = min(when for when, _ in drafts.times_of(draft).values())
-        self.later = first - self.context.clock() + timedelta(minutes=7)
+        self.later += first - self.context.clock() + timedelta(minutes=7)
         self.assertEqual(self.approve(draft.id), sorted(SITES))
         for site, (when, _) in drafts.times_of(draft).items():
             (booking,) = self.context.store.bookings.all(site=site, state="waiting")
@@ -143,7 +145,7 @@ class Shown(WithDrafts):
     def test_a_draft_whose_night_is_over_is_asked_again(self) -> None:
         draft = drafts.finished(self.context, NewRollout())
         first = min(when for when, _ in drafts.times_of(draft).values())
-        self.later = first - self.context.clock() + timedelta(hours=9)
+        self.later += first - self.context.clock() + timedelta(hours=9)
         with self.assertRaises(DraftChanged):
             self.approve(draft.id)
 
@@ -153,7 +155,9 @@ class Shown(WithDrafts):
             update={"state": "down", "reason": "no answer"}
         )
         self.context.store.sites.change("skerry-light-twin", link=down)
+        later, self.later = self.later, timedelta()  # as its agent's clock goes
         self.site("tarnsey-harbour")
+        self.later = later
         hold = NewHold(product="core/millrace", reason="until the season is over")
         policy.hold(self.context, hold, RHONA)
         catch_up(self.context)
@@ -241,10 +245,21 @@ class Ready(WithDrafts):
         drafts.catch_up(self.context)
         before = self.fleet()
         first = min(when for when, _ in drafts.times_of(before[0]).values())
-        self.later = first - self.context.clock() + timedelta(minutes=1)
+        self.later += first - self.context.clock() + timedelta(minutes=1)
         drafts.catch_up(self.context)
         after = self.fleet()
         self.assertGreaterEqual(min(w for w, _ in drafts.times_of(after[0]).values()), first)
+
+    def test_what_begins_at_once_while_a_window_is_open_is_as_good_for_its_minute(self) -> None:
+        now = datetime.now(UTC)
+        self.later = now.replace(hour=2, minute=15, second=20) - now + timedelta(days=1)
+        drafts.catch_up(self.context)
+        first = min(when for when, _ in drafts.times_of(self.fleet()[0]).values())
+        self.assertEqual((first.hour, first.minute), (2, 15))
+        self.assertTrue(self.fleet()[1])
+        self.assertFalse(drafts.renew(self.context))
+        self.later += timedelta(minutes=1)
+        self.assertTrue(drafts.renew(self.context))
 
     def test_a_draft_of_everything_is_the_one_that_is_ready(self) -> None:
         drafts.catch_up(self.context)

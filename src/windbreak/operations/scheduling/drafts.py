@@ -185,7 +185,11 @@ def _is_current(context: Context, kept: _Kept, late: timedelta = timedelta()) ->
 
 
 def _has_passed(draft: RolloutDraft, now: datetime) -> bool:
-    return any(m.starts_at is not None and m.starts_at < now for m in draft.members)
+    """Whether some site of a draft was to begin before now: before this minute, as a book begins
+    with the minute in which it is made.
+    """
+    minute = now.replace(second=0, microsecond=0)
+    return any(m.starts_at is not None and m.starts_at < minute for m in draft.members)
 
 
 def _made(context: Context, new: NewRollout) -> _Kept:

@@ -185,7 +185,8 @@ class _Making:
         """What could be booked of what is not yet, and has not passed since that was worked out."""
         for member in members:
             there = member.site in self.sites and member.site not in booked
-            if there and member.starts_at and member.starts_at >= self.now:
+            minute = self.now.replace(second=0, microsecond=0)
+            if there and member.starts_at and member.starts_at >= minute:
                 yield self._proposed(member)
 
     def _proposed(self, member: DraftMember) -> NightBooking:

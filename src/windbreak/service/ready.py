@@ -11,7 +11,8 @@ costs next to nothing is ``exact``: once anything it hangs on is committed, it i
     def list_licences(context: Ctx, who: Who) -> list[LicenceView]: …
 
 An answer that nobody asked for in two minutes is forgotten, and made on demand again. None is older
-than a minute and a half by the service's clock, as texts in it may tell what time it is.
+than a minute and a half by the service's clock, as texts in it may tell what time it is; what
+``stands`` (lists of the whole fleet) may be ten minutes old where making it takes that long.
 """
 
 from __future__ import annotations
@@ -43,6 +44,8 @@ Handler = Callable[[Request], Coroutine[Any, Any, Response]]
 _WAIT = 5.0  # seconds that a read waits for what its client has written
 _RENEW_AFTER = timedelta(seconds=60)
 _TOO_OLD = timedelta(seconds=90)
+_STANDS_FOR = timedelta(minutes=10)  # what stands may take long to make, and is given meanwhile
+_LONGEST = 600.0  # seconds that making an answer again may take
 _FORGET_AFTER = 120.0  # seconds in which nobody asked
 _MOST = 500  # answers that are kept
 _MOST_BYTES = 64 * 2**20
@@ -150,7 +153,8 @@ class Ready:
 
     def _holds(self, kept: _Kept, asked: Asked) -> bool:
         """Whether an answer that is kept may be given to who asks."""
-        if self.context.clock() - kept.made_at > _TOO_OLD:
+        too_old = _STANDS_FOR if kept.hangs_on.stands else _TOO_OLD
+        if self.context.clock() - kept.made_at > too_old:
             return False
         if not kept.hangs_on.exact:
             return True
@@ -306,7 +310,7 @@ class Ready:
         app, loop = self._app, self._loop
         if app is None or loop is None:
             raise RuntimeError("no answers are kept any more")
-        return asyncio.run_coroutine_threadsafe(_asked(app, key), loop).result(60)
+        return asyncio.run_coroutine_threadsafe(_asked(app, key), loop).result(_LONGEST)
 
 
 def _is_forgotten(kept: _Kept, now: float) -> bool:

@@ -7,7 +7,7 @@ import sys
 import tempfile
 import time
 import unittest
-from concurrent.futures import Executor, Future
+from concurrent.futures import Executor, Future, wait
 from concurrent.futures.process import BrokenProcessPool
 from pathlib import Path
 from typing import Any
@@ -84,6 +84,15 @@ class Processes(unittest.TestCase):
             except BrokenProcessPool:
                 self.assertLess(time.monotonic(), until)
         self.assertNotEqual(now, os.getpid())
+
+    def test_what_was_not_done_when_it_ends_is_never_waited_for(self) -> None:
+        self.workers.submit(time.sleep, 1)
+        waiting = [self.workers.submit(time.sleep, 1) for _ in range(4)]
+        self.workers.shutdown(cancel_futures=True)
+        done, left = wait(waiting, 30)
+        self.assertEqual((len(done), left), (4, set()))
+        with self.assertRaises(RuntimeError):
+            self.workers.submit(os.getpid).result(30)
 
     def test_what_is_refused_comes_back_as_it_was(self) -> None:
         with self.assertRaises(PackageRefused) as raised:

@@ -15,7 +15,7 @@ import signal
 import threading
 import time
 from collections.abc import Callable
-from concurrent.futures import Executor, Future, ProcessPoolExecutor
+from concurrent.futures import CancelledError, Executor, Future, ProcessPoolExecutor
 from concurrent.futures.process import BrokenProcessPool
 from multiprocessing import connection
 from typing import Any, TypeVar
@@ -87,10 +87,21 @@ class Workers(Executor):
         pool = self._pool
         try:
             task = give(pool)
-        except BrokenProcessPool:
-            task = give(self._instead_of(pool))
+        except BrokenProcessPool as error:
+            again = self._instead_of(pool)
+            if again is pool or tries == 0:
+                promised.set_exception(error)
+            else:
+                self._give(promised, give, tries - 1)
+            return
+        except RuntimeError as error:  # it ends
+            promised.set_exception(error)
+            return
 
         def done(task: Future[T]) -> None:
+            if task.cancelled():
+                promised.set_exception(CancelledError())  # who waits for it hears so
+                return
             error = task.exception()
             if isinstance(error, BrokenProcessPool) and tries > 1 and not self._ended:
                 self._instead_of(pool)

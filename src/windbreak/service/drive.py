@@ -108,6 +108,7 @@ class Driver:
         self._rollouts_at = self._patches_at = self._timetable_at = -1
         self._timetable_after = self._proposals_after = 0.0
         self._proposals_at = (-1, "")
+        self._let_go_at = -1
         self._hour = ""  # the hour whose turning was looked after
         self._main = threading.Thread(target=self._loop, name="drive", daemon=True)
         self._views = threading.Thread(target=self._project, name="projector", daemon=True)
@@ -422,17 +423,14 @@ class Driver:
         outward.deliver(self.context)
 
     def _project(self) -> None:
-        """Keep the views up to date, and let go what may go by itself, in a thread of its own. It
-        takes half of the time at the most: while many runs write, their changes are looked at
-        together.
+        """Keep the views up to date, in a thread of its own. It takes half of the time at the most:
+        while many runs write, their changes are looked at together.
         """
         self.context.store.database.behind()
         while not self.stopping.is_set():
             began = time.monotonic()
             try:
                 if self.projector.project():
-                    if instance.may_drive(self.context):
-                        policy.let_go(self.context)
                     time.sleep(min(time.monotonic() - began, _TOGETHER))
                     continue
             except Exception:
@@ -461,21 +459,32 @@ class Driver:
         self.context.store.close()
 
     def _tend_nights(self) -> None:
-        """Keep the timetable, and what could be booked, in a thread of their own: whoever reads the
-        calendar reads what is ready. Improving them is the executor's work.
+        """Let go what may go by itself, keep the timetable, and what could be booked, in a thread
+        of their own: whoever reads the calendar reads what is ready. Improving is the executor's.
         """
         self.context.store.database.behind()
         while not self.stopping.is_set():
             try:
                 if isinstance(self.context.executor, Workers):
                     self.context.executor.mend()
+                self._let_go()
                 self._timetable()
                 self._proposals()
             except Exception:
                 log.exception("the nights were not brought up to date; it is tried again")
             with self.context.news:
-                self.context.news.wait(_QUIET)
+                if self.projector.reached == self._let_go_at:  # or the views came further meanwhile
+                    self.context.news.wait(_QUIET)
         self.context.store.close()
+
+    def _let_go(self) -> None:
+        """Let go what may go by itself, once the views have come further. Booking it waits for a
+        worker, which is why the projector does not do it.
+        """
+        reached = self.projector.reached
+        if reached != self._let_go_at and instance.may_drive(self.context):
+            policy.let_go(self.context)
+            self._let_go_at = reached
 
     def _proposals(self) -> None:
         """Work out again what could be booked, once the views show what it is made from. While much

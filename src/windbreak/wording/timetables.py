@@ -47,7 +47,7 @@ def first_document(book: NightBook) -> dict[str, Any]:
         "left_out": [
             {"job": job.id, "text": FIRST_TEXT} for job in book.jobs if job.id not in booked
         ],
-        "improved": outcome.improved if not outcome.proven else 0.0,
+        "improved": 0.0,
     }
 
 

@@ -17,6 +17,7 @@ from windbreak.operations.planning import policy
 from windbreak.operations.scheduling import bookings, drafts, freezes, rollouts
 from windbreak.operations.scheduling.drafts import DraftChanged, DraftGone
 from windbreak.operations.sites import marks
+from windbreak.operations.views.calendar import calendar
 from windbreak.wording.timetables import FIRST_TEXT
 
 SITES = ("skerry-light", "skerry-light-twin", "seapink-florists", "whinchat-radio")
@@ -260,6 +261,18 @@ class Ready(WithDrafts):
         self.assertFalse(drafts.renew(self.context))
         self.later += timedelta(minutes=1)
         self.assertTrue(drafts.renew(self.context))
+
+    def test_where_there_is_nothing_to_keep_ready_nobody_waits_and_nothing_is_written(self) -> None:
+        for site in SITES:
+            retired = self.context.clock()
+            self.context.store.sites.change(site, retired_at=retired)
+        before = self.context.store.database.generation()
+        began = time.monotonic()
+        drafts.final(self.context, 30)
+        self.assertLess(time.monotonic() - began, 5)
+        self.assertFalse(drafts.renew(self.context))
+        self.assertEqual(self.context.store.database.generation(), before)
+        self.assertTrue(calendar(self.context, None, 7, "UTC").final)
 
     def test_a_draft_of_everything_is_the_one_that_is_ready(self) -> None:
         drafts.catch_up(self.context)

@@ -115,11 +115,18 @@ class _Drafts:
             while len(self.by_id) > _KEPT:
                 self.by_id.popitem(last=False)
 
-    def take(self, context: Context, fleet: _Kept | None) -> None:
-        """Show another draft of the fleet; it is being renewed no more."""
+    def show(self, context: Context, fleet: _Kept) -> None:
+        """Show another draft of the fleet. Writes: the calendar hears of it."""
         self.fleet = fleet
+        with context.store.transaction():
+            context.store.database.mark([("proposals", "")])
+            context.note("draft", "fleet", "what could be booked was worked out")
+        context.wake()
+
+    def renewed(self, context: Context, fleet: _Kept) -> None:
+        """Show the draft of the fleet whose times were improved. Writes."""
         try:
-            _note(context)
+            self.show(context, fleet)
         finally:
             self.renewing.release()
 
@@ -204,7 +211,6 @@ def _improve(context: Context, kept: _Kept, then: Callable[[], None] = lambda: N
     """Have the times of a draft improved, do what comes ``then``, and tell whoever waits for it."""
     drafted, id_ = kept.drafted, kept.draft.id
     executor = context.executor or _drafts(context).here
-    work = executor.submit(improved_document, drafted.book, dict(drafted.names), _PATIENCE)
 
     def take(done: Future[dict[str, Any]]) -> None:
         try:
@@ -221,7 +227,9 @@ def _improve(context: Context, kept: _Kept, then: Callable[[], None] = lambda: N
         finally:
             context.store.close()
 
-    work.add_done_callback(take)
+    executor.submit(
+        improved_document, drafted.book, dict(drafted.names), _PATIENCE
+    ).add_done_callback(take)
 
 
 # Approving what was shown.
@@ -237,7 +245,7 @@ def to_approve(context: Context, id_: str) -> RolloutDraft:
         return draft
     now = drafting.drafted(context, draft.asked)
     times = {drafting.job_of(site): time for site, time in times_of(draft).items()}
-    as_it_is = now.with_times(first_document(nights.at(now.book, times)))
+    as_it_is = now.with_times(first_document(nights.staying(now.book, times)))
     if _has_passed(draft, context.clock()):
         draft = _a_little_later(draft, as_it_is)
     changes = changed_lines(draft, as_it_is, partial(_name, context))
@@ -288,7 +296,7 @@ def final(context: Context, seconds: float) -> None:
     """Wait until what could be booked is final and as things are now, for so many seconds at the
     most.
     """
-    until = time.monotonic() + seconds
+    until = time.monotonic() + (seconds if is_kept(context) else 0)
     while (left := until - time.monotonic()) > 0:
         kept = fleet(context)
         if kept is not None and kept[1]:
@@ -304,6 +312,11 @@ def catch_up(context: Context) -> None:
         return
 
 
+def is_kept(context: Context) -> bool:
+    """Whether what could be booked is kept ready: there are sites, and not too many. Reads."""
+    return 0 < context.store.sites.count(retired=False) <= MOST
+
+
 def is_renewing(context: Context) -> bool:
     """Whether what could be booked is being worked out again."""
     return _drafts(context).renewing.locked()
@@ -317,33 +330,23 @@ def renew(context: Context) -> bool:
     before = drafts.fleet
     if before is not None and _is_current(context, before):
         return False
-    if context.store.sites.count(retired=False) > MOST:
-        return False  # its calendar shows what is approved
+    if not is_kept(context):
+        return False
     if not drafts.renewing.acquire(blocking=False):
         return False
     try:
         now = _made(context, NewRollout())
-    except OperationError:
-        now = None  # there is no site
+        if before is not None and before.rests.is_set() and _take_times(before, now):
+            drafts.show(context, now)
+            drafts.renewing.release()
+            return True
+        if before is None:
+            drafts.show(context, now)  # times by plain rules, rather than none
+        _improve(context, now, partial(drafts.renewed, context, now))
     except BaseException:
         drafts.renewing.release()
         raise
-    if now is None or (before is not None and before.rests.is_set() and _take_times(before, now)):
-        drafts.take(context, now)
-        return now is not None
-    if before is None:
-        drafts.fleet = now  # times by plain rules, rather than none
-        _note(context)
-    _improve(context, now, partial(drafts.take, context, now))
     return True
-
-
-def _note(context: Context) -> None:
-    """Note that what could be booked is another now: the calendar shows it. Writes."""
-    with context.store.transaction():
-        context.store.database.mark([("proposals", "")])
-        context.note("draft", "fleet", "what could be booked was worked out")
-    context.wake()
 
 
 def _take_times(before: _Kept, now: _Kept) -> bool:

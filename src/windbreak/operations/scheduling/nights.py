@@ -104,7 +104,7 @@ def reckon(
     return Reckoned(estimate.minutes, estimate.back_minutes, due.due, due.why, due.weight, watched)
 
 
-def at(book: NightBook, times: Mapping[str, tuple[datetime, str]]) -> NightBook:
+def staying(book: NightBook, times: Mapping[str, tuple[datetime, str]]) -> NightBook:
     """A night book in which jobs stay at some times, by their ids, if that can be."""
     jobs = [
         job.model_copy(update={"was": times[job.id][0]}) if job.id in times else job

@@ -90,7 +90,7 @@ def take(
         change()
         live = nights.live_book(context)
         starts = {nights.job_id(plan): when_and_why for plan, when_and_why in times.items()}
-        document = timetable_document(by_rules(nights.at(live.book, starts)), "", live.names)
+        document = timetable_document(by_rules(nights.staying(live.book, starts)), "", live.names)
         for row in document["bookings"]:
             start, why = starts.get(row["job"], (None, ""))
             if start == datetime.fromisoformat(row["start"]):

@@ -51,7 +51,7 @@ class _Making:
         self.wanting = gates.wanting(context)
 
     def made(self, *, proposed: bool) -> Calendar:
-        proposes = proposed and len(self.sites) <= drafts.MOST
+        proposes = proposed and drafts.is_kept(self.context)
         kept = drafts.fleet(self.context) if proposes else None
         draft, final = kept or (None, not proposes)
         waiting = self.context.store.bookings.all(state="waiting")

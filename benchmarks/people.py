@@ -42,7 +42,7 @@ from windbreak.wording.timetables import improved_document
 
 PEOPLE, SECONDS, THOUGHT = 50, 60.0, 1.0
 MANY = 5000
-ROUNDS = 5
+ROUNDS, AGAIN, DEAREST = 5, 25, 8
 NORMAL = 0.05  # seconds that a loop of a million additions takes on the machine that is meant
 
 BARE = """
@@ -207,20 +207,34 @@ def _after_writes(
     """
     for path in reads:
         client.get(path).raise_for_status()  # somebody works with it
-    dearest = (0.0, "", "")
-    for name, write in writes:
-        for path in reads:
-            own, base = [], []
-            for n in range(ROUNDS):
-                for asked, taken in ((path, own), ("session", base)):
-                    method, address, body = write(random.randrange(10**6) + n)
-                    client.request(method, address, json=body).raise_for_status()
-                    taken.append(_asked(client, asked))
-            ratio = statistics.median(own) / statistics.median(base)
-            dearest = max(dearest, (ratio, path, name))
-    how = f"{dearest[1]} after {dearest[2]}; {len(reads)} answers after {len(writes)} kinds"
+    ratios = [
+        (_ratio(client, path, write, ROUNDS), path, name)
+        for name, write in writes
+        for path in reads
+    ]
+    # The dearest of many short looks is one that was unlucky, so they are looked at for longer.
+    kinds = dict(writes)
+    again = [
+        (_ratio(client, path, kinds[name], AGAIN), path, name)
+        for _, path, name in sorted(ratios, reverse=True)[:DEAREST]
+    ]
+    ratio, path, name = max(again)
+    how = f"{path} after {name}; {len(reads)} answers after {len(writes)} kinds"
     title = f"the dearest answer right after a write beside /session, {where}"
-    return Figure(title, dearest[0], "x", wanted, how=how)
+    return Figure(title, ratio, "x", wanted, how=how)
+
+
+def _ratio(
+    client: httpx.Client, path: str, write: Callable[[int], tuple[str, str, Any]], rounds: int
+) -> float:
+    """An answer right after a write beside ``/session`` right after another."""
+    own, base = [], []
+    for n in range(rounds):
+        for asked, taken in ((path, own), ("session", base)):
+            method, address, body = write(random.randrange(10**6) + n)
+            client.request(method, address, json=body).raise_for_status()
+            taken.append(_asked(client, asked))
+    return statistics.median(own) / statistics.median(base)
 
 
 # Fifty people.

@@ -182,3 +182,30 @@ def close(context: Context) -> None:
     context.out.close()
     if context.executor is not None:
         context.executor.shutdown(cancel_futures=True)
+
+
+def aside(context: Context, read: Callable[..., T], *given: object) -> T:
+    """What a long read comes to: a worker of this machine makes it of the same database, as of now;
+    where there is none it is made here. ``read`` and what it is given can be sent. Reads.
+    """
+    if not isinstance(context.executor, executors.Workers):
+        return read(context, *given)
+    there = (context.data, context.soak, context.clock())
+    made: T = executors.carried_out(context.executor.aside, _read_in_worker, *there, read, given)
+    return made
+
+
+_of_worker: dict[Path, Context] = {}  # a worker's own, with what it has made ready before
+
+
+def _read_in_worker(
+    data: Path,
+    soak: dict[str, int],
+    now: datetime,
+    read: Callable[..., T],
+    given: tuple[object, ...],
+) -> T:
+    context = _of_worker.get(data) or _of_worker.setdefault(data, open_context(data, soak=soak))
+    context.clock = lambda: now
+    with context.store.database.snapshot():
+        return read(context, *given)

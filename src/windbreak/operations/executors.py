@@ -62,7 +62,18 @@ class Workers(Executor):
         self._guard = threading.Lock()
         self._ended = False
         self._mended = -_MEND_EVERY
+        self._aside: Workers | None = None
         self._pool = self._started()
+
+    @property
+    def aside(self) -> Workers:
+        """One more process, for long reads of the whole fleet: what a person waits for does not
+        stand in line behind them. Started when it is first needed.
+        """
+        with self._guard:
+            if self._aside is None:
+                self._aside = Workers(1)
+            return self._aside
 
     def _started(self) -> ProcessPoolExecutor:
         # Spawned, not forked: the service has threads, and a fork of them would hang.
@@ -132,11 +143,15 @@ class Workers(Executor):
             pool.submit(os.getpid)
         except BrokenProcessPool:
             self._instead_of(pool)
+        if self._aside is not None:
+            self._aside.mend()
 
     def shutdown(self, wait: bool = True, *, cancel_futures: bool = False) -> None:
         with self._guard:
             self._ended = True
-        self._pool.shutdown(wait=wait, cancel_futures=cancel_futures)
+        for pool in (self._pool, self._aside):
+            if pool is not None:
+                pool.shutdown(wait=wait, cancel_futures=cancel_futures)
 
 
 def _begin() -> None:

@@ -353,23 +353,3 @@ async def _asked(app: ASGIApp, key: str) -> _Made:
     await app(scope, receive, send)
     headers = [(name.decode(), value.decode()) for name, value in start.get("headers", ())]
     return _Made(int(start.get("status", 500)), _kept_headers(headers), b"".join(parts))
-
-
-class ReadyRoute(APIRoute):
-    """A route whose answers are kept ready, where its function is marked so."""
-
-    def get_route_handler(self) -> Handler:
-        handler = super().get_route_handler()
-        hangs_on: HangsOn | None = getattr(self.endpoint, "hangs_on", None)
-        if hangs_on is None:
-            return handler
-
-        async def answer(request: Request) -> Response:
-            asked: Asked = request.state.asked
-            asked.who()
-            if asked.own or request.query_params.get("wait"):
-                return await handler(request)  # asked by ourselves, or by who has patience
-            kept: Ready = request.app.state.ready
-            return await kept.answer(handler, request, hangs_on)
-
-        return answer

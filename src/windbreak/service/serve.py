@@ -18,7 +18,7 @@ from windbreak.service.app import JsonLines, create_app
 from windbreak.service.drive import Lease
 from windbreak.service.settings import SettingRefused, Settings
 
-_TURN = 0.0005  # seconds that a thread may keep others waiting, requests among them
+_TURN = 0.0002  # seconds that a thread may keep others waiting, requests among them
 
 
 def serve(data: Path, settings: Settings) -> int:

@@ -22,13 +22,15 @@ from windbreak.core.versions.ranges import parse_range
 from windbreak.core.versions.version import parse_version
 from windbreak.documents.outlook import ActRow, Alike, Difference, FreedMove, Outlook, Supposed
 from windbreak.documents.sites import Helps
-from windbreak.operations.context import Context
+from windbreak.operations.context import Context, aside
 from windbreak.operations.errors import Refused
 from windbreak.operations.reasoning import answers, cases, catalogue
 from windbreak.operations.reasoning.explaining import explained
 from windbreak.wording import roots as words
 from windbreak.wording.answers import Asked, answered
 from windbreak.wording.reasons import tell_act
+
+_WORTH_SENDING = 100  # sites; of fewer, the acts are told sooner than a worker may be free
 
 FORMS = (
     "offer PRODUCT VERSION [on HOST]",
@@ -184,10 +186,17 @@ def acts(context: Context, texts: Sequence[str] = (), product: str | None = None
     key = (context.store.database.generation(), context.clock().date(), tuple(texts))
 
     def made(_: list[ActRow] | None) -> list[ActRow]:
-        return _Fleet(context, [read(context, text) for text in texts]).ranked()
+        supposed = [read(context, text) for text in texts]
+        if context.store.sites.count(retired=False) < _WORTH_SENDING:
+            return _ranked(context, supposed)
+        return aside(context, _ranked, supposed)
 
     rows = context.cache.kept("acts", key, made)
     return [r for r in rows if product is None or any(f.product == product for f in r.frees)]
+
+
+def _ranked(context: Context, supposed: Sequence[Supposed]) -> list[ActRow]:
+    return _Fleet(context, supposed).ranked()
 
 
 class _Fleet:

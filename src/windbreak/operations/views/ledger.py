@@ -53,7 +53,7 @@ def lines(
 
 
 def _line(entry: LedgerEntry, label: str, about: LedgerAbout) -> LedgerLine:
-    return LedgerLine(**dict(entry), label=label, about=about)
+    return LedgerLine.model_construct(**entry.__dict__, label=label, about=about)
 
 
 def summary(context: Context, wanted: LedgerAsked) -> LedgerSummary:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from fastapi import APIRouter, Query, Request
+from fastapi import Query, Request
 
 from windbreak.core.values.errands import Errand, ErrandDone, NewErrand
 from windbreak.core.values.sites import Site
@@ -12,10 +12,11 @@ from windbreak.core.values.tasks import RefreshMany, Task
 from windbreak.operations.runs import errands
 from windbreak.operations.sites import tasks
 from windbreak.service import hanging
-from windbreak.service.ready import ReadyRoute, ready
+from windbreak.service.ready import ready
+from windbreak.service.routing import Router
 from windbreak.service.signin import Ctx, Who
 
-router = APIRouter(tags=["work"], route_class=ReadyRoute)
+router = Router("work")
 
 Number = int
 

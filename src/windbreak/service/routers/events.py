@@ -5,16 +5,17 @@ from __future__ import annotations
 from collections.abc import AsyncIterator
 from typing import Annotated
 
-from fastapi import APIRouter, Header, Query, Request
+from fastapi import Header, Query, Request
 from fastapi.sse import EventSourceResponse, ServerSentEvent
 from starlette.concurrency import run_in_threadpool
 
 from windbreak.core.values.ledger import Event
 from windbreak.operations.context import Context
 from windbreak.service.ready import Ready
+from windbreak.service.routing import Router
 from windbreak.service.signin import MOST, Ctx, Who
 
-router = APIRouter(tags=["events"])
+router = Router("events")
 
 _QUIET_SECONDS = 1.0
 _READABLE_SECONDS = 1.0  # for which an event is held back at the most

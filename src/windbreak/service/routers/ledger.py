@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import Annotated
 
-from fastapi import APIRouter, Depends, Query, Request, Response
+from fastapi import Depends, Query, Request, Response
 from fastapi.responses import PlainTextResponse
 
 from windbreak.core.values.basics import Instant
@@ -17,11 +17,12 @@ from windbreak.operations.context import Context
 from windbreak.operations.views import ledger, reports
 from windbreak.service import hanging
 from windbreak.service.paging import After, page
-from windbreak.service.ready import ReadyRoute, ready
+from windbreak.service.ready import ready
 from windbreak.service.routers.outward import CSV
+from windbreak.service.routing import Router
 from windbreak.service.signin import Ctx, Limit, Who
 
-router = APIRouter(tags=["ledger"], route_class=ReadyRoute)
+router = Router("ledger")
 
 Client = Annotated[str, Query(description="by name")]
 Month = Annotated[str, Query(description="as 2026-11")]

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from fastapi import APIRouter, Query
+from fastapi import Query
 from pydantic import SecretStr
 
 from windbreak.core.values.basics import Slug, Value, example
@@ -19,10 +19,11 @@ from windbreak.operations.licensing import (
 )
 from windbreak.operations.views import credentials
 from windbreak.service import hanging
-from windbreak.service.ready import ReadyRoute, ready
+from windbreak.service.ready import ready
+from windbreak.service.routing import Router
 from windbreak.service.signin import Ctx, Who
 
-router = APIRouter(tags=["licences"], route_class=ReadyRoute)
+router = Router("licences")
 
 
 class NewCode(Value):

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated, Any
 
-from fastapi import APIRouter, Request
+from fastapi import Request
 from fastapi.responses import Response
 from pydantic import Field
 
@@ -17,11 +17,12 @@ from windbreak.operations.errors import Refused
 from windbreak.operations.findings import digest
 from windbreak.operations.runs import runs
 from windbreak.service.paging import After, page
-from windbreak.service.ready import ReadyRoute, ready
+from windbreak.service.ready import ready
+from windbreak.service.routing import Router
 from windbreak.service.signin import Ctx, Limit, Who
 
-router = APIRouter(tags=["in and out"], route_class=ReadyRoute)
-open_router = APIRouter(tags=["in and out"])
+router = Router("in and out")
+open_router = Router("in and out")
 
 
 class CalendarAddress(Value):

@@ -5,7 +5,7 @@ from __future__ import annotations
 from datetime import date
 from typing import Annotated
 
-from fastapi import APIRouter, Query, Response
+from fastapi import Query, Response
 
 from windbreak.core.values.basics import Zone
 from windbreak.core.values.bookings import Book, BookAll, BookedAll, Booking
@@ -43,11 +43,12 @@ from windbreak.operations.scheduling import (
 from windbreak.operations.views import calendar
 from windbreak.operations.views import rollouts as rollout_views
 from windbreak.service import hanging
-from windbreak.service.ready import ReadyRoute, ready
+from windbreak.service.ready import ready
 from windbreak.service.routers.outward import ICS
+from windbreak.service.routing import Router
 from windbreak.service.signin import Ctx, Number, Who
 
-router = APIRouter(tags=["scheduling"], route_class=ReadyRoute)
+router = Router("scheduling")
 
 Wait = Annotated[
     float,

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from fastapi import APIRouter, Request, Response
+from fastapi import Request, Response
 from fastapi.concurrency import run_in_threadpool
 from pydantic import Field, SecretStr
 
@@ -14,9 +14,10 @@ from windbreak.operations.administration import accounts
 from windbreak.operations.errors import NotPermitted
 from windbreak.service.around import COOKIE, secret_of
 from windbreak.service.ready import Ready
+from windbreak.service.routing import Router
 from windbreak.service.signin import Ctx, Who, wanted_by
 
-router = APIRouter(tags=["signing in"])
+router = Router("signing in")
 
 
 class SignIn(Value):

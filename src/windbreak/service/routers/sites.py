@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated, Any
 
-from fastapi import APIRouter, Query, Request, Response
+from fastapi import Query, Request, Response
 
 from windbreak.core.values.basics import State, Value, Zone, example
 from windbreak.core.values.entitlements import Entitlement
@@ -37,10 +37,11 @@ from windbreak.operations.sites import integrity, marks, retiring, sites
 from windbreak.operations.views import sites as site_views
 from windbreak.service import hanging
 from windbreak.service.paging import After, next_of, page
-from windbreak.service.ready import ReadyRoute, ready
+from windbreak.service.ready import ready
+from windbreak.service.routing import Router
 from windbreak.service.signin import Ctx, Limit, Who
 
-router = APIRouter(tags=["sites"], route_class=ReadyRoute)
+router = Router("sites")
 
 If = Annotated[
     tuple[str, ...],

@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-from fastapi import APIRouter
-
 from windbreak.core.values.ties import KnownClash, KnownLockstep, NewClash, NewLockstep
 from windbreak.operations.planning import ties
+from windbreak.service.routing import Router
 from windbreak.service.signin import Ctx, Who
 
-router = APIRouter(tags=["ties"])
+router = Router("ties")
 
 
 @router.get("/lockstep")

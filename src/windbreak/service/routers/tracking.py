@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from fastapi import APIRouter, Query, Request
+from fastapi import Query, Request
 from pydantic import Field, SecretStr
 
 from windbreak.core.errors import VersionError
@@ -25,10 +25,11 @@ from windbreak.operations.views import coverage
 from windbreak.operations.views import products as product_views
 from windbreak.packages.examine import MOST_PACKED
 from windbreak.service import hanging
-from windbreak.service.ready import ReadyRoute, ready
+from windbreak.service.ready import ready
+from windbreak.service.routing import Router
 from windbreak.service.signin import Ctx, Who
 
-router = APIRouter(tags=["tracking"], route_class=ReadyRoute)
+router = Router("tracking")
 
 
 class NewCredential(Value):

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from fastapi import APIRouter, Query, Request, Response
+from fastapi import Query, Request, Response
 from fastapi.responses import FileResponse
 
 from windbreak.core.values.charts import Chart
@@ -26,11 +26,12 @@ from windbreak.operations.views import runs as run_views
 from windbreak.operations.views import sheets
 from windbreak.service import hanging
 from windbreak.service.paging import After, page
-from windbreak.service.ready import ReadyRoute, ready
+from windbreak.service.ready import ready
 from windbreak.service.routers.outward import CSV
+from windbreak.service.routing import Router
 from windbreak.service.signin import Ctx, Limit, Number, Who
 
-router = APIRouter(tags=["work"], route_class=ReadyRoute)
+router = Router("work")
 IN_ITS_WINDOW = RunNow()
 
 

@@ -42,12 +42,14 @@ class LinkError(Exception):
 
 
 class Unreachable(LinkError):
-    """No answer came; ``sent`` tells whether the request may have arrived."""
+    """No answer came; ``sent`` tells whether the request may have arrived, ``late`` that it was
+    waited for in vain.
+    """
 
     code = "site-unreachable"
 
-    def __init__(self, text: str, *, sent: bool = True) -> None:
-        self.sent = sent
+    def __init__(self, text: str, *, sent: bool = True, late: bool = False) -> None:
+        self.sent, self.late = sent, late
         super().__init__(text)
 
 

@@ -10,7 +10,7 @@ from html.parser import HTMLParser
 
 from windbreak.core.values.runs import Look, Probe, Seen, Verdict
 from windbreak.links.adapter import AgentLook
-from windbreak.links.errors import LinkError
+from windbreak.links.errors import LinkError, Unreachable
 from windbreak.links.visiting import Visiting
 
 Page = tuple[str, str]  # its name, and its address on the site
@@ -54,10 +54,8 @@ def _look(site: Visiting, name: str, where: str, *, past_caches: bool) -> tuple[
         visited = site.page(where, headers)
     except LinkError as error:
         seconds = round(time.monotonic() - started, 3)
-        nothing = Look(
-            name=name, where=where, status=None, seconds=seconds, bytes=0, faults=(str(error),)
-        )
-        return nothing, marks
+        late = isinstance(error, Unreachable) and error.late
+        return no_answer(name, where, seconds, str(error), late=late), marks
     text = visited.text
     marks.feed(text)
     low = text.lower()
@@ -73,6 +71,13 @@ def _look(site: Visiting, name: str, where: str, *, past_caches: bool) -> tuple[
             faults=faults,
         ),
         marks,
+    )
+
+
+def no_answer(name: str, where: str, seconds: float, why: str, *, late: bool) -> Look:
+    """A look at a page that gave no answer."""
+    return Look(
+        name=name, where=where, status=None, seconds=seconds, bytes=0, faults=(why,), late=late
     )
 
 
@@ -242,7 +247,7 @@ def _lost(before: Probe, now: Probe) -> list[str]:
 
 def _say(look: Look) -> str:
     if look.status is None:
-        return "no answer"
+        return f"no answer in {look.seconds:.0f} s" if look.late else "no answer"
     seen = f"{look.status}, {look.seconds:.2f} s"
     if not look.bytes:
         return f"{look.status}, empty"

@@ -112,7 +112,8 @@ class Visiting:
         except (httpx.ConnectError, httpx.ConnectTimeout) as error:
             raise Unreachable(f"it does not answer: {_plain(error)}", sent=False) from error
         except (httpx.HTTPError, httpx.InvalidURL, ValueError) as error:
-            raise Unreachable(f"its answer did not come: {_plain(error)}") from error
+            late = isinstance(error, httpx.ReadTimeout)
+            raise Unreachable(f"its answer did not come: {_plain(error)}", late=late) from error
         try:
             got = bytearray()
             for chunk in response.iter_bytes():
@@ -120,7 +121,8 @@ class Visiting:
                 if len(got) > most:
                     raise Unfit(f"its answer is larger than {most // 2**20} MB")
         except httpx.HTTPError as error:
-            raise Unreachable(f"its answer broke off: {_plain(error)}") from error
+            late = isinstance(error, httpx.ReadTimeout)
+            raise Unreachable(f"its answer broke off: {_plain(error)}", late=late) from error
         finally:
             response.close()
         low = {name.lower(): value for name, value in response.headers.items()}

@@ -51,8 +51,11 @@ _deadline = _Deadline()
 
 @contextmanager
 def within(seconds: float) -> Iterator[None]:
-    """Everything this thread does over the network inside must end in so many seconds."""
-    kept, _deadline.at = _deadline.at, time.monotonic() + seconds
+    """Everything this thread does over the network inside must end in so many seconds, and no later
+    than what is around it.
+    """
+    kept, until = _deadline.at, time.monotonic() + seconds
+    _deadline.at = until if kept is None else min(kept, until)
     try:
         yield
     finally:

@@ -32,6 +32,8 @@ KINDS: dict[str, Kind] = {
     "silent": Kind("yes", "its agent does not answer, its pages do"),
     "down": Kind("yes", "neither its agent nor its pages answer"),
     "broken": Kind("yes", "its pages answer 500, its agent is fine"),
+    "gateway": Kind("status:times", "what stands before its pages answers so many times itself"),
+    "hang": Kind("seconds", "each of its pages takes so many seconds"),
     "clock": Kind("seconds", "its clock is so many seconds ahead"),
     "answer": Kind("deep or large", "its agent answers nonsense, signed"),
     "slow": Kind("call:seconds", "a call takes so much longer, with signs of life"),
@@ -89,6 +91,8 @@ def _value(name: str, kind: Kind, value: str, before: Any) -> Any:
             return float(value)
         if kind.takes == "call:seconds":
             return {**(before or {}), call: float(how)}
+        if kind.takes == "status:times":
+            return {**(before or {}), str(int(call)): int(how)}
     except ValueError:
         how = ""
     if kind.takes.startswith("call:did") and how in ("did", "did-not"):
@@ -105,6 +109,7 @@ _EXAMPLES = {
     "MB": "50",
     "kB": "1024",
     "call:seconds": "apply:20",
+    "status:times": "502:2",
     "call:did or call:did-not": "apply:did",
     "call": "apply",
     "products": "plugin/oarlock,plugin/lee",
@@ -181,6 +186,22 @@ class Faults:
         for thing in listed:
             self.clear(name, thing)
         return listed
+
+    # What a page answers.
+
+    def stumbles(self) -> int | None:
+        """The status that is answered in the place of a page, one time less from now on."""
+        with self._guard:
+            faults = self.all()
+            for status, times in sorted(faults.get("gateway", {}).items()):
+                left = {**faults["gateway"], status: times - 1}
+                left = {status: times for status, times in left.items() if times > 0}
+                put(self.path, {**faults, "gateway": left})
+                return int(status)
+        return None
+
+    def hang(self) -> None:
+        time.sleep(float(self.all().get("hang", 0)))
 
     # Whether the agent answers.
 

@@ -84,6 +84,9 @@ def site_app(site: MillraceSite, agent: MillraceAgent) -> Starlette:
     def page(request: Request) -> Response:
         if agent.faults.broken:
             return HTMLResponse("<title>Fault</title><p>It could not be shown.</p>", 500)
+        agent.faults.hang()
+        if (stumbled := agent.faults.stumbles()) is not None:
+            return HTMLResponse("<h1>It could not be passed on</h1>", stumbled)
         past = "no-cache" in request.headers.get("cache-control", "")
         shown = agent.memory.holds_pass(request.headers.get(PASS, ""))
         status, text = site.page(request.url.path, past_caches=past, past_page=shown)

@@ -79,7 +79,12 @@ _PAGE = re.compile(r"\d{3}, |no answer")  # how a look at a page is told
 
 
 def _how_bad(bad: Sequence[Seen], of: int, noun: str) -> str:
-    how = "white" if all(seen_page.now.endswith(", empty") for seen_page in bad) else "worse"
+    answers = {seen_page.now.partition(",")[0] for seen_page in bad}
+    how = "worse"
+    if all(seen_page.now.endswith(", empty") for seen_page in bad):
+        how = "white"
+    elif len(answers) == 1 and not answers & {"200", "no answer"}:
+        how = f"answer {answers.pop()}"
     return f"{len(bad)} of {counted(of, noun)} {how}"
 
 

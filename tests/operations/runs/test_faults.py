@@ -217,6 +217,7 @@ class Typed(WithRuns):
             "products": "=plugin/lee",
             "call": "=apply",
             "call:seconds": "=apply:3",
+            "status:times": "=502:3",
             "call:did or call:did-not": "=apply:did",
         }
         for name, kind in KINDS.items():

@@ -13,7 +13,7 @@ from tests.operations.within import RHONA, Here, WithContext
 from windbreak.core.values.matters import TakeWayOut, WayOutAct
 from windbreak.core.values.plans import SitePlan
 from windbreak.core.values.runs import JournalEntry, Run
-from windbreak.operations.runs import going_back, matters, runs, ways_out
+from windbreak.operations.runs import going_back, looking, matters, runs, ways_out
 from windbreak.operations.runs.runner import Runner
 from windbreak.standins.demo import Demo
 from windbreak.standins.faults import put as put_faults
@@ -39,6 +39,11 @@ class WithRuns(WithContext):
         self.addCleanup(demo.stop)
         type(self).where = demo.start_standins()
         super().setUp()
+        # Nothing here gets better by waiting: a fault is proved within a second.
+        for name, value in (("_APART", 0.2), ("_PAUSES", (0.2, 0.4, 0.8, 1.6))):
+            patch = mock.patch.object(looking, name, value)
+            patch.start()
+            self.addCleanup(patch.stop)
         self.feeds()
 
     def status(self, slug: str) -> int:

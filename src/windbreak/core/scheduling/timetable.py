@@ -36,6 +36,7 @@ _BRANCHES = 5_000  # of all such searches, in a book
 _BRANCHES_OF_MANY = 800
 _ROUNDS = 4_500  # in which a few jobs are put back in another order, in a book
 _ROUNDS_KEPT = 2_000  # the same, where jobs have a booking already
+_ALL_ROUNDS = 120  # jobs of a part up to which that is done in all rounds; each takes longer beyond
 _FAR = float("inf")
 
 
@@ -147,7 +148,8 @@ class _Part:
             if self.best.proven:
                 return
         elif not self.many and self.best.vector > self.least:
-            rounds = int((_ROUNDS if self.new else _ROUNDS_KEPT) * self.share)
+            share = self.share * min(1.0, _ALL_ROUNDS / len(part))
+            rounds = int((_ROUNDS if self.new else _ROUNDS_KEPT) * share)
             self.best = recreated(board, self.best, self.alone, rounds, patience)
         if patience.lasts() and (self.best.vector > self.least or len(part) <= WHOLE):
             branches = (_BRANCHES_OF_MANY if self.many else _BRANCHES) * self.share

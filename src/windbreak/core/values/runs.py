@@ -39,12 +39,13 @@ class RunNow(Value):
 class Look(Value):
     """What one page said when it was looked at. ``marks`` are its title and headings. In a
     baseline ``seconds`` is the middle of several looks, and ``lively`` tells that what it shows
-    changes by itself.
+    changes by itself. ``late``: it was waited for in vain.
     """
 
     name: str
     where: str = ""
     lively: bool = False
+    late: bool = False
     status: int | None
     seconds: float
     bytes: int

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Collection, Iterable, Mapping
 from dataclasses import dataclass
 
 from windbreak.core.values.inventories import Inventory
@@ -46,6 +46,19 @@ def course(plan: SitePlan, entries: Iterable[JournalEntry]) -> Course:
             ]
             steps = (*steps[:after], *rest)
     return Course(steps, start, after, turns)
+
+
+def switched_off(
+    on: Collection[str], inventory: Inventory, names: Mapping[str, str]
+) -> dict[str, str]:
+    """What was on and is off on a site, in words, by product. What is gone is not off, and what is
+    on for some members of a network only is left out.
+    """
+    return {
+        c.product: f"{names.get(c.product, c.product)} is off and was on"
+        for c in inventory.components
+        if c.product in on and not c.active and c.product not in inventory.partly_on
+    }
 
 
 def differing(

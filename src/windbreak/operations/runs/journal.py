@@ -39,6 +39,13 @@ NOT_WAITING: dict[str, Any] = {
 
 T = TypeVar("T")
 
+_PROBES = ("probe", "probe after", "last probe")
+
+
+def is_probe(act: str) -> bool:
+    """Whether an act is a look at the whole site that is held against the baseline."""
+    return act.startswith(tuple(f"{probe} " for probe in _PROBES)) or act in _PROBES
+
 
 class StepFailed(Exception):
     """An act of a run could not be done; ``code`` is a fixed failure code."""

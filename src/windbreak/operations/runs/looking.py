@@ -9,10 +9,11 @@ from __future__ import annotations
 
 import logging
 import time
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from concurrent.futures import ThreadPoolExecutor
 from functools import partial
 from statistics import median
+from types import MappingProxyType
 from typing import TypeVar
 
 from windbreak.core.values.runs import Look, Probe, Seen
@@ -21,12 +22,23 @@ from windbreak.links import editor
 from windbreak.links.adapter import AgentLook
 from windbreak.links.browser import NoBrowser
 from windbreak.links.errors import LinkError
-from windbreak.links.probing import Page, compare, compare_pages, look_at, probe, slower
+from windbreak.links.probing import (
+    Page,
+    compare,
+    compare_pages,
+    look_at,
+    no_answer,
+    probe,
+    slower,
+    worse,
+)
 from windbreak.links.site_map import locations
 from windbreak.links.visiting import Visiting
 from windbreak.operations.context import Context
 from windbreak.operations.runs.acting import Acting
 from windbreak.operations.sites import visits
+from windbreak.outside.way_out import within
+from windbreak.wording.matters import worse_text
 from windbreak.wording.words import counted
 
 log = logging.getLogger(__name__)
@@ -36,7 +48,13 @@ _LEAST = 2  # looks at each page of a baseline, however slow they are
 _PATIENCE = 30.0  # seconds for all looks of a baseline beyond the least
 _MOST_PAGES = 12
 _AT_ONCE = 6  # pages that are asked of a site together
-_PAUSES = (1.0, 2.0, 4.0, 8.0)  # seconds until what gave no answer is looked at again
+# Seconds until what gave no answer, or one of a gateway, is looked at again: more than a minute.
+_PAUSES = (1.0, 2.0, 4.0, 8.0, 16.0, 31.0)
+_GATEWAY = (429, 502, 503, 504)  # what stands before a site answers so, and says nothing of it
+_APART = 10.0  # seconds between the two looks that both must show a fault
+_LOOKS_AGAIN = 3  # how often it is looked again where no two looks show the same fault
+_TOGETHER, _LEAST_TOGETHER = 30.0, 10.0  # seconds for all pages of a look: at the most, the least
+_TIMES = 5  # the baseline's time, for all pages together
 
 T = TypeVar("T")
 
@@ -69,21 +87,30 @@ def baseline(run: Acting) -> Probe:
 
 
 def probed(run: Acting) -> Probe:
-    """A look at the pages of the baseline; one that seems slow is looked at again, and judged by
-    the middle of its times. Raises LinkError.
+    """A look at the pages of the baseline, within one deadline for all of them; one that seems slow
+    is looked at again, and judged by the middle of its times. Raises LinkError.
     """
     here = visits.visiting(run.context, run.site)
     before = {look.name: look for look in run.baseline.looks}
+    usual = sum(look.seconds for look in before.values())
+    seconds = min(_TOGETHER, max(_LEAST_TOGETHER, _TIMES * usual))
 
-    def judged(site: Visiting, page: Page) -> Look:
-        look = look_at(site, *page)
-        if slower(before[look.name], look):
-            times = [look.seconds] + [look_at(site, *page).seconds for _ in range(_LOOKS - 1)]
-            look = look.model_copy(update={"seconds": round(median(times), 3)})
-        return look
+    def take() -> Probe:
+        until = time.monotonic() + seconds
 
-    return _answered(
-        lambda: probe(
+        def judged(site: Visiting, page: Page) -> Look:
+            left = until - time.monotonic()
+            if left <= 0:
+                why = f"there was no time left of {seconds:.0f} s for all pages"
+                return no_answer(*page, seconds, why, late=True)
+            with within(left):
+                look = look_at(site, *page)
+                if look.late or not slower(before[look.name], look):
+                    return look
+                times = [look.seconds] + [look_at(site, *page).seconds for _ in range(_LOOKS - 1)]
+            return look.model_copy(update={"seconds": round(median(times), 3)})
+
+        return probe(
             here,
             lambda: run.journal.ask(run.agent.look),
             run.context.clock(),
@@ -93,9 +120,9 @@ def probed(run: Acting) -> Probe:
             opened=lambda site, where: _opened(
                 run.context.browser, site, before["Editor"].where or where
             ),
-        ),
-        lambda probe: probe.looks,
-    )
+        )
+
+    return _answered(take, lambda probe: probe.looks, before)
 
 
 def _opened(browser: str, site: Visiting, where: str) -> tuple[Look, int | None] | None:
@@ -109,31 +136,70 @@ def _opened(browser: str, site: Visiting, where: str) -> tuple[Look, int | None]
         return None
 
 
-def _answered(take: Callable[[], T], looks: Callable[[T], Iterable[Look]]) -> T:
-    """What was seen, once everything answered: a page that gives no answer is looked at again, with
-    longer and longer pauses. Silence is not a fault; silence beside an agent that answers is one in
-    the end. Raises LinkError.
+def _answered(
+    take: Callable[[], T],
+    looks: Callable[[T], Iterable[Look]],
+    before: Mapping[str, Look] = MappingProxyType({}),
+) -> T:
+    """What was seen, once the site itself answered everything: a page that gives no answer, or one
+    of a gateway, is looked at again, with longer and longer pauses. Such silence is not a fault;
+    for more than a minute, beside an agent that answers, it is one. A page that was waited for in
+    vain is no silence. Raises LinkError.
     """
     for pause in _PAUSES:
         seen = take()
-        if all(look.status is not None for look in looks(seen)):
+        if not any(_is_silent(look, before.get(look.name)) for look in looks(seen)):
             return seen
         time.sleep(pause)
     return take()
 
 
+def _is_silent(look: Look, was: Look | None) -> bool:
+    if look.status is None:
+        return not look.late
+    return look.status in _GATEWAY and (was is None or was.status != look.status)
+
+
 def look(run: Acting, act: str, step: int | None) -> tuple[Seen, ...]:
-    """A probe, held against the baseline."""
+    """A probe, held against the baseline. A fault counts where two looks show it, some seconds
+    apart; the first of them is kept beside the second.
+    """
     detail = run.journal.once(
         act,
-        lambda: probed(run).model_dump(mode="json"),
+        lambda: _proved(run, act, step).model_dump(mode="json"),
         step=step,
         text=lambda d: f"{len(d['looks'])} looks, editor: {_opens(d['editor_blocks'])}",
     )
+    return _held_against(run, Probe.model_validate(detail))
+
+
+def _held_against(run: Acting, seen: Probe) -> tuple[Seen, ...]:
     failed = any(
         state == "failed" and act.startswith("step ") for act, state in run.journal.entries
     )
-    return compare(run.baseline, Probe.model_validate(detail), judged=failed)
+    return compare(run.baseline, seen, judged=failed)
+
+
+def _proved(run: Acting, act: str, step: int | None) -> Probe:
+    """A probe that shows no fault, or one whose faults the look before it shows too. The first look
+    at which something was worse is written down.
+    """
+    probe = probed(run)
+    for _ in range(_LOOKS_AGAIN):
+        bad = {part.name for part in worse(_held_against(run, probe))}
+        if not bad:
+            return probe
+        first = f"{act}, first look"
+        if (first, "noted") not in run.journal.entries:
+            text = f"{worse_text(_held_against(run, probe))}; looked at again in {_APART:.0f} s"
+            run.journal.write(
+                first, "noted", step=step, text=text, detail=probe.model_dump(mode="json")
+            )
+        time.sleep(_APART)
+        before, probe = bad, probed(run)
+        if before & {part.name for part in worse(_held_against(run, probe))}:
+            return probe
+    return probe
 
 
 def _opens(blocks: int | None) -> str:
@@ -217,7 +283,11 @@ def as_a_visitor(run: Acting) -> list[str]:
     for was in run.baseline.looks:
         if was.name == "Editor" or was.status != 200 or not was.bytes:
             continue
-        look = _answered(partial(look_at, here, was.name, was.where, past_caches=False), _alone)
+        take = partial(look_at, here, was.name, was.where, past_caches=False)
+        look = _answered(take, _alone)
+        if look.status != 200 or not look.bytes:
+            time.sleep(_APART)  # one look is no proof
+            look = _answered(take, _alone)
         if look.status != 200:
             complaints.append(f"{was.name}: a visitor sees status {look.status}")
         elif not look.bytes:

@@ -7,6 +7,8 @@ it ends what it prepared and waits; when it goes on, it begins with a fresh look
 
 from __future__ import annotations
 
+import contextlib
+from collections.abc import Iterable
 from typing import Any
 
 from windbreak.core.resolution.permit import permit
@@ -15,6 +17,7 @@ from windbreak.core.values.inventories import Inventory
 from windbreak.core.values.matters import DebtKind
 from windbreak.core.values.runs import WENT_WRONG, Probe, Run, RunState
 from windbreak.core.values.verdicts import PlannedStep
+from windbreak.core.versions.version import parse_version
 from windbreak.feeds.errors import FeedError
 from windbreak.links.errors import LinkError, Superseded
 from windbreak.links.probing import broken
@@ -36,7 +39,7 @@ from windbreak.operations.runs import (
     stepping,
 )
 from windbreak.operations.runs.acting import Acting, Stopped
-from windbreak.operations.runs.course import differing
+from windbreak.operations.runs.course import differing, switched_off
 from windbreak.operations.runs.journal import NOT_WAITING, StepFailed
 from windbreak.operations.scheduling import estimates, failed_moves, freezes
 from windbreak.operations.tracking import rights
@@ -61,9 +64,11 @@ class Runner(Acting):
 
     def go(self) -> Run:
         try:
-            self._before()
+            if not self._is_prepared():
+                self._before()
         except (LinkError, OperationError, StepFailed, Stopped, FeedError, PackageRefused) as error:
-            return self._end("stopped", f"Nothing was changed: {error}")
+            begun = f"Steps up to {done} stay done" if (done := self._steps_done()) else ""
+            return self._end("stopped", f"{begun or 'Nothing was changed'}: {error}")
         state: RunState
         try:
             try:
@@ -85,6 +90,12 @@ class Runner(Acting):
         return self._end("alarm" if self.alarmed else state, text)
 
     # Before and prepare.
+
+    def _is_prepared(self) -> bool:
+        """Whether this leg of the run has gone beyond looking: it is taken up then, and what it
+        began is made whole before anything is asked that could end it.
+        """
+        return (self.leg("snapshot"), "meant") in self.journal.entries
 
     def _before(self) -> None:
         self.tell("before", self.run.step, "Looking that nothing has changed.")
@@ -115,7 +126,8 @@ class Runner(Acting):
             inventory = self.context.store.inventories.get(self.site.id)
             newer = replanning.newer_patches(self.context, self.plan, inventory)
             if newer:
-                replanning.replan(self, 0, f"patch releases, as approved: {', '.join(newer)}")
+                why = f"patch releases, as approved: {', '.join(newer)}"
+                replanning.replan(self, self._steps_done(), why)
 
     def _pay_first(self) -> None:
         """What an earlier run still owes is set back first: it is not how the site was."""
@@ -198,12 +210,39 @@ class Runner(Acting):
                 self._still_allowed(number, step)
                 self._errands_first(number)
                 self.journal.write(f"step {number}", "meant", step=number, text=self.title(number))
+            elif self.journal.done(f"step {number}") is None:
+                self._tell_overrun(number)
             self.tell("steps", number, self.title(number))
             if self.journal.done(f"step {number}") is None:
                 stepping.carry_out(self, number, step)
             self._hold_to_plan(number)
             number += 1
+        self._targets_reached()
         return f"{counted(len(self.steps), 'step')} done, each looked at."
+
+    def _tell_overrun(self, number: int) -> None:
+        """Write down that a step which was begun is made whole though the run's time is over."""
+        try:
+            self._time_left("")
+        except Stopped as error:
+            why = str(error).removeprefix(": ")
+            text = f"{self.title(number)} was begun, so it is made whole past its time: {why}"
+            self.journal.note(f"overrun {number}", text, step=number)
+
+    def _targets_reached(self) -> None:
+        """Raise Stopped where what was approved was not read back as reached, whatever the steps
+        say.
+        """
+        inventory = self.context.store.inventories.get(self.site.id)
+        missed = [
+            f"{self.names.get(product, product)} {version}"
+            for product, version in self.course.expected(len(self.steps)).items()
+            if product in self.plan.targets
+            and (there := inventory.version_of(product)) != version
+            and (there is None or parse_version(there) < parse_version(version))
+        ]
+        if missed:
+            raise Stopped(f"Its steps are done, and this was not read back: {', '.join(missed)}.")
 
     def _still_allowed(self, number: int, step: PlannedStep) -> None:
         """What stands against a step now that did not when it was approved: the permit."""
@@ -260,23 +299,38 @@ class Runner(Acting):
         def look() -> dict[str, Any]:
             inventory = self.context.store.inventories.get(self.site.id)
             expected = self.course.expected(number)
-            return {"odd": differing(expected, inventory, self.names)}
+            off = switched_off(self.recorded["active"], inventory, self.names)
+            return {
+                "odd": differing(expected, inventory, self.names),
+                "off": [text for product, text in off.items() if product not in self._moved()],
+            }
 
-        odd = self.journal.once(
+        seen = self.journal.once(
             f"whole inventory {number}",
             look,
             step=number,
-            text=lambda d: "; ".join(d["odd"]) or "as planned",
-        )["odd"]
+            text=lambda d: "; ".join([*d["odd"], *d["off"]]) or "as planned",
+        )
+        odd = seen["odd"]
+        self._surprised([*odd, *seen.get("off", ())])
         if not odd or self.course.after >= number:
             return
         what = "; ".join(odd)
-        self.context.store.runs.change(self.run.id, surprises=tuple(odd))
         if not replanning.replan(self, number, f"other hands were here: {what}"):
             raise Stopped(
                 f"Stopped after step {number}: other hands were here: {what}. The rest can't be "
                 "planned from that within what was approved."
             )
+
+    def _surprised(self, odd: Iterable[str]) -> None:
+        """Note what other hands changed, beside what was noted before. Writes."""
+        before = self.context.store.runs.get(self.run.id).surprises
+        every = tuple(dict.fromkeys((*before, *odd)))
+        if every != before:
+            self.context.store.runs.change(self.run.id, surprises=every)
+
+    def _moved(self) -> set[str]:
+        return {move.product for step in self.steps for move in step.moves}
 
     # After.
 
@@ -306,7 +360,11 @@ class Runner(Acting):
             owed = [debt for debt in left if debt.kind not in kept]
             if owed:
                 text = f"{text} Still owed to the site: {debts.in_words(owed)}."
-            self.journal.write("as it was", "noted", text=debts.in_words(left) or "all of it")
+            off = self._on_again()
+            if off:
+                text = f"{text} Not as it was: {'; '.join(off)}."
+            differs = [*([debts.in_words(left)] if left else []), *off]
+            self.journal.write("as it was", "noted", text="; ".join(differs) or "all of it")
             self.do(self.leg("caches purged"), "purge", "all of them")
             self._errands_left()
             if keep_page and not self.sees_behind:
@@ -325,6 +383,21 @@ class Runner(Acting):
             self.alarm(f"Not everything is as it was: {error}.")
             return f"{text} But not everything could be set as it was: {error}."
         return text
+
+    def _on_again(self) -> list[str]:
+        """Switch on again what this run moved and what is off now; what else is off that was on,
+        and what can't be switched, in words. Raises LinkError.
+        """
+        inventory = self.context.store.inventories.get(self.site.id)
+        moved = self._moved()
+        for product in switched_off(self.recorded["active"], inventory, self.names):
+            if product in moved:
+                with contextlib.suppress(StepFailed):
+                    self.do(
+                        f"on at the end {product}", "switch", "it was on", product=product, on=True
+                    )
+                inventory = self.inventory()
+        return [*switched_off(self.recorded["active"], inventory, self.names).values()]
 
     def _errands_left(self) -> None:
         """What the steps that are done leave for a person becomes errands, each with its day."""

@@ -14,6 +14,7 @@ from windbreak.core.values.verdicts import PlannedMove, PlannedStep
 from windbreak.operations.licensing import licence_codes
 from windbreak.operations.runs import looking, remedies
 from windbreak.operations.runs.acting import Acting, act_of
+from windbreak.operations.runs.course import switched_off
 from windbreak.operations.runs.journal import StepFailed
 from windbreak.wording.matters import worse_text
 
@@ -136,3 +137,22 @@ def _read_back(run: Acting, number: int, step: PlannedStep) -> None:
             wanted = move.to or "gone"
             text = f"{move.product} should be {wanted}; read back: {have}"
             raise run.journal.fail(f"step {number}", "unknown", text, step=number)
+    _still_on(run, number, step)
+
+
+def _still_on(run: Acting, number: int, step: PlannedStep) -> None:
+    """What the step moved and its system switched off, because something failed, is switched on
+    again, once; where that does not last, the step failed.
+    """
+    if off := _moved_and_off(run, step):
+        for product in off:
+            _switch(run, f"on again {number} {product}", product, on=True, step=number)
+        run.inventory()
+        if off := _moved_and_off(run, step):
+            text = f"it switched itself off: {'; '.join(off.values())}"
+            raise run.journal.fail(f"step {number}", "breaks-site", text, step=number)
+
+
+def _moved_and_off(run: Acting, step: PlannedStep) -> dict[str, str]:
+    on = {move.product for move in step.moves if move.product in run.recorded["active"]}
+    return switched_off(on, run.context.store.inventories.get(run.site.id), run.names)

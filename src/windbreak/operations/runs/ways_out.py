@@ -23,7 +23,7 @@ from windbreak.operations.errors import OperationError, Refused
 from windbreak.operations.planning import planning
 from windbreak.operations.runs import debts, going_back, lengths, looking, runs
 from windbreak.operations.runs.acting import Acting
-from windbreak.operations.runs.journal import StepFailed
+from windbreak.operations.runs.journal import StepFailed, is_probe
 from windbreak.operations.sites import visits
 from windbreak.wording.matters import (
     came_fact,
@@ -204,7 +204,7 @@ def _last_seen(run: Acting) -> tuple[Seen, ...]:
     """The newest probe held against the baseline; none where there was none."""
     if run.journal.done("baseline") is None:
         return ()
-    probes = [e for (a, s), e in run.journal.entries.items() if "probe" in a and s == "done"]
+    probes = [e for (a, s), e in run.journal.entries.items() if is_probe(a) and s == "done"]
     if not probes:
         return ()
     newest = max(probes, key=lambda entry: entry.id)

@@ -61,7 +61,7 @@ def learn(
     if run.ended_at is None:
         return
     written = list(entries)
-    if any(e.act.startswith(("waits for errand", "silent")) for e in written):
+    if any(e.act == "waited" or e.act.startswith("waits for errand") for e in written):
         return
     host = context.store.sites.get(run.site).host
     with context.store.transaction():

@@ -17,6 +17,7 @@ from windbreak.operations.planning import brought
 from windbreak.operations.runs import debts, lengths, pictures
 from windbreak.operations.runs.course import course
 from windbreak.operations.runs.going_back import LOST_BY
+from windbreak.operations.runs.journal import is_probe
 from windbreak.operations.runs.lengths import BACK, STEP
 from windbreak.operations.views import happened
 from windbreak.wording.answers import step_title
@@ -133,7 +134,7 @@ def _newest_probe(
         (e.id for e in journal if e.state == "failed" and e.act.startswith("step ")), None
     )
     for entry in reversed(journal):
-        if "probe" in entry.act and entry.state == "done":
+        if is_probe(entry.act) and entry.state == "done":
             judged = failed_at is not None and entry.id > failed_at
             now = Probe.model_validate(entry.detail)
             return compare(before, now, judged=judged), entry.step or 0

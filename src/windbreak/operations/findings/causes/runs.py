@@ -99,8 +99,8 @@ def _of_surprises(context: Context, site: Site) -> Iterator[Finding]:
         "medium",
         site,
         f"**{site.label}**: other hands changed it while run {run.id} was under way.",
-        f"{'; '.join(run.surprises)}. The rest was planned anew from that, within what was "
-        "approved, or the run ended before it.",
+        f"{'; '.join(run.surprises)}. Where versions had changed, the rest was planned anew from "
+        "that, within what was approved, or the run ended before it.",
         act("Open the run", "see-run", run=str(run.id)),
     )
 

@@ -1,0 +1,251 @@
+"""The world moves between two acts: windows close, gateways stumble, pages hang, others switch."""
+
+import threading
+import time
+from contextlib import suppress
+from datetime import timedelta
+from typing import Any
+from unittest import mock
+
+from tests.operations.runs.within import WithRuns
+from tests.operations.within import RHONA
+from windbreak.core.values.freezes import NewFreeze
+from windbreak.core.values.plans import ApprovePlan
+from windbreak.core.values.runs import Run
+from windbreak.core.values.verdicts import PlannedStep
+from windbreak.operations.planning import planning
+from windbreak.operations.runs import debts, journal, looking, replanning, runs, stepping
+from windbreak.operations.runs.runner import Runner
+from windbreak.operations.scheduling import approving, bookings
+
+SITE = "skerry-light"
+
+
+class Crash(BaseException):
+    """Our process ends here."""
+
+
+class TakenUp(WithRuns):
+    """A run is taken up when its time is over: what was begun is made whole first."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.site(SITE)
+        self.plan = self.approved(SITE)
+
+    def interrupted(self, act: str, state: str) -> Run:
+        """A run that ended with our process, right before a line of its journal was written."""
+        real = journal.Journal.write
+
+        def write(own: journal.Journal, name: str, at: Any, **more: Any) -> Any:
+            if (name, at) == (act, state):
+                raise Crash
+            return real(own, name, at, **more)
+
+        run = runs.start(self.context, self.plan.id, RHONA.name)
+        with mock.patch.object(journal.Journal, "write", write), suppress(Crash):
+            runs.carry_out(self.context, run.id)
+        return self.now(run)
+
+    def frozen(self) -> None:
+        now = self.context.clock()
+        new = NewFreeze(from_=now, to=now + timedelta(days=1), site=SITE, reason="a sale")
+        bookings.freeze(self.context, new, RHONA)
+
+    def versions(self) -> dict[str, str]:
+        """What lies on the site's disk, past its agent."""
+        return {c.product: c.version for c in self.place(SITE).components() if c.product}
+
+    def test_a_step_that_was_begun_is_made_whole_whatever_freeze_came(self) -> None:
+        (move,) = self.plan.plan.steps[0].moves
+        run = self.interrupted(f"apply 1 {move.product}", "done")
+        self.assertEqual(run.state, "running")
+        self.frozen()
+        ended = runs.carry_out(self.context, run.id)
+        self.assertEqual(ended.state, "stopped", ended.text)
+        self.assertNotIn("Nothing was changed", ended.text)
+        self.assertIn("left alone: a sale", ended.text)
+        self.assertIn(("step 1", "done"), self.acts(run))
+        self.assertNotIn(("step 2", "meant"), self.acts(run))
+        there = self.context.store.inventories.get(SITE)
+        self.assertEqual(there.version_of(move.product), move.to)
+        self.assertTrue(there.automatic_updates)
+        self.assertEqual(debts.owed(self.context, SITE), [])
+        self.assertEqual(self.status(SITE), 200)
+        self.assertTrue(any("past its time" in e.text for e in self.lines(run)))
+
+    def test_what_was_only_prepared_is_set_back(self) -> None:
+        run = self.interrupted("step 1", "meant")
+        self.frozen()
+        self.assertTrue(debts.owed(self.context, SITE))
+        ended = runs.carry_out(self.context, run.id)
+        self.assertEqual(ended.state, "stopped", ended.text)
+        self.assertEqual(debts.owed(self.context, SITE), [])
+        self.assertTrue(self.context.store.inventories.get(SITE).automatic_updates)
+
+    def test_a_patch_release_that_appears_meanwhile_renumbers_nothing(self) -> None:
+        plan = planning.draft(self.context, SITE)
+        until = self.context.clock().date()
+        plan = self.plan = approving.approve(
+            self.context, plan.id, ApprovePlan(why="x", patches_until=until), RHONA
+        )
+        run = self.interrupted("step 2", "meant")
+        self.assertIn(("step 1", "done"), self.acts(run))
+        with mock.patch.object(replanning, "newer_patches", return_value=["plugin/oarlock 7.2.1"]):
+            ended = runs.carry_out(self.context, run.id)
+        self.assertEqual(ended.state, "done", ended.text)
+        for product, version in plan.targets.items():
+            self.assertEqual(self.context.store.inventories.get(SITE).version_of(product), version)
+
+    def test_done_is_told_only_when_every_approved_target_was_read_back(self) -> None:
+        last = self.plan.plan.steps[-1].moves[0]
+        real = stepping.carry_out
+
+        def lies(runner: Runner, number: int, step: PlannedStep) -> None:
+            if number == len(self.plan.plan.steps):
+                runner.journal.write(f"step {number}", "done", step=number)
+            else:
+                real(runner, number, step)
+
+        with (
+            mock.patch.object(stepping, "carry_out", lies),
+            mock.patch.object(Runner, "_hold_to_plan", lambda run, number: None),
+        ):
+            ended = self.carried_out(self.plan)
+        self.assertEqual(ended.state, "stopped", ended.text)
+        self.assertIn(last.to or "", ended.text)
+
+
+class OneLook(WithRuns):
+    """One bad answer is not a broken page."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.site(SITE)
+        self.plan = self.approved(SITE)
+
+    def disturbed(self, **faults: object) -> Run:
+        """A run whose pages have a fault from its first step on."""
+        real = stepping._read_back
+
+        def read_back(runner: Runner, number: int, step: PlannedStep) -> None:
+            if number == 1:
+                self.faults(SITE, **faults)
+            real(runner, number, step)
+
+        with mock.patch.object(stepping, "_read_back", read_back):
+            return self.carried_out(self.plan)
+
+    def test_a_gateway_that_stumbles_changes_nothing(self) -> None:
+        for status in (429, 502, 503, 504):
+            with self.subTest(status=status):
+                self.tearDownRun()
+                ended = self.disturbed(gateway={str(status): 3})
+                self.assertEqual(ended.state, "done", ended.text)
+                self.assertFalse([a for a, _ in self.acts(ended) if a.startswith("put back")])
+
+    def tearDownRun(self) -> None:
+        """The site as it was before, with a plan of its own: each status has a run of its own."""
+        if self.context.store.runs.all():
+            self.doCleanups()
+            self.setUp()
+
+    def test_a_gateway_that_stays_beside_an_agent_that_answers_counts(self) -> None:
+        ended = self.disturbed(gateway={"502": 10_000})
+        self.assertNotEqual(ended.state, "done", ended.text)
+        self.assertIn("502", ended.text)
+
+    def test_one_look_that_shows_a_fault_is_no_proof_and_is_kept(self) -> None:
+        ended = self.disturbed(gateway={"500": 1})
+        self.assertEqual(ended.state, "done", ended.text)
+        (kept,) = [e for e in self.lines(ended) if e.act == "probe 1, first look"]
+        self.assertIn("500", kept.text)
+
+    def test_a_fault_that_two_looks_show_is_one_and_both_are_kept(self) -> None:
+        ended = self.disturbed(broken=True)
+        self.assertIn(ended.state, ("alarm", "restored"), ended.text)
+        self.assertTrue([e for e in self.lines(ended) if e.act == "probe 1, first look"])
+
+    def test_pages_that_hang_are_told_soon_and_put_back(self) -> None:
+        with (
+            mock.patch.object(looking, "_TOGETHER", 2.0),
+            mock.patch.object(looking, "_LEAST_TOGETHER", 1.0),
+        ):
+            began = time.monotonic()
+            ended = self.disturbed(hang=20)
+        self.assertLess(time.monotonic() - began, 60)
+        self.assertNotIn(ended.state, ("done", "running"), ended.text)
+
+
+class Compared(WithRuns):
+    """What is compared is all that was there: what is on, too."""
+
+    def test_a_plugin_that_others_switched_off_is_no_as_it_was(self) -> None:
+        self.site(SITE)
+        whole = planning.draft(self.context, SITE)
+        moved, *_ = (m.product for s in whole.plan.steps for m in s.moves if "plugin" in m.product)
+        plan = planning.draft(self.context, SITE, only=frozenset({moved}))
+        plan = approving.approve(self.context, plan.id, ApprovePlan(why="a test"), RHONA)
+        other = next(
+            c.product
+            for c in self.context.store.inventories.get(SITE).components
+            if c.active and c.product.startswith("plugin/") and c.product not in plan.targets
+        )
+        real = stepping._read_back
+
+        def read_back(runner: Runner, number: int, step: PlannedStep) -> None:
+            if number == 1:
+                self.place(SITE).switch(other, on=False)
+            real(runner, number, step)
+
+        with mock.patch.object(stepping, "_read_back", read_back):
+            ended = self.carried_out(plan)
+        name = self.context.store.products.get(other).name
+        self.assertTrue([s for s in ended.surprises if name in s and "off" in s], ended.surprises)
+        (line,) = [e for e in self.lines(ended) if e.act == "as it was"]
+        self.assertIn(name, line.text)
+        self.assertNotIn("all of it", line.text)
+
+    def test_a_release_that_switches_itself_off_did_not_go_well(self) -> None:
+        self.site(SITE)
+        plan = self.approved(SITE)
+        moved = next(m.product for m in plan.plan.steps[0].moves if m.product.startswith("plugin/"))
+        stop = threading.Event()
+
+        def off() -> None:
+            while not stop.is_set():
+                with suppress(Exception):
+                    there = {c.product: c.version for c in self.place(SITE).components()}
+                    if there.get(moved) != plan.start[moved]:
+                        self.place(SITE).switch(moved, on=False)
+                time.sleep(0.02)
+
+        thread = threading.Thread(target=off)
+        thread.start()
+        try:
+            ended = self.carried_out(plan)
+        finally:
+            stop.set()
+            thread.join()
+        self.assertNotEqual(ended.state, "done", ended.text)
+        self.assertIn("switched", ended.text)
+
+
+class Learnt(WithRuns):
+    def test_a_silent_site_teaches_nothing_of_how_long_a_run_takes(self) -> None:
+        self.site(SITE)
+        plan = self.approved(SITE)
+        self.faults(SITE, gone={"apply": 2})
+        with mock.patch.object(journal, "_PATIENCE", 0.5):
+            ended = self.carried_out(plan)
+        self.assertEqual(ended.state, "done", ended.text)
+        self.assertTrue([e for e in self.lines(ended) if e.act == "waited"])
+        self.assertEqual(list(self.context.store.took.all()), [])
+
+    def test_a_product_called_probe_is_no_probe(self) -> None:
+        from windbreak.operations.runs.journal import is_probe
+
+        for act in ("probe 1", "probe after putting back 2", "probe after restore", "last probe"):
+            self.assertTrue(is_probe(act), act)
+        for act in ("apply 1 plugin/link-probe", "off 2 plugin/probe", "baseline"):
+            self.assertFalse(is_probe(act), act)

@@ -36,7 +36,7 @@ _BRANCHES = 5_000  # of all such searches, in a book
 _BRANCHES_OF_MANY = 800
 _ROUNDS = 4_500  # in which a few jobs are put back in another order, in a book
 _ROUNDS_KEPT = 2_000  # the same, where jobs have a booking already
-_ALL_ROUNDS = 120  # jobs of a part up to which that is done in all rounds; each takes longer beyond
+_ALL_ROUNDS = 200  # jobs of a part up to which that is done in all rounds; each takes longer beyond
 _FAR = float("inf")
 
 

@@ -105,7 +105,7 @@ class Runs(WithBrowser):
         expect(page.get_by_role("heading", level=1)).to_contain_text(
             "visitors see the maintenance page"
         )
-        for fact in ("503, the maintenance page", "4 of 4 pages", "1 order"):
+        for fact in ("503, the maintenance page", "4 of 4 pages answer 500", "1 order"):
             expect(page.locator("dl").get_by_text(fact, exact=True)).to_be_visible()
         followed = page.get_by_role("list", name="What followed").get_by_role("listitem")
         kinds = ["broken", "put back", "broken", "page up"]

@@ -34,7 +34,7 @@ CHECKS: tuple[tuple[str, Path, tuple[str, ...]], ...] = (
 # The longest first, so that none is waited for at the end: those with browsers and services.
 FIRST = ("console", "agent", "cli", "torture", "service", "client", "operations", "core")
 QUICK = ("tests.core", "tests.wording", "tests.test_house", "tests.test_generated")
-LONGEST = 780.0  # seconds for one module
+LONGEST = 480.0  # seconds for one module
 ROOM = 3 * 2**30  # bytes that tests may take beside each other
 COUNTS = re.compile(r"^counts: (\d+) (\d+) (\d+)$", re.MULTILINE)
 

@@ -71,6 +71,8 @@ class Workers(Executor):
         stand in line behind them. Started when it is first needed.
         """
         with self._guard:
+            if self._ended:
+                raise RuntimeError("no more work is taken: the service ends")
             if self._aside is None:
                 self._aside = Workers(1)
             return self._aside

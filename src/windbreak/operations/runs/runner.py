@@ -222,10 +222,7 @@ class Runner(Acting):
 
     def _tell_overrun(self, number: int) -> None:
         """Write down that a step which was begun is made whole though the run's time is over."""
-        try:
-            self._time_left("")
-        except Stopped as error:
-            why = str(error).removeprefix(": ")
+        if why := self._why_no_time():
             text = f"{self.title(number)} was begun, so it is made whole past its time: {why}"
             self.journal.note(f"overrun {number}", text, step=number)
 
@@ -267,21 +264,25 @@ class Runner(Acting):
         return [f"{text}." for text in brought.too_little(self.context, inventory, [step])]
 
     def _time_left(self, before: str) -> None:
-        """Raise Stopped where the site's window, as it is now, leaves no time for a step and the
-        way back. A run that was begun outside of it, knowingly, is bound by none.
+        """Raise Stopped where no time is left for a step and the way back."""
+        if why := self._why_no_time():
+            raise Stopped(f"{before}: {why}")
+
+    def _why_no_time(self) -> str:
+        """Why the site's window, as it is now, leaves no time for a step and the way back; empty
+        where it does. A run that was begun outside of it, knowingly, is bound by none. Reads.
         """
         site, now = self.context.store.sites.get(self.site.id), self.context.clock()
         needed = lengths.STEP + lengths.BACK
         freeze = freezes.between(self.context, site, now, now + needed)
         if freeze is not None:
-            raise Stopped(f"{before}: {site.label} is to be left alone: {freeze.reason}.")
+            return f"{site.label} is to be left alone: {freeze.reason}."
         if self.run.outside or not site.windows:
-            return
+            return ""
         open_ = openings(site.windows, site.timezone, now, now + needed)
-        if not any(opens <= now and now + needed <= closes for opens, closes in open_):
-            raise Stopped(
-                f"{before}: the window of {site.label} leaves no time for a step and the way back."
-            )
+        if any(opens <= now and now + needed <= closes for opens, closes in open_):
+            return ""
+        return f"the window of {site.label} leaves no time for a step and the way back."
 
     def _errands_first(self, number: int) -> None:
         """Raise _Waits where a step needs work of a person that is not done yet."""

@@ -12,6 +12,8 @@ from concurrent.futures.process import BrokenProcessPool
 from pathlib import Path
 from typing import Any
 
+from windbreak.operations.administration import accounts
+from windbreak.operations.context import Context, aside, close, open_context
 from windbreak.operations.executors import Workers, carried_out, on_this_machine
 from windbreak.packages.errors import PackageRefused
 from windbreak.packages.examine import look_into
@@ -115,3 +117,38 @@ class Processes(unittest.TestCase):
         while Path(f"/proc/{worker}/cmdline").exists():
             self.assertLess(time.monotonic(), until, "the worker outlives its service")
             time.sleep(0.05)
+
+
+def accounts_and_process(context: Context, kind: str) -> tuple[int, list[str], str]:
+    """A read: where it is made, and what it sees."""
+    return os.getpid(), [a.id for a in context.store.accounts.all()], kind
+
+
+class LongReads(unittest.TestCase):
+    """What takes long to read is read by a process of its own, of the same database."""
+
+    def setUp(self) -> None:
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        self.workers = Workers(1)
+        self.addCleanup(self.workers.shutdown)
+        self.context = open_context(Path(folder.name), executor=self.workers)
+        self.addCleanup(close, self.context)
+
+    def test_it_is_made_elsewhere_and_sees_what_was_written_last(self) -> None:
+        here = os.getpid()
+        for account in ("rhona", "edda"):
+            accounts.ensure_account(self.context, account, account.title())
+            process, seen, kind = aside(self.context, accounts_and_process, "a kind")
+            self.assertNotEqual(process, here)
+            self.assertIn(account, seen)
+            self.assertEqual(kind, "a kind")
+
+    def test_it_does_not_wait_for_what_the_worker_has_in_hand(self) -> None:
+        busy = self.workers.submit(time.sleep, 3)
+        aside(self.context, accounts_and_process, "")
+        self.assertFalse(busy.done(), "the read waited for the worker")
+
+    def test_without_a_process_it_is_made_here(self) -> None:
+        self.context.executor = None
+        self.assertEqual(aside(self.context, accounts_and_process, "")[0], os.getpid())

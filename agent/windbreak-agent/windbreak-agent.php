@@ -2,7 +2,7 @@
 /**
  * Plugin Name: Windbreak agent
  * Description: Lets one Windbreak service, whose line you paste here, ask what is installed and look at the site. You end it by removing the plugin.
- * Version: 1.6
+ * Version: 1.7
  * Requires PHP: 7.4
  */
 

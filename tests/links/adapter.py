@@ -24,7 +24,7 @@ import httpx
 
 from windbreak.core.values.packages import Package
 from windbreak.links import signed_agent
-from windbreak.links.adapter import Agent, SentPart
+from windbreak.links.adapter import Agent, SentPart, Start
 from windbreak.links.errors import CallFailed, UnderWay
 from windbreak.links.signed_agent import SignedAgent
 from windbreak.links.visiting import PASS
@@ -140,6 +140,20 @@ class Adapter(TestCase):
         self.assertEqual(shown.status_code, 200)
         self.assertIn("data-block", shown.text)
 
+    def test_a_change_that_was_not_begun_can_be_made_void(self) -> None:
+        agent, change = self.system.agent(), self.change()
+        self.assertEqual(agent.void(change).state, "void")
+        self.assertEqual((agent.void(change).state, agent.change(change).state), ("void", "void"))
+        self.refused("not-permitted", lambda: self.done("updates", change, on=False))
+        inventory = agent.inventory(self.system.site, self.system.context.clock())
+        self.assertTrue(inventory.automatic_updates)
+
+    def test_a_change_that_was_begun_stays_as_it_is(self) -> None:
+        change = self.change()
+        self.done("maintenance", change, on=False)
+        became = self.system.agent().void(change)
+        self.assertEqual((became.state, became.result), ("done", {"was": False}))
+
     def test_files_are_held_against_sums(self) -> None:
         agent, folder = self.system.agent(), self.system.folder
         sums = {
@@ -173,6 +187,46 @@ class Adapter(TestCase):
         self.assertEqual(self.apply(self.system.now, change), first)  # given again, not done again
         self.assertEqual(self.there(), self.system.was)
         leftover.unlink()
+
+    def start(self, version: str | None = None, decided: dict[str, str] | None = None) -> Start:
+        """What the plugin is now, and what its package holds."""
+        folder = self.system.folder
+        pristine = {
+            file.relative_to(folder).as_posix(): hashlib.sha256(file.read_bytes()).hexdigest()
+            for file in folder.rglob("*")
+            if file.is_file()
+        }
+        return Start(version=version or self.system.was, pristine=pristine, decided=decided or {})
+
+    def test_what_others_moved_meanwhile_is_not_replaced(self) -> None:
+        start = self.start("0.9")
+        error = self.refused("not-as-expected", lambda: self.apply(self.system.now, start=start))
+        self.assertIn(f"is {self.system.was} here, and was to be 0.9", str(error))
+        self.assertEqual(self.there(), self.system.was)
+
+    def test_a_file_that_was_added_since_it_was_looked_at_is_carried_over(self) -> None:
+        start, own = self.start(), self.system.folder / "late.txt"
+        own.write_text("written since")
+        change = self.change()
+        self.apply(self.system.now, change, start=start)
+        self.assertEqual((self.there(), own.read_text()), (self.system.now, "written since"))
+        self.done("put-back", product=self.system.plugin, of=change)
+        own.unlink()
+
+    def test_a_file_that_was_changed_since_it_was_looked_at_keeps_its_folder(self) -> None:
+        file = next(f for f in sorted(self.system.folder.iterdir()) if f.is_file())
+        before = file.read_bytes()
+        start = self.start(decided={file.name: "0" * 64})
+        file.write_bytes(before + b"\n")
+        error = self.refused("own-files-changed", lambda: self.apply(self.system.now, start=start))
+        self.assertIn(f"{file.name} of {self.system.plugin}", str(error))
+        self.assertEqual((self.there(), file.read_bytes()), (self.system.was, before + b"\n"))
+        decided = {file.name: hashlib.sha256(file.read_bytes()).hexdigest()}
+        change = self.change()
+        self.apply(self.system.now, change, start=start.model_copy(update={"decided": decided}))
+        self.assertEqual(self.there(), self.system.now)
+        self.done("put-back", product=self.system.plugin, of=change)
+        file.write_bytes(before)
 
     def test_own_files_are_carried_over_and_nothing_from_elsewhere(self) -> None:
         own = self.system.folder / "words/cy.txt"

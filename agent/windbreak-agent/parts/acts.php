@@ -45,6 +45,9 @@ final class Acts {
 		if ( 'failed' === $became['state'] ) {
 			throw new Failed( (string) $became['code'], (string) $became['detail'] );
 		}
+		if ( 'void' === $became['state'] ) {
+			throw new Failed( 'not-permitted', 'this change was made void; it will never be' );
+		}
 		if ( 'running' === $became['state'] ) {
 			( $this->under_way )( $became );
 			return array();
@@ -53,12 +56,15 @@ final class Acts {
 		if ( null === $lock ) {
 			throw new Failed( 'busy', 'another change is under way' );
 		}
+		if ( ! $this->memory->begin( $id, $call ) ) { // made void, or begun, since it was looked up
+			flock( $lock, LOCK_UN );
+			return $this->once( $call, $args );
+		}
 		set_time_limit( 0 );
 		foreach ( (array) glob( "{$this->memory->place}/staging/*" ) as $left ) { // of a change that died: nobody else is at work
 			0 === strpos( basename( $left ), 'held-' ) || Folders::clear( $left );
 		}
 		$this->change = $id;
-		$this->memory->begin( $id, $call );
 		if ( in_array( $call, self::LONG, true ) || 'bare' === self::needs( $call, $args ) ) {
 			( $this->under_way )( $this->memory->read( "changes/$id.json" ) );
 		}

@@ -7,8 +7,8 @@
 namespace Windbreak;
 
 final class Agent {
-	const VERSION = '1.6';
-	const CAN = array( 'hello', 'inventory', 'health', 'look', 'change', 'own-files', 'fetch', 'rotate', 'goodbye', 'pass' );
+	const VERSION = '1.7';
+	const CAN = array( 'hello', 'inventory', 'health', 'look', 'change', 'void', 'own-files', 'fetch', 'rotate', 'goodbye', 'pass' );
 
 	/** @var Memory */
 	private $memory;
@@ -269,6 +269,8 @@ final class Agent {
 				return array( 'files' => Site::own_files( (string) $args['product'], (array) $args['pristine'] ) );
 			case 'change':
 				return $this->memory->change( (string) $args['change'] );
+			case 'void':
+				return $this->memory->void( (string) $args['change'] );
 			case 'fetch':
 				return ( new Snapshots( $this->memory, 'strval' ) )->part( $args );
 			case 'rotate':

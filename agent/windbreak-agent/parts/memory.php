@@ -104,12 +104,32 @@ final class Memory {
 		return $known;
 	}
 
-	public function begin( string $id, string $call ): void {
-		$now = gmdate( 'c' );
-		$this->write(
-			'changes/' . self::safe( $id ) . '.json',
-			array( 'state' => 'running', 'result' => array(), 'code' => null, 'detail' => '', 'phase' => $call, 'since' => $now, 'sign' => $now, 'done' => 0, 'of' => 0 )
-		);
+	/** A change is under way from now on; false where its id is in use already. */
+	public function begin( string $id, string $call ): bool {
+		return $this->taken( $id, 'running', $call );
+	}
+
+	/** A change that was not begun will never be; one that was stays as it is. Its state. */
+	public function void( string $id ): array {
+		$this->taken( $id, 'void', 'void' );
+		return $this->change( $id );
+	}
+
+	/** Write the first state of an id, unless it has one: of two that come at once, one does. */
+	private function taken( string $id, string $state, string $phase ): bool {
+		$name  = 'changes/' . self::safe( $id ) . '.json';
+		$alone = fopen( "$this->place/changes.lock", 'c' );
+		flock( $alone, LOCK_EX );
+		try {
+			if ( null !== $this->read( $name ) ) {
+				return false;
+			}
+			$now = gmdate( 'c' );
+			$this->write( $name, compact( 'state', 'phase' ) + array( 'result' => array(), 'code' => null, 'detail' => '', 'since' => $now, 'sign' => $now, 'done' => 0, 'of' => 0 ) );
+			return true;
+		} finally {
+			flock( $alone, LOCK_UN );
+		}
 	}
 
 	/** A sign of life, at most some times a second. */

@@ -63,30 +63,85 @@ final class Packages {
 		$file    = $this->file( $id, $args );
 		try {
 			if ( 0 === strpos( $product, 'core/' ) ) {
+				self::is_start( $product, rtrim( ABSPATH, '/' ), $version, $args['from'] ?? null );
 				return ( new Core( $this->memory ) )->apply( $id, $file, $product, $version );
 			}
-			return $this->put( $id, $file, $product, $version, (array) ( $args['carry'] ?? array() ) );
+			return $this->put( $id, $file, $product, $version, (array) ( $args['carry'] ?? array() ), $args['from'] ?? null );
 		} finally {
 			@unlink( $file );
 			Folders::clear( "{$this->memory->place}/staging/$id" );
 		}
 	}
 
-	private function put( string $id, string $file, string $product, string $version, array $carry ): array {
+	private function put( string $id, string $file, string $product, string $version, array $carry, ?array $start ): array {
 		$fresh  = $this->opened( $id, $file, $product, $version );
 		$target = Site::folder( $product ) ?? Site::place( $product ) . '/' . basename( $fresh );
 		$had    = is_dir( $target );
+		$aside  = "{$this->memory->place}/kept/$id";
 		if ( $had && Site::version_in( $product, $target ) === $version ) {
 			throw new Failed( 'already-there', "$product $version" );
 		}
 		if ( ! is_writable( dirname( $target ) ) ) {
 			throw new Failed( 'not-writable', dirname( $target ) . ' can’t be written' );
 		}
-		foreach ( $had ? $carry : array() as $path ) {
+		self::is_start( $product, $target, $version, $start );
+		$before = $had ? self::stamps( $target ) : array();
+		foreach ( $had ? array_merge( $carry, self::added( $product, $start ) ) : array() as $path ) {
 			$this->carry( $target, $fresh, (string) $path );
 		}
-		$this->swap( $target, "{$this->memory->place}/kept/$id", $fresh );
+		$this->swap( $target, $aside, $fresh );
+		if ( $had && null !== $start ) {
+			$this->carry_late( $target, $aside, $before, "$fresh-refused" );
+		}
 		return array( 'version' => $version, 'kept' => $had );
+	}
+
+	/** Throw Failed where a component is another than a call starts from, and than it leads to. */
+	private static function is_start( string $product, string $folder, string $version, ?array $start ): void {
+		$there = is_dir( $folder ) ? Site::version_in( $product, $folder ) : null;
+		if ( null !== $start && $there !== $version && $there !== $start['version'] ) {
+			throw new Failed( 'not-as-expected', "$product is " . ( $there ?? 'absent' ) . ' here, and was to be ' . ( $start['version'] ?? 'absent' ) );
+		}
+	}
+
+	/** The files that were added to what is replaced. Throws Failed where one was changed in place that nobody decided on. */
+	private static function added( string $product, ?array $start ): array {
+		$added = array();
+		foreach ( empty( $start['pristine'] ) ? array() : Site::own_files( $product, $start['pristine'] ) as $own ) {
+			if ( 'added' === $own['state'] ) {
+				$added[] = $own['path'];
+			} elseif ( 'changed' === $own['state'] && ( $start['decided'][ $own['path'] ] ?? '' ) !== $own['sha256'] ) {
+				throw new Failed( 'own-files-changed', "{$own['path']} of $product was changed in place since it was looked at" );
+			}
+		}
+		return $added;
+	}
+
+	/** When each file of a folder was written last, and its size. */
+	private static function stamps( string $folder ): array {
+		clearstatcache();
+		$stamps = array();
+		foreach ( Folders::every( $folder ) as $file ) {
+			if ( $file->isFile() && ! $file->isLink() ) {
+				$stamps[ substr( $file->getPathname(), strlen( $folder ) + 1 ) ] = array( $file->getMTime(), $file->getSize() );
+			}
+		}
+		return $stamps;
+	}
+
+	/** Take along what was written right before the swap; where that was an edit, the old folder comes back. Throws Failed. */
+	private function carry_late( string $target, string $aside, array $before, string $refused ): void {
+		foreach ( self::stamps( $aside ) as $path => $stamp ) {
+			if ( isset( $before[ $path ] ) && $before[ $path ] !== $stamp ) {
+				$this->swap( $target, $refused, $aside );
+				Folders::clear( $refused );
+				@unlink( "$refused.name" );
+				throw new Failed( 'own-files-changed', "$path was changed during the swap" );
+			}
+			if ( ! isset( $before[ $path ] ) && ! file_exists( "$target/$path" ) ) {
+				$this->carry( $aside, $target, (string) $path );
+			}
+		}
 	}
 
 	/** The folder of a package, opened beside, once it was seen to be what it is said to be. Throws Failed. */

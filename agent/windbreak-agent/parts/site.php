@@ -244,8 +244,9 @@ final class Site {
 				}
 				$path = str_replace( '\\', '/', substr( $file->getPathname(), strlen( $folder ) + 1 ) );
 				$sum  = $pristine[ $path ] ?? null;
-				if ( hash_file( 'sha256', $file->getPathname() ) !== $sum ) {
-					$files[] = array( 'path' => $path, 'bytes' => $file->getSize(), 'state' => null === $sum ? 'added' : 'changed' );
+				$own  = (string) hash_file( 'sha256', $file->getPathname() );
+				if ( $own !== $sum ) {
+					$files[] = array( 'path' => $path, 'bytes' => $file->getSize(), 'state' => null === $sum ? 'added' : 'changed', 'sha256' => $own );
 				}
 			}
 		}

@@ -22,7 +22,7 @@ class ChangeState(Value):
     much is ``done`` ``of`` all; 0 of 0 where that can't be told.
     """
 
-    state: str  # unknown, running, done, failed
+    state: str  # unknown, void, running, done, failed
     result: dict[str, Any] = {}
     code: str | None = None
     detail: str = ""
@@ -62,6 +62,21 @@ class OwnFile(Value):
     path: str
     bytes: int
     state: Literal["added", "changed", "missing"]
+    sha256: str = ""
+
+
+class Start(Value):
+    """What a component is to be when another version takes its place; anything else is refused.
+
+    ``pristine``: SHA-256 of the files of its package, by path; empty where the package can't be
+    had. ``decided``: the same of files that were changed in place, as they were when it was decided
+    what becomes of them. A file that was added is carried over; one that was changed since is
+    refused as ``own-files-changed``.
+    """
+
+    version: str | None
+    pristine: dict[str, str] = {}
+    decided: dict[str, str] = {}
 
 
 class OwnFiles(Value):
@@ -126,10 +141,17 @@ class Agent(Protocol):
     def health(self) -> Health: ...
     def look(self, since: datetime | None = None) -> AgentLook: ...
     def change(self, change: str) -> ChangeState: ...
+    def void(self, change: str) -> ChangeState: ...
     def do(self, call: str, change: str, **args: object) -> dict[str, Any]: ...
     def own_files(self, product: str, pristine: Mapping[str, str]) -> tuple[OwnFile, ...]: ...
     def apply(
-        self, change: str, package: Package, archive: bytes, site: str, carry: Sequence[str] = ()
+        self,
+        change: str,
+        package: Package,
+        archive: bytes,
+        site: str,
+        carry: Sequence[str] = (),
+        start: Start | None = None,
     ) -> dict[str, Any]: ...
     def fetch(self, snapshot: str, offset: int) -> SnapshotPart: ...
     def bring(self, change: str, part: SentPart) -> dict[str, Any]: ...

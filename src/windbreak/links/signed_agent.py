@@ -31,6 +31,7 @@ from windbreak.links.adapter import (
     Rotated,
     SentPart,
     SnapshotPart,
+    Start,
 )
 from windbreak.links.errors import (
     CallFailed,
@@ -112,6 +113,9 @@ class SignedAgent:
     def change(self, change: str) -> ChangeState:
         return self._read(ChangeState, self._call("change", {"change": change}))
 
+    def void(self, change: str) -> ChangeState:
+        return self._read(ChangeState, self._call("void", {"change": change}))
+
     def do(self, call: str, change: str, **args: object) -> dict[str, Any]:
         return self._call(call, {"change": change, **args})
 
@@ -120,9 +124,15 @@ class SignedAgent:
         return self._read(OwnFiles, answer).files
 
     def apply(
-        self, change: str, package: Package, archive: bytes, site: str, carry: Sequence[str] = ()
+        self,
+        change: str,
+        package: Package,
+        archive: bytes,
+        site: str,
+        carry: Sequence[str] = (),
+        start: Start | None = None,
     ) -> dict[str, Any]:
-        args = {
+        args: dict[str, Any] = {
             "change": change,
             "site": site,
             "product": package.product,
@@ -131,6 +141,8 @@ class SignedAgent:
             "sha256": package.id,
             "carry": list(carry),
         }
+        if start is not None:
+            args["from"] = start.model_dump()
 
         def send(most: int) -> dict[str, Any]:
             if self._held(change, package, archive, most):

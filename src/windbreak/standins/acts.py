@@ -168,7 +168,7 @@ class Acts:
     def _own_files(self, args: Args) -> Args:
         """The files of a component that its package does not hold, or that differ from it."""
         folder, pristine = self._place(args["product"]), dict(args["pristine"])
-        files = []
+        files: list[Args] = []
         for file in sorted(folder.rglob("*")) if folder.exists() else ():
             path = file.relative_to(folder).as_posix()
             if not file.is_file() or file.is_symlink():
@@ -177,7 +177,8 @@ class Acts:
             expected = pristine.get(path)
             if expected != hashlib.sha256(data).hexdigest():
                 state = "added" if expected is None else "changed"
-                files.append({"path": path, "bytes": len(data), "state": state})
+                own = {"path": path, "bytes": len(data), "state": state}
+                files.append(own | {"sha256": hashlib.sha256(data).hexdigest()})
         for path in sorted(pristine):
             if not (folder / path).exists():
                 files.append({"path": path, "bytes": 0, "state": "missing"})
@@ -309,6 +310,7 @@ class Acts:
         had = target.exists()
         if had and any(c.product == product and c.version == version for c in self._there()):
             raise CallFailed("already-there", f"{product} {version}")
+        carry = [*args.get("carry", ()), *self._started_from(product, args.get("from"))]
         if self.faults.of("lie", product):
             return {"version": version, "kept": had}
         staging = self.state / "staging" / str(args["change"])
@@ -316,12 +318,16 @@ class Acts:
         with zipfile.ZipFile(io.BytesIO(archive)) as opened:
             opened.extractall(staging)
         if had:
-            for path in args.get("carry", ()):
+            for path in carry:
                 _carry(target, staging / target.name, str(path))
         half = self.faults.once("half", product)
         if half:
             _halve(staging / target.name)
-        self._swap(target, self.state / "kept" / str(args["change"]), staging / target.name)
+        before = _stamps(target)
+        self.faults.write_into(target)
+        aside = self.state / "kept" / str(args["change"])
+        self._swap(target, aside, staging / target.name)
+        self._carry_late(target, aside, before)
         if half:
             raise CallFailed("unknown", f"it broke off while {product} was put in its place")
         shutil.rmtree(staging, ignore_errors=True)
@@ -329,6 +335,37 @@ class Acts:
             spoilt = version if self.faults.of(effect, product) else ""
             self.site.set_setting(f"spoilt:{effect}:{product}", spoilt)
         return {"version": version, "kept": had}
+
+    def _started_from(self, product: str, start: Args | None) -> list[str]:
+        """The files that were added to what is replaced. Raises CallFailed where that is not what
+        the call starts from, or where a file was changed in place that nobody decided on.
+        """
+        if start is None or self.version < "1.3":
+            return []
+        there = next((c.version for c in self._there() if c.product == product), None)
+        if there != start["version"]:
+            why = f"{product} is {there or 'absent'} here, and was to be {start['version']}"
+            raise CallFailed("not-as-expected", why)
+        if not start["pristine"]:
+            return []
+        own = self._own_files({"product": product, "pristine": start["pristine"]})["files"]
+        for file in own:
+            if file["state"] == "changed" and start["decided"].get(file["path"]) != file["sha256"]:
+                why = f"{file['path']} of {product} was changed in place since it was looked at"
+                raise CallFailed("own-files-changed", why)
+        return [file["path"] for file in own if file["state"] == "added"]
+
+    def _carry_late(self, target: Path, aside: Path, before: dict[str, tuple[int, int]]) -> None:
+        """Take along what was written right before the swap; where that was an edit, the old folder
+        comes back. Raises CallFailed.
+        """
+        for path, stamp in _stamps(aside).items():
+            if path in before and before[path] != stamp:
+                self._swap(target, target.with_name(f".new-{target.name}"), aside)
+                shutil.rmtree(target.with_name(f".new-{target.name}"), ignore_errors=True)
+                raise CallFailed("own-files-changed", f"{path} was changed during the swap")
+            if path not in before and not (target / path).exists():
+                _carry(aside, target, path)
 
     def _hold(self, args: Args) -> Args:
         """Take a part of a package, which is held until it is applied."""
@@ -520,6 +557,13 @@ def _carry(old: Path, new: Path, path: str) -> None:
         return  # it is gone since it was listed
     target.parent.mkdir(parents=True, exist_ok=True)
     shutil.copy2(source, target)
+
+
+def _stamps(folder: Path) -> dict[str, tuple[int, int]]:
+    """When each file of a folder was written last, and its size."""
+    files = [f for f in folder.rglob("*") if f.is_file() and not f.is_symlink()]
+    stamps = {f.relative_to(folder).as_posix(): f.stat() for f in files}
+    return {path: (stat.st_mtime_ns, stat.st_size) for path, stat in stamps.items()}
 
 
 def _halve(folder: Path) -> None:

@@ -28,11 +28,12 @@ from windbreak.standins.faults import Faults
 from windbreak.standins.memory import Memory
 from windbreak.standins.millrace import MillraceSite
 
-VERSION = "1.2"
+VERSION = "1.3"
 # The version from which an agent can do something; what is not named is as old as itself.
 _SINCE = {
     **dict.fromkeys(("register", "own-files", "clear"), "1.1"),
     **dict.fromkeys(("migrate", "regenerate", "fetch", "bring", "hold", "rotate", "pass"), "1.2"),
+    "void": "1.3",
 }
 CAN = (
     *("inventory", "look", "change", "snapshot", "restore", "drop", "apply", "put-back"),
@@ -207,6 +208,7 @@ class MillraceAgent:
             "hello": self._hello,
             "inventory": lambda a: {**self.acts.reading["inventory"](a), "agent_can": self.can},
             "change": lambda a: self.memory.change(str(a["change"])),
+            "void": lambda a: self.memory.void(str(a["change"])),
             "rotate": self._rotate,
             "goodbye": self._goodbye,
         }
@@ -226,6 +228,8 @@ class MillraceAgent:
                 return dict(became["result"])
             case "failed":
                 raise CallFailed(became["code"], became["detail"])
+            case "void":
+                raise CallFailed("not-permitted", "this change was made void; it will never be")
             case "running":
                 return became
         if not self.lock.acquire(blocking=False):
@@ -234,7 +238,9 @@ class MillraceAgent:
             self.lock.release()
             self.faults.fall_silent(float(silence))
             raise CallFailed("unknown", "it is gone")
-        self.memory.begin(change, call)
+        if not self.memory.begin(change, call):  # made void, or begun, since it was looked up
+            self.lock.release()
+            return self._once(call, change, act)
         worker = threading.Thread(target=self._work, args=(call, change, act), daemon=True)
         worker.start()
         self._times_out(call, change, worker)

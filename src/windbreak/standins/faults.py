@@ -45,6 +45,7 @@ KINDS: dict[str, Kind] = {
     "no-room": Kind("call", "there is no room until something is dropped"),
     "room": Kind("MB", "so much room is free on its disk"),
     "body": Kind("kB", "its web server takes no request that is larger"),
+    "late": Kind("call:seconds", "its web server answers 502, and hands the call on so much later"),
     "unheard": Kind("call", "its web server answers the call itself, each time, and not its agent"),
     "leftover": Kind("products", "a folder of an earlier try is in the way, until it is cleared"),
     "stale": Kind("products", "its record of what can be had is old, until it is cleared"),
@@ -55,6 +56,7 @@ KINDS: dict[str, Kind] = {
     "half": Kind("products", "the folder is left half written, and the call fails", True),
     "white": Kind("products", "once applied its pages are white"),
     "editor": Kind("products", "once applied its editor opens empty, its pages are fine"),
+    "writes": Kind("names", "these files of a component are written right before its swap", True),
     "order": Kind("call", "an order comes in during the call", True),
     "nobody": Kind("call", "nothing on the site does the call: a code, files made anew"),
     "left": Kind("names", "a restore is whole but for these, which its database refuses", True),
@@ -234,6 +236,12 @@ class Faults:
     def room_for(self, call: str) -> None:
         if self.of("no-room", call):
             raise CallFailed("no-room", f"there is no room on the disk for this {call}")
+
+    def write_into(self, folder: Path) -> None:
+        """Write into a component's folder, as somebody does while it is about to be swapped."""
+        for name in self.all_once("writes"):
+            with (folder / name).open("a") as opened:
+                opened.write("written meanwhile")
 
     def in_the_way(self, product: str) -> None:
         """What keeps a package from being applied. Raises CallFailed."""

@@ -90,13 +90,23 @@ class Memory:
             gone = db.execute("DELETE FROM pass WHERE pass = ? AND until > ?", (text, _now()))
             return gone.rowcount == 1
 
-    def begin(self, change: str, call: str) -> None:
-        """A change is under way from now on."""
+    def begin(self, change: str, call: str) -> bool:
+        """A change is under way from now on; False where its id is in use already."""
         with self._database() as db:
-            db.execute(
-                "INSERT OR REPLACE INTO act VALUES (?,?,'running','{}','','',?,?,?,0,0)",
+            begun = db.execute(
+                "INSERT OR IGNORE INTO act VALUES (?,?,'running','{}','','',?,?,?,0,0)",
                 (change, call, call, _now(), _now()),
             )
+            return begun.rowcount == 1
+
+    def void(self, change: str) -> dict[str, Any]:
+        """A change that was not begun will never be; one that was stays as it is. Its state."""
+        with self._database() as db:
+            db.execute(
+                "INSERT OR IGNORE INTO act VALUES (?,'void','void','{}','','','',?,?,0,0)",
+                (change, _now(), _now()),
+            )
+        return self.change(change)
 
     def sign(self, change: str, phase: str, done: int, of: int) -> None:
         """A sign of life of a change under way."""
@@ -121,7 +131,8 @@ class Memory:
             )
 
     def change(self, change: str) -> dict[str, Any]:
-        """What became of a change: unknown, running with its signs of life, done, failed."""
+        """What became of a change: unknown, void, running with its signs of life, done,
+        failed."""
         with self._database() as db:
             row = db.execute(
                 f"SELECT {', '.join(_CHANGE)} FROM act WHERE id = ?", (change,)

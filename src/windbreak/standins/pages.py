@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import threading
 from urllib.parse import parse_qs
 
 from starlette.applications import Starlette
@@ -55,6 +56,10 @@ def site_app(site: MillraceSite, agent: MillraceAgent) -> Starlette:
             return HTMLResponse("<h1>413 Request Entity Too Large</h1>", 413)
         if agent.faults.of("unheard", called):
             return HTMLResponse("<h1>Not allowed here</h1>", 405)
+        if (seconds := agent.faults.of("late", called)) is not None:
+            args = (called, str(request.url), headers, body)
+            threading.Timer(float(seconds), agent.answer, args).start()
+            return HTMLResponse("<h1>502 Bad Gateway</h1>", 502)
         status, text, signed = await run_in_threadpool(
             agent.answer, called, str(request.url), headers, body
         )

@@ -2,8 +2,10 @@
 
 import threading
 import time
+from collections.abc import Callable
 from contextlib import suppress
 from datetime import timedelta
+from pathlib import Path
 from typing import Any
 from unittest import mock
 
@@ -13,10 +15,13 @@ from windbreak.core.values.freezes import NewFreeze
 from windbreak.core.values.plans import ApprovePlan
 from windbreak.core.values.runs import Run
 from windbreak.core.values.verdicts import PlannedStep
+from windbreak.links.errors import CallFailed
+from windbreak.links.signed_agent import SignedAgent
 from windbreak.operations.planning import planning
 from windbreak.operations.runs import debts, journal, looking, replanning, runs, stepping
 from windbreak.operations.runs.runner import Runner
 from windbreak.operations.scheduling import approving, bookings
+from windbreak.operations.sites import sites
 
 SITE = "skerry-light"
 
@@ -249,3 +254,121 @@ class Learnt(WithRuns):
             self.assertTrue(is_probe(act), act)
         for act in ("apply 1 plugin/link-probe", "off 2 plugin/probe", "baseline"):
             self.assertFalse(is_probe(act), act)
+
+
+class GivenUp(WithRuns):
+    """A call that got no answer is on its way until its agent says what became of it."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.site(SITE)
+        self.enterContext(mock.patch.object(journal, "_BETWEEN", 0.01))
+        self.plan = self.approved(SITE)
+
+    def versions(self) -> dict[str, str]:
+        """What lies on the site's disk, past its agent."""
+        return {c.product: c.version for c in self.place(SITE).components() if c.product}
+
+    def test_a_call_that_arrives_after_its_run_ended_does_nothing(self) -> None:
+        before = self.versions()
+        self.faults(SITE, late={"apply": 4})
+        ended = self.carried_out(self.plan)
+        self.assertEqual(ended.state, "put back", ended.text)
+        time.sleep(6)  # all of them have arrived
+        self.assertEqual(self.versions(), before)
+        meant = [e.change for e in self.lines(ended) if e.act.startswith("apply") and e.change]
+        agent = sites.agent_for(self.context, SITE)
+        self.assertEqual({agent.change(change).state for change in meant}, {"void"})
+
+    def test_an_agent_that_makes_nothing_void_is_waited_for_until_it_takes_no_more(self) -> None:
+        (move,) = self.plan.plan.steps[0].moves
+        self.faults(SITE, late={"apply": 2})
+        too_old = mock.patch.object(
+            SignedAgent, "void", side_effect=CallFailed("not-permitted", "it has no call 'void'")
+        )
+        with too_old, mock.patch.object(journal, "_SIGNED", 3):
+            ended = self.carried_out(self.plan)
+        self.assertEqual(ended.state, "done", ended.text)
+        self.assertEqual(self.versions()[move.product], move.to)
+        self.assertTrue([e for e in self.lines(ended) if e.act.endswith("given up")])
+
+
+class OtherHands(WithRuns):
+    """Others write into a component, or move it, between the look at it and its swap."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.site(SITE)
+        self.plan = self.approved(SITE)
+        self.move = next(
+            move
+            for step in self.plan.plan.steps
+            for move in step.moves
+            if len(step.moves) == 1 and move.product.startswith("plugin/")
+        )
+        self.approve_one()
+
+    def approve_one(self) -> None:
+        draft = planning.draft(self.context, SITE, only=frozenset({self.move.product}))
+        new = ApprovePlan(why="a test")
+        self.plan = approving.approve(self.context, draft.id, new, RHONA)
+
+    @property
+    def folder(self) -> Path:
+        return self.place(SITE).root / "plugins" / self.move.product.partition("/")[2]
+
+    def right_before_the_apply(self, do: Callable[[], object]) -> Run:
+        real = stepping._send
+
+        def send(*args: Any) -> dict[str, Any]:
+            do()
+            return real(*args)
+
+        with mock.patch.object(stepping, "_send", send):
+            return self.carried_out(self.plan)
+
+    def version(self) -> str:
+        """What lies on the site's disk, past its agent."""
+        there = {c.product: c.version for c in self.place(SITE).components()}
+        return there[self.move.product]
+
+    def test_what_another_updater_put_there_stays_and_is_told(self) -> None:
+        def update() -> None:
+            (header,) = self.folder.glob("*.toml")
+            header.write_text(header.read_text().replace(str(self.move.from_), "97.1"))
+
+        ended = self.right_before_the_apply(update)
+        self.assertEqual(ended.state, "stopped", ended.text)
+        self.assertIn("97.1 here, and was to be", ended.text)
+        self.assertEqual(self.version(), "97.1")
+        self.assertTrue([s for s in ended.surprises if "97.1" in s], ended.surprises)
+        self.assertEqual(debts.owed(self.context, SITE), [])
+        self.assertEqual(list(self.context.store.failed_moves.all()), [])
+
+    def test_a_file_written_after_the_look_goes_along(self) -> None:
+        ended = self.right_before_the_apply(lambda: (self.folder / "gl.txt").write_text("galego"))
+        self.assertEqual(ended.state, "done", ended.text)
+        self.assertEqual((self.folder / "gl.txt").read_text(), "galego")
+
+    def test_a_file_written_in_the_instant_of_the_swap_goes_along(self) -> None:
+        self.faults(SITE, writes=["late.txt"])
+        ended = self.carried_out(self.plan)
+        self.assertEqual(ended.state, "done", ended.text)
+        self.assertEqual((self.folder / "late.txt").read_text(), "written meanwhile")
+
+    def test_an_edit_that_nobody_decided_on_is_not_lost(self) -> None:
+        file = next(f for f in sorted(self.folder.iterdir()) if f.suffix != ".toml")
+        text = file.read_text()
+        for how in ("before the swap", "in its instant"):
+            with self.subTest(how=how):
+                if how == "before the swap":
+                    ended = self.right_before_the_apply(lambda: file.write_text("ours" + text))
+                else:
+                    self.faults(SITE, writes=[file.name])
+                    ended = self.carried_out(self.plan)
+                self.assertEqual(ended.state, "stopped", ended.text)
+                self.assertIn(file.name, ended.text)
+                self.assertNotEqual(file.read_text(), text)
+                self.assertEqual(self.version(), self.move.from_)
+                file.write_text(text)
+                self.approve_one()

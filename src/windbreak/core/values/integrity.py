@@ -11,7 +11,8 @@ class ComponentFiles(Value):
     """A component's files held against the pristine package of its version.
 
     ``known`` is False where nobody can tell: ``why`` says what was wanting. Files are paths within
-    its folder: ``changed`` in place, ``added`` (translations, uploads), ``missing``.
+    its folder: ``changed`` in place, ``added`` (translations, uploads), ``missing``. ``sums`` is
+    the SHA-256 of what was changed, by path, where its agent tells it.
     """
 
     product: ProductId
@@ -21,6 +22,7 @@ class ComponentFiles(Value):
     changed: tuple[str, ...] = ()
     added: tuple[str, ...] = ()
     missing: tuple[str, ...] = ()
+    sums: dict[str, str] = {}
 
     @property
     def pristine(self) -> bool:

@@ -7,6 +7,7 @@ given one of these; the runner puts them in their order, the ways out take some 
 from __future__ import annotations
 
 import time
+from collections.abc import Iterable
 from typing import Any
 
 from windbreak.core.values.errands import Brought
@@ -14,14 +15,15 @@ from windbreak.core.values.inventories import Inventory
 from windbreak.core.values.matters import Debt, DebtKind
 from windbreak.core.values.plans import SitePlan
 from windbreak.core.values.runs import Probe, Run, RunPhase, RunState
-from windbreak.core.values.verdicts import PlannedStep
+from windbreak.core.values.verdicts import PlannedMove, PlannedStep
 from windbreak.feeds.errors import FeedError
+from windbreak.links.adapter import Start
 from windbreak.operations.context import Context
 from windbreak.operations.planning import brought
 from windbreak.operations.runs import debts, errands
 from windbreak.operations.runs.course import Course, course
 from windbreak.operations.runs.journal import Journal, StepFailed
-from windbreak.operations.sites import inventories, sites
+from windbreak.operations.sites import integrity, inventories, sites
 from windbreak.operations.tracking import shelving
 from windbreak.wording.answers import step_title
 
@@ -143,6 +145,20 @@ class Acting:
         own = self.journal.done(self.leg("own files")) or {}
         return tuple(own.get("carry", {}).get(product, ()))
 
+    def start_of(self, move: PlannedMove) -> Start:
+        """What a component is to be when its move begins: its version, and its files as they were
+        looked at before the run.
+        """
+        own = self.journal.done(self.leg("own files")) or {}
+        looked_at = move.from_ is not None and move.product in own.get("carry", {})
+        return Start(
+            version=move.from_,
+            pristine=integrity.pristine(self.context, self.site.id, move.product, str(move.from_))
+            if looked_at
+            else {},
+            decided=own.get("sums", {}).get(move.product, {}),
+        )
+
     @property
     def recorded(self) -> dict[str, Any]:
         """What was on before the run: active components, automatic updates, caches."""
@@ -173,6 +189,13 @@ class Acting:
         change = self.journal.entries[again, "done"].change
         self.journal.write(act, "done", step=step, text=text, change=change, detail=detail)
         return detail
+
+    def surprised(self, odd: Iterable[str]) -> None:
+        """Note what other hands changed, beside what was noted before. Writes."""
+        before = self.context.store.runs.get(self.run.id).surprises
+        every = tuple(dict.fromkeys((*before, *odd)))
+        if every != before:
+            self.context.store.runs.change(self.run.id, surprises=every)
 
     def alarm(self, text: str) -> tuple[RunState, str]:
         self.alarmed = True

@@ -10,7 +10,7 @@ from typing import Any
 
 from windbreak.core.values.matters import DebtKind
 from windbreak.core.values.runs import RunState
-from windbreak.core.values.verdicts import PlannedStep
+from windbreak.core.values.verdicts import PlannedMove, PlannedStep
 from windbreak.links.errors import LinkError
 from windbreak.operations.runs import looking
 from windbreak.operations.runs.acting import Acting, act_of
@@ -34,6 +34,9 @@ def go_back(run: Acting, error: Exception) -> tuple[RunState, str]:
     step, title = run.steps[number - 1], run.title(number)
     if (f"step {number}", "failed") not in journal.entries:
         journal.fail(f"step {number}", getattr(error, "code", "unknown"), str(error))
+    if other_hands(error) and len(step.moves) == 1:
+        run.surprised([str(error)])
+        return "stopped", f"Stopped at step {number}, of which nothing was done: {error}."
     moved = migrated(run, number)
     if moved:
         why = f"{moved} had begun to move its data, so the step can't be put back by itself"
@@ -50,6 +53,13 @@ def go_back(run: Acting, error: Exception) -> tuple[RunState, str]:
     except (StepFailed, LinkError) as failed:
         why = str(failed)
     return restore(run, number, title, f"{error}; put back, but {why}")
+
+
+def other_hands(error: Exception) -> bool:
+    """Whether a step failed since a component is not what the step starts from: others moved it, or
+    wrote into it, and that is left as it is.
+    """
+    return getattr(error, "code", "") in ("not-as-expected", "own-files-changed")
 
 
 def migrated(run: Acting, number: int) -> str | None:
@@ -81,8 +91,8 @@ def put_back(run: Acting, number: int, step: PlannedStep) -> None:
             continue
         change = meant.change
         became = journal.ask(lambda id=change: run.agent.change(id)).state  # type: ignore[misc]
-        if became == "unknown":
-            continue  # it never arrived
+        if became in ("unknown", "void"):
+            continue  # it never arrived, and never will
         back, text = f"put back {number} {move.product}", f"back to {move.from_ or 'absent'}"
         if move.product.startswith("runtime/"):
             if became == "done":
@@ -120,9 +130,17 @@ def _read_back(run: Acting, number: int, step: PlannedStep) -> None:
 
     there = run.read_back(f"read back after putting back {number}", number, step)
     for move in step.moves:
+        if _left_to_others(run, number, move):
+            continue
         if there[move.product] != move.from_:
             have = there[move.product] or "absent"
             raise StepFailed("unknown", f"{move.product} is {have}, it was {move.from_}")
+
+
+def _left_to_others(run: Acting, number: int, move: PlannedMove) -> bool:
+    """Whether a move was refused since others had moved its component."""
+    failed = run.journal.entries.get((f"apply {number} {move.product}", "failed"))
+    return failed is not None and failed.detail.get("code") == "not-as-expected"
 
 
 def write_down_lost(run: Acting, act: str) -> None:

@@ -14,6 +14,7 @@ from datetime import datetime, timedelta
 from typing import Any, TypeVar
 
 from windbreak.core.values.runs import EntryState, JournalEntry, Meanwhile, Pace, Probe, Run
+from windbreak.links import signing
 from windbreak.links.adapter import Agent, ChangeState
 from windbreak.links.errors import CallFailed, LinkError, Superseded, UnderWay
 from windbreak.links.probing import look_at
@@ -24,6 +25,11 @@ from windbreak.operations.runs import lengths
 _PATIENCE = 90.0  # seconds of silence from which a run is told to wait for its site
 _BETWEEN = 0.5
 _SENDINGS = 6  # of a change that never arrives, though what became of it is answered
+_SIGNED = signing.OLDEST.total_seconds()  # for which an agent takes a call that was sent
+_RUNS_OUT = (
+    "given up; its agent has no call that makes a change void, so the run waits until it takes "
+    "none of what was sent"
+)
 _LONGEST = 15.0  # seconds between two asks, when the silence is long
 _PAGES = 60.0  # seconds between two looks at the pages meanwhile
 _SIGNS = 60  # how many signs of life, asks and looks are kept
@@ -60,6 +66,7 @@ class Journal:
 
     def __init__(self, context: Context, run: int, agent: Agent) -> None:
         self.context, self.run, self.agent = context, run, agent
+        self._on_its_way: dict[str, float] = {}  # changes sent and not heard of since, by when
         self.entries: dict[tuple[str, EntryState], JournalEntry] = {}
         for entry in context.store.journal.all(run=run):
             self.entries[entry.act, entry.state] = entry
@@ -179,7 +186,10 @@ class Journal:
         except Superseded:
             raise
         except CallFailed as error:
-            raise self.fail(act, error.failure, str(error), step=step) from error
+            became = self._made_void(act, meant.change)
+            if became is None or became.state != "done":
+                raise self.fail(act, error.failure, str(error), step=step) from error
+            detail = became.result
         self.write(act, "done", step=step, text=text, change=meant.change, detail=detail)
         return detail
 
@@ -195,6 +205,8 @@ class Journal:
         until = time.monotonic() + _PATIENCE
         asking, silence, follows = ask_first, _Silence(self), _Following(self, act)
         sent, why = 0, ""
+        if ask_first:  # whoever sent it before is not heard of any more
+            self._on_its_way[change] = time.monotonic()
         while True:
             try:
                 if not asking:
@@ -202,6 +214,10 @@ class Journal:
                     return do(change)
                 became = self.agent.change(change)
                 silence.over()
+                if became.state != "unknown":
+                    self._on_its_way.pop(change, None)
+                if became.state == "void":
+                    raise CallFailed("unknown", "it was given up before it was begun")
                 if became.state == "done":
                     return became.result
                 if became.state == "failed":
@@ -217,6 +233,7 @@ class Journal:
             except Superseded:
                 raise
             except UnderWay:
+                self._on_its_way.pop(change, None)
                 asking = True
             except CallFailed as error:
                 if error.failure == "timed-out" and not asking:
@@ -227,10 +244,35 @@ class Journal:
                     raise
             except LinkError as error:
                 why = str(error)
+                if not asking:
+                    self._on_its_way[change] = time.monotonic()
                 silence.goes_on(error)
                 asking = True
                 continue
             time.sleep(_BETWEEN)
+
+    def _made_void(self, act: str, change: str) -> ChangeState | None:
+        """Have a change that is given up never be done, where a call of it may still be on its
+        way; what became of it, None where nothing of it can still arrive. One that was begun after
+        all is waited for.
+        """
+        sent = self._on_its_way.get(change)
+        if sent is None:
+            return None
+        try:
+            became = self.ask(lambda: self.agent.void(change))
+        except Superseded:
+            raise
+        except CallFailed:  # it is too old for that: it takes no call whose signature has run out
+            self.note(f"{act} given up", _RUNS_OUT)
+            behind = max(0.0, -(self.agent.ahead or 0.0))
+            time.sleep(max(0.0, sent + _SIGNED + behind - time.monotonic()))
+            became = self.ask(lambda: self.agent.change(change))
+        while became.state == "running":
+            time.sleep(_BETWEEN)
+            became = self.ask(lambda: self.agent.change(change))
+        del self._on_its_way[change]
+        return became
 
 
 class _Following:

@@ -8,7 +8,6 @@ it ends what it prepared and waits; when it goes on, it begins with a fresh look
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Iterable
 from typing import Any
 
 from windbreak.core.resolution.permit import permit
@@ -159,6 +158,7 @@ class Runner(Acting):
             "aside": {
                 own.product: own.changed for own in every if own.changed and decided == "set-aside"
             },
+            "sums": {own.product: own.sums for own in every if own.sums},
             "unknown": [own.product for own in every if not own.known],
         }
 
@@ -313,7 +313,7 @@ class Runner(Acting):
             text=lambda d: "; ".join([*d["odd"], *d["off"]]) or "as planned",
         )
         odd = seen["odd"]
-        self._surprised([*odd, *seen.get("off", ())])
+        self.surprised([*odd, *seen.get("off", ())])
         if not odd or self.course.after >= number:
             return
         what = "; ".join(odd)
@@ -322,13 +322,6 @@ class Runner(Acting):
                 f"Stopped after step {number}: other hands were here: {what}. The rest can't be "
                 "planned from that within what was approved."
             )
-
-    def _surprised(self, odd: Iterable[str]) -> None:
-        """Note what other hands changed, beside what was noted before. Writes."""
-        before = self.context.store.runs.get(self.run.id).surprises
-        every = tuple(dict.fromkeys((*before, *odd)))
-        if every != before:
-            self.context.store.runs.change(self.run.id, surprises=every)
 
     def _moved(self) -> set[str]:
         return {move.product for step in self.steps for move in step.moves}
@@ -363,8 +356,10 @@ class Runner(Acting):
                 text = f"{text} Still owed to the site: {debts.in_words(owed)}."
             off = self._on_again()
             if off:
-                text = f"{text} Not as it was: {'; '.join(off)}."
-            differs = [*([debts.in_words(left)] if left else []), *off]
+                text = f"{text} Not as it was: {'; '.join(off.values())}."
+                if state == "done" and self._moved() & off.keys():
+                    self.alarm("What it moved does not stay on.")
+            differs = [*([debts.in_words(left)] if left else []), *off.values()]
             self.journal.write("as it was", "noted", text="; ".join(differs) or "all of it")
             self.do(self.leg("caches purged"), "purge", "all of them")
             self._errands_left()
@@ -385,9 +380,9 @@ class Runner(Acting):
             return f"{text} But not everything could be set as it was: {error}."
         return text
 
-    def _on_again(self) -> list[str]:
-        """Switch on again what this run moved and what is off now; what else is off that was on,
-        and what can't be switched, in words. Raises LinkError.
+    def _on_again(self) -> dict[str, str]:
+        """Switch on again what this run moved and what is off now; what is off after that and was
+        on, by product, in words. Raises LinkError.
         """
         inventory = self.context.store.inventories.get(self.site.id)
         moved = self._moved()
@@ -398,7 +393,7 @@ class Runner(Acting):
                         f"on at the end {product}", "switch", "it was on", product=product, on=True
                     )
                 inventory = self.inventory()
-        return [*switched_off(self.recorded["active"], inventory, self.names).values()]
+        return switched_off(self.recorded["active"], inventory, self.names)
 
     def _errands_left(self) -> None:
         """What the steps that are done leave for a person becomes errands, each with its day."""
@@ -435,6 +430,8 @@ class Runner(Acting):
                 failed = self.journal.entries.get((f"step {changed.step}", "failed"))
                 if failed is not None and 0 < changed.step <= len(self.steps):
                     step, code = self.steps[changed.step - 1], str(failed.detail.get("code"))
+                    if going_back.migrated(self, changed.step):
+                        code = failed_moves.OF_THE_RELEASE  # it had begun to move its data
                     failed_moves.note(self.context, changed, step, code)
             if state == "done" or step is not None:
                 outcomes.note(self.context, changed, self.steps, step)

@@ -11,6 +11,8 @@ from typing import Any
 
 from windbreak.core.values.packages import Package
 from windbreak.core.values.verdicts import PlannedMove, PlannedStep
+from windbreak.links.adapter import Start
+from windbreak.links.errors import CallFailed
 from windbreak.operations.licensing import licence_codes
 from windbreak.operations.runs import looking, remedies
 from windbreak.operations.runs.acting import Acting, act_of
@@ -76,7 +78,8 @@ def _apply(run: Acting, number: int, move: PlannedMove) -> None:
         run.do(act, "runtime", text, step=number, **args)
         return
     package = run.fetch(move.product, move.to)
-    apply, again = partial(_send, run, package), f"{act} again"
+    start = run.start_of(move)
+    apply, again = partial(_send, run, package, start), f"{act} again"
     if (again, "meant") in run.journal.entries:
         run.journal.change(again, apply, step=number, text=text)
         return
@@ -101,10 +104,19 @@ def _remove(run: Acting, act: str, number: int, move: PlannedMove) -> None:
         run.journal.note(f"{act} mended", "it says that it is gone already: read back", step=number)
 
 
-def _send(run: Acting, package: Package, change: str) -> dict[str, Any]:
+def _send(run: Acting, package: Package, start: Start, change: str) -> dict[str, Any]:
     archive = run.context.shelf.read(package)
     carry = run.carried(package.product)
-    return run.agent.apply(change, package, archive, run.site.id, carry)
+    if "void" not in run.site.link.agent_can:  # nor does an agent so old look at what it replaces
+        there = run.inventory().version_of(package.product)
+        if there not in (start.version, package.version):
+            raise CallFailed("not-as-expected", not_as_expected(package.product, there, start))
+    return run.agent.apply(change, package, archive, run.site.id, carry, start)
+
+
+def not_as_expected(product: str, there: str | None, start: Start) -> str:
+    """Why a component is not replaced: it is another than was planned from."""
+    return f"{product} is {there or 'absent'} here, and was to be {start.version or 'absent'}"
 
 
 def _switch(run: Acting, act: str, product: str, *, on: bool, step: int) -> None:

@@ -18,17 +18,16 @@ def move_id(product: str, version: str) -> str:
     return f"{product} {version}"
 
 
-# Where a step fails for one of these the site is at fault, and its like may go on elsewhere.
-OF_THE_SITE = frozenset(
-    {"no-room", "not-writable", "timed-out", "busy", "not-permitted", "superseded"}
-)
+# Only such a failure is the release's. Whatever else a step fails for (room, rights, a leftover,
+# a fetch, an archive that arrived wrong, other hands) is the site's own; its like go on elsewhere.
+OF_THE_RELEASE = "breaks-site"
 
 
 def note(context: Context, run: Run, step: PlannedStep, code: str) -> None:
     """Write down that the moves of a step failed in a run, by a fixed failure code. Writes, within
     a transaction.
     """
-    for move in step.moves if code not in OF_THE_SITE else ():
+    for move in step.moves if code == OF_THE_RELEASE else ():
         if move.to is None:
             continue  # that something left says nothing of a release
         context.store.failed_moves.put(

@@ -85,7 +85,17 @@ def of_component(
         changed=changed,
         added=added,
         missing=missing,
+        sums={f.path: f.sha256 for f in files if f.state == "changed" and f.sha256},
     )
+
+
+def pristine(context: Context, site: str, product: str, version: str) -> dict[str, str]:
+    """SHA-256 of the files of a component's package, by path; nothing where it can't be had."""
+    try:
+        package = shelving.fetch_package(context, product, version, site, lent=True)
+    except (Refused, PackageRefused, FeedError):
+        return {}
+    return sums(context.shelf.read(package))
 
 
 def of(context: Context, site: str) -> Integrity | None:

@@ -21,7 +21,7 @@ from windbreak.wording.words import counted, day, listed
 
 FEW_READY = 6
 # The newest agent that there is for a system.
-CURRENT_AGENT: dict[System, str] = {"wordpress": "1.6", "millrace": "1.2"}
+CURRENT_AGENT: dict[System, str] = {"wordpress": "1.7", "millrace": "1.3"}
 # What an agent may not offer yet, in words.
 _CALLS = {
     "register": "registering a code",

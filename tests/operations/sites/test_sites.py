@@ -2,6 +2,7 @@
 
 import shutil
 from datetime import timedelta
+from unittest import mock
 
 import httpx
 
@@ -14,6 +15,7 @@ from windbreak.operations.errors import NotPermitted, Refused
 from windbreak.operations.findings import findings
 from windbreak.operations.sites import inventories, sites
 from windbreak.standins import faults
+from windbreak.standins.memory import Memory
 
 
 class Registering(WithContext):
@@ -85,6 +87,7 @@ class Linking(WithContext):
 
     def test_whoever_takes_over_is_obeyed_and_the_other_becomes_a_reader(self) -> None:
         self.site("seapink-florists")
+        self.site("skerry-light", host=False)
         facts = self.context.store.facts
         sites.refresh(self.context, "seapink-florists")
         before = instance.of(self.context)
@@ -97,10 +100,14 @@ class Linking(WithContext):
         taken = instance.take_over(self.context, RHONA, "the old one burnt down")
         self.assertEqual(taken.epoch, before.epoch + 1)
         self.assertEqual(sites.refresh(self.context, "seapink-florists").link.state, "linked")
+        self.assertEqual(sites.refresh(self.context, "skerry-light").link.state, "linked")
         # And the one that was taken over comes back.
         facts.set("instance", before.id)
         facts.set("epoch", str(before.epoch))
         link = sites.refresh(self.context, "seapink-florists").link
+        self.assertEqual(link.state, "refused")
+        self.assertTrue(instance.of(self.context).drives, "one site’s word concerns that site")
+        link = sites.refresh(self.context, "skerry-light").link
         self.assertEqual(link.state, "linked")  # what was known stands
         now = instance.of(self.context)
         self.assertEqual((now.drives, now.aside), (False, "superseded"))
@@ -108,6 +115,42 @@ class Linking(WithContext):
         with self.assertRaises(Refused) as caught:
             sites.unlink(self.context, "seapink-florists", RHONA)
         self.assertEqual(caught.exception.code, "drives-nothing")
+
+    def test_what_one_site_says_concerns_that_site(self) -> None:
+        for site in ("seapink-florists", "skerry-light"):
+            self.site(site, host=site != "skerry-light")
+            sites.refresh(self.context, site)
+        agents, epoch = [], "99"
+        for site in ("seapink-florists", "skerry-light"):
+            state = self.demo.standins_folder / site / "agent" / "agent.db"
+            agents.append(Memory(state))
+        before = agents[0].fact("epoch")
+        agents[0].set("epoch", epoch)
+        for _ in range(3):
+            link = sites.refresh(self.context, "seapink-florists").link
+            self.assertEqual(link.state, "refused")
+        self.assertIn("obeys another service", link.reason)
+        self.assertTrue(instance.of(self.context).drives)
+        self.assertEqual(sites.refresh(self.context, "skerry-light").link.state, "linked")
+        (told,) = [f for f in look_again(self.context) if f.id == "link:seapink-florists"]
+        self.assertIn("obeys another service, and is left alone", told.headline)
+        told_once = [
+            line for line in self.context.store.ledger.all() if "obeys another service" in line.what
+        ]
+        self.assertEqual(len(told_once), 1)
+        # It obeys this one again.
+        agents[0].set("epoch", before)
+        self.assertEqual(sites.refresh(self.context, "seapink-florists").link.state, "linked")
+        self.assertFalse(instance.obeys_another(self.context, "seapink-florists"))
+        # What was said long ago counts for nothing beside another site's word of today.
+        agents[0].set("epoch", epoch)
+        sites.refresh(self.context, "seapink-florists")
+        agents[1].set("epoch", epoch)
+        with mock.patch.object(instance, "_TOGETHER", timedelta(0)):
+            sites.refresh(self.context, "skerry-light")
+        self.assertTrue(instance.of(self.context).drives)
+        sites.refresh(self.context, "seapink-florists")
+        self.assertEqual(instance.of(self.context).aside, "superseded")
 
     def test_a_copied_data_directory_finds_out_at_its_start(self) -> None:
         instance.settle(self.context)

@@ -1,21 +1,24 @@
 """This service itself: its id, its key and epoch, and whether it may drive sites.
 
 Agents obey the newest epoch they have seen. Taking over raises it, so that whoever drove before
-finds out at the next call and becomes a reader; so does a copied data directory at its start, and
-a restored one is a reader from the beginning. Nothing goes out of a reader: no call to an agent,
-no news to a hook, no mail.
+finds out at its next calls: it leaves each such site alone, and becomes a reader once agents on two
+hosts say so. A copied data directory becomes one at its start, and a restored one is a reader from
+the beginning. Nothing goes out of a reader: no call to an agent, no news to a hook, no mail.
 """
 
 from __future__ import annotations
 
 import json
 import secrets
-from datetime import datetime
+from datetime import datetime, timedelta
 from functools import partial
+from urllib.parse import urlsplit
 
 from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
+from pydantic import TypeAdapter
 
 from windbreak.core.values.accounts import Principal
+from windbreak.core.values.basics import Value
 from windbreak.core.values.hooks import Instance
 from windbreak.links import signing
 from windbreak.links.signed_agent import Caller
@@ -24,6 +27,20 @@ from windbreak.operations.errors import Refused
 
 # The keys it signs with, and the sites at which the coming one was announced.
 OWN_KEY, COMING_KEY, TURNED = "service-key", "service-key-coming", "keys_turned"
+
+_ANOTHER = "obey_another"  # the fact that names the sites whose agents obey another service
+_TOGETHER = timedelta(days=1)  # within which agents of two hosts have to say so
+
+
+class _Told(Value):
+    """What a site's agent said: from which host, when, in which words."""
+
+    host: str
+    at: datetime
+    why: str
+
+
+_ALL_TOLD = TypeAdapter(dict[str, _Told])  # by site
 
 # Why a service drives nothing, as it is told.
 _WHY = {
@@ -74,6 +91,7 @@ def take_over(context: Context, by: Principal, why: str) -> Instance:
         raise Refused("drives-already", "this service drives its sites already")
     with context.store.transaction():
         context.store.facts.set("drives", "yes")
+        context.store.facts.set(_ANOTHER, "{}")
         context.store.facts.set("epoch", str(_epoch(context) + 1))
         context.store.facts.set("place", _place(context))
         context.record(by.name, "this copy takes the sites over", "instance", why=why)
@@ -90,10 +108,46 @@ def settle(context: Context) -> None:
         _step_aside(context, "copied", "its data directory was copied from another place")
 
 
-def superseded(context: Context, detail: str) -> None:
-    """An agent obeys a newer driver: this service becomes a reader. Writes."""
-    if may_drive(context):
+def superseded(context: Context, site: str, detail: str) -> None:
+    """A site's agent obeys another driver. One site's word concerns that site: it is left alone.
+    Where agents on two hosts say so within a day, this service becomes a reader. Writes.
+    """
+    if not may_drive(context):
+        return
+    now = context.clock()
+    before = _obeying_another(context)
+    told = before | {site: _Told(host=_host(context, site), at=now, why=detail)}
+    recent = [told for told in told.values() if told.at > now - _TOGETHER]
+    with context.store.transaction():
+        context.store.facts.set(_ANOTHER, _ALL_TOLD.dump_json(told).decode())
+        if site not in before:
+            label = context.store.sites.get(site).label
+            text = f"{label} obeys another service, and is left alone"
+            context.record("Windbreak", text, site, why=detail)
+    if len({told.host for told in recent}) > 1:
         _step_aside(context, "superseded", detail)
+
+
+def obeys_another(context: Context, site: str) -> bool:
+    """Whether a site's agent said last that it obeys another service. Reads."""
+    return site in _obeying_another(context)
+
+
+def obeyed(context: Context, site: str) -> None:
+    """A site's agent obeys this service. Writes."""
+    told = _obeying_another(context)
+    if told.pop(site, None) is not None:
+        context.store.facts.set(_ANOTHER, _ALL_TOLD.dump_json(told).decode())
+
+
+def _obeying_another(context: Context) -> dict[str, _Told]:
+    return _ALL_TOLD.validate_json(context.store.facts.get(_ANOTHER) or "{}")
+
+
+def _host(context: Context, site: str) -> str:
+    """The machine that a site lies on, as far as it is known."""
+    of = context.store.sites.get(site)
+    return of.host or urlsplit(of.address).netloc
 
 
 def _step_aside(context: Context, why: str, detail: str) -> None:
@@ -108,7 +162,7 @@ def caller(context: Context, site: str) -> Caller:
     """Who calls a site's agent: this service, under its key, id and epoch; the key that is coming
     where it was announced there. Reads and writes.
     """
-    at_newer = partial(superseded, context)
+    at_newer = partial(superseded, context, site)
     # The coming key is read first: where it becomes our own meanwhile, our own is it already.
     coming = coming_key(context)
     signs = coming if coming is not None and site in turned(context) else key(context)

@@ -262,6 +262,7 @@ def refresh(context: Context, site_id: str) -> Site:
             }
         )
         changed = context.store.sites.change(site_id, link=link, facts_at=now)
+        instance.obeyed(context, site_id)
     if len(visit.members) != len(inventory.members):
         visits.visit(context, changed)  # its network is known only now, or is another
     _pay(context, agent, site_id)
@@ -342,9 +343,15 @@ def _unreached(context: Context, site: Site, error: LinkError, visit: Visit) -> 
     at work there.
     """
     state: LinkState
-    if isinstance(error, Superseded):
+    if not instance.may_drive(context):
         return site  # it is in order, and another service's
-    if isinstance(error, KeyRefused):
+    if isinstance(error, Superseded):
+        state = "refused"
+        reason = (
+            f"Its agent obeys another service: {error}. If this one shall drive it, make a new "
+            "line and paste it there."
+        )
+    elif isinstance(error, KeyRefused):
         state, reason = "refused", f"The agent refuses our key: {error}."
     elif isinstance(error, ClockOff):
         state = "silent"

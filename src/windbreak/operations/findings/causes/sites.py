@@ -32,6 +32,7 @@ _CALLS = {
     "fetch": "refreshing its twin from it",
     "bring": "being refreshed from its site",
     "rotate": "taking a new key of the service",
+    "void": "giving up a change that is still on its way",
     "pass": "showing its pages behind the maintenance page",
 }
 
@@ -53,6 +54,8 @@ def of_link(context: Context, site: Site) -> Iterator[Finding]:
         "unlinked": ("unknown", "low", "is not linked", "Link it"),
     }
     state, weight, words, label = by_state[link.state]
+    if link.state == "refused" and instance.obeys_another(context, site.id):
+        words = "obeys another service, and is left alone"
     verb = "refresh" if link.state in ("down", "silent") else "link"
     yield finding(
         context,

@@ -85,13 +85,14 @@ final class Packages {
 			throw new Failed( 'not-writable', dirname( $target ) . ' can’t be written' );
 		}
 		self::is_start( $product, $target, $version, $start );
-		$before = $had ? self::stamps( $target ) : array();
+		$since  = time() - 2;
+		$before = $had ? self::stamps( $target, $since ) : array();
 		foreach ( $had ? array_merge( $carry, self::added( $product, $start ) ) : array() as $path ) {
 			$this->carry( $target, $fresh, (string) $path );
 		}
 		$this->swap( $target, $aside, $fresh );
 		if ( $had && null !== $start ) {
-			$this->carry_late( $target, $aside, $before, "$fresh-refused" );
+			$this->carry_late( $target, $aside, $before, $since, "$fresh-refused" );
 		}
 		return array( 'version' => $version, 'kept' => $had );
 	}
@@ -117,21 +118,21 @@ final class Packages {
 		return $added;
 	}
 
-	/** When each file of a folder was written last, and its size. */
-	private static function stamps( string $folder ): array {
+	/** When each file of a folder was written last, and its size; of what was written since some second, its sum too: a time has whole seconds. */
+	private static function stamps( string $folder, int $since ): array {
 		clearstatcache();
 		$stamps = array();
 		foreach ( Folders::every( $folder ) as $file ) {
 			if ( $file->isFile() && ! $file->isLink() ) {
-				$stamps[ substr( $file->getPathname(), strlen( $folder ) + 1 ) ] = array( $file->getMTime(), $file->getSize() );
+				$stamps[ substr( $file->getPathname(), strlen( $folder ) + 1 ) ] = array( $file->getMTime(), $file->getSize(), $file->getMTime() >= $since ? md5_file( $file->getPathname() ) : '' );
 			}
 		}
 		return $stamps;
 	}
 
 	/** Take along what was written right before the swap; where that was an edit, the old folder comes back. Throws Failed. */
-	private function carry_late( string $target, string $aside, array $before, string $refused ): void {
-		foreach ( self::stamps( $aside ) as $path => $stamp ) {
+	private function carry_late( string $target, string $aside, array $before, int $since, string $refused ): void {
+		foreach ( self::stamps( $aside, $since ) as $path => $stamp ) {
 			if ( isset( $before[ $path ] ) && $before[ $path ] !== $stamp ) {
 				$this->swap( $target, $refused, $aside );
 				Folders::clear( $refused );

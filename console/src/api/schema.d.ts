@@ -3838,7 +3838,8 @@ export interface components {
          * @description A component's files held against the pristine package of its version.
          *
          *     ``known`` is False where nobody can tell: ``why`` says what was wanting. Files are paths within
-         *     its folder: ``changed`` in place, ``added`` (translations, uploads), ``missing``.
+         *     its folder: ``changed`` in place, ``added`` (translations, uploads), ``missing``. ``sums`` is
+         *     the SHA-256 of what was changed, by path, where its agent tells it.
          */
         ComponentFiles: {
             /**
@@ -3860,6 +3861,13 @@ export interface components {
             missing: string[];
             /** Product */
             product: string;
+            /**
+             * Sums
+             * @default {}
+             */
+            sums: {
+                [key: string]: string;
+            };
             /** Version */
             version: string;
             /**

@@ -26,6 +26,8 @@ FailureCode = Literal[
     "not-writable",
     "stale-record",
     "already-there",
+    "not-as-expected",
+    "own-files-changed",
     "breaks-site",
     "busy",
     "not-permitted",

@@ -67,6 +67,10 @@ if ( ! defined( 'ABSPATH' ) ) {
 		echo '<!doctype html><title>Back soon</title><h1>Back soon</h1>';
 		exit;
 	}
+	if ( isset( $facts['service'] ) && ! $good && ! $called && is_file( "$parts/writes.php" ) ) {
+		require_once "$parts/writes.php";
+		Writes::watch( $place );
+	}
 	if ( $good && isset( $_GET['windbreak-blocks'] ) ) {
 		add_action( 'template_redirect', array( Passing::class, 'show_blocks' ), 0 );
 	} elseif ( $good && Passing::is_of_editor( $path ) ) {

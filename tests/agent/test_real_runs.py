@@ -63,6 +63,16 @@ $scripts = array_keys( opcache_get_status()['scripts'] );
 echo json_encode( array_values( array_filter( $scripts, 'opcache_is_script_cached' ) ) );
 """
 WHITE = "add_action( 'wp', static function () { exit; } );"
+SHOP = """<?php
+add_action( 'init', static function () {
+	global $wpdb;
+	if ( 'buy' === ( $_GET['tide'] ?? '' ) ) {
+		$wpdb->insert( 'wp_tides', array( 'stock' => 2 ) );
+	} elseif ( 'stock' === ( $_GET['tide'] ?? '' ) ) {
+		$wpdb->query( 'UPDATE wp_tides SET stock = stock - 1 WHERE id = 1' );
+	}
+} );
+"""
 RUIN = (
     "UPDATE wp_posts SET post_title = 'ruined'; "
     "DELETE FROM wp_options WHERE option_name = 'blogname'"
@@ -178,6 +188,38 @@ class RealRuns(WithForms):
             self.done(agent, "snapshot", "c-1-aa")["snapshot"], made["snapshot"]
         )  # once
         agent.do("drop", "c-1-ac", snapshots=[made["snapshot"]], kept=["c-1-ab"])
+
+    def test_what_visitors_write_after_a_snapshot_is_noted_by_table(self) -> None:
+        agent = sites.agent_for(self.context, SITE)
+        self.sql("CREATE TABLE wp_tides (id INT PRIMARY KEY AUTO_INCREMENT, stock INT)")
+        self.addCleanup(self.sql, "DROP TABLE IF EXISTS wp_tides")
+        self.sql("INSERT INTO wp_tides (stock) VALUES (7)")
+        shop = self.real.root / "wp-content/mu-plugins/zz-shop.php"
+        shop.write_text(SHOP)
+        self.addCleanup(shop.unlink)
+        made = self.done(agent, "snapshot", "c-6-aa")
+        self.assertEqual(self.page().status_code, 200)
+        seen = agent.look()
+        self.assertEqual((seen.wrote, seen.written), ({}, made["written"]))  # a look writes nothing
+        for asked in ("buy", "buy", "stock"):
+            answer = httpx.get(f"{self.real.address}/?tide={asked}", trust_env=False, timeout=30)
+            self.assertEqual(answer.status_code, 200)
+        seen = agent.look()
+        self.assertEqual(seen.wrote, {"wp_tides": 3})
+        self.assertNotEqual(seen.written, made["written"])
+        with self.assertRaises(CallFailed) as caught:
+            self.done(
+                agent, "restore", "c-6-ab", snapshot=made["snapshot"], written=made["written"]
+            )
+        self.assertEqual(caught.exception.failure, "not-as-expected")
+        self.assertIn("2", self.sql("SELECT max(stock) FROM wp_tides WHERE id > 1"))
+        self.done(agent, "restore", "c-6-ac", snapshot=made["snapshot"])
+        self.assertIn("7", self.sql("SELECT sum(stock) FROM wp_tides"))
+        self.assertEqual(agent.look().wrote, {})
+        agent.do("purge", "c-6-ad")
+        httpx.get(f"{self.real.address}/?tide=buy", trust_env=False, timeout=30)
+        self.assertEqual(agent.look().wrote, {})  # no run is at work
+        agent.do("drop", "c-6-ae", snapshots=[made["snapshot"]], kept=["c-6-ac"])
 
     def test_what_came_runs_where_php_never_looks_whether_a_file_changed(self) -> None:
         agent = sites.agent_for(self.context, SITE)

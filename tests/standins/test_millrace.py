@@ -89,10 +89,10 @@ class WhitePages(WithSite):
         self.assertIn("Seapink", self.site.page("/", past_caches=True)[1])
 
     def test_what_visitors_write_leaves_a_mark(self) -> None:
-        before = self.site.written()
+        before = self.site.marks()
         with self.site.database() as db:
             db.execute("INSERT INTO orders (at) VALUES ('now')")
-        self.assertNotEqual(self.site.written(), before)
+        self.assertNotEqual(self.site.marks(), before)
         self.assertEqual(self.site.counts()["orders"], 1)
 
 

@@ -90,9 +90,7 @@ final class Acts {
 	/** Note that a run is at work here, by its snapshot, until it empties the caches or lets go of that snapshot. */
 	private function note_work( string $call, string $id, array $args ): void {
 		$dropped = 'drop' === $call && in_array( $this->memory->fact( 'at-work' ), (array) ( $args['snapshots'] ?? array() ), true );
-		if ( 'snapshot' === $call ) {
-			$this->memory->set( array( 'at-work' => $id ) );
-		} elseif ( 'purge' === $call || $dropped ) {
+		if ( 'purge' === $call || $dropped ) {
 			$this->memory->set( array( 'at-work' => null ) );
 		}
 	}
@@ -102,6 +100,8 @@ final class Acts {
 		$snapshots = new Snapshots( $this->memory, array( $this, 'sign' ) );
 		switch ( $call ) {
 			case 'snapshot':
+				Writes::begin( $this->memory );
+				$this->memory->set( array( 'at-work' => $id ) ); // before the instant that it shows
 				return $snapshots->make( $id );
 			case 'restore':
 				return $snapshots->restore( $id, $args );

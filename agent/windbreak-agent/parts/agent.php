@@ -288,7 +288,7 @@ final class Agent {
 	/** What is there, with a looking pass, and where that shows content: as its blocks, or in the editor. */
 	private function look( array $args ): array {
 		$pass = Passing::give( $this->memory );
-		$told = Site::look() + array( 'pass' => $pass, 'editor' => '/?windbreak-blocks=' . rawurlencode( $pass ), 'opens' => Passing::editor() );
+		$told = Site::look( Writes::since( $this->memory ) ) + array( 'pass' => $pass, 'editor' => '/?windbreak-blocks=' . rawurlencode( $pass ), 'opens' => Passing::editor() );
 		return isset( $args['since'] ) ? $told + array( 'came' => Site::came( (string) $args['since'] ) ) : $told;
 	}
 

@@ -164,8 +164,17 @@ final class Site {
 		return $bytes > 0 ? (int) ( $bytes / 1048576 ) : null;
 	}
 
-	/** Counts by type, a digest of settings, the error log, and pages worth looking at. */
-	public static function look(): array {
+	/** A mark that changes when somebody writes something: posts, comments, users, and what was noted while a run is at work. */
+	public static function written( array $wrote ): string {
+		global $wpdb;
+		$posts = $wpdb->get_var( "SELECT concat(max(ID), ' ', max(post_modified_gmt)) FROM $wpdb->posts WHERE post_status NOT IN ('auto-draft')" );
+		$said  = $wpdb->get_var( "SELECT concat(coalesce(max(comment_ID), 0)) FROM $wpdb->comments" );
+		$users = $wpdb->get_var( "SELECT concat(count(*), ' ', max(ID)) FROM $wpdb->users" );
+		return substr( hash( 'sha256', "$posts $said $users" . ( $wrote ? json_encode( $wrote ) : '' ) ), 0, 16 );
+	}
+
+	/** Counts by type, a digest of settings, the error log, and pages worth looking at; ``wrote``: what was noted of writes. */
+	public static function look( array $wrote ): array {
 		global $wpdb;
 		$counts = array();
 		foreach ( $wpdb->get_results( "SELECT post_type t, count(*) n FROM $wpdb->posts WHERE post_status = 'publish' GROUP BY post_type" ) as $row ) {
@@ -176,13 +185,12 @@ final class Site {
 		foreach ( array( 'siteurl', 'home', 'blogname', 'template', 'stylesheet', 'permalink_structure', 'show_on_front' ) as $name ) {
 			$settings[ $name ] = get_option( $name );
 		}
-		$written = $wpdb->get_var( "SELECT concat(max(ID), ' ', max(post_modified_gmt)) FROM $wpdb->posts WHERE post_status NOT IN ('auto-draft')" );
-		$said    = $wpdb->get_var( "SELECT concat(coalesce(max(comment_ID), 0)) FROM $wpdb->comments" );
 		return array(
 			'counts'   => $counts,
 			'settings' => substr( hash( 'sha256', json_encode( $settings ) ), 0, 16 ),
 			'errors'   => self::errors(),
-			'written'  => substr( hash( 'sha256', "$written $said" ), 0, 16 ),
+			'written'  => self::written( $wrote ),
+			'wrote'    => (object) $wrote,
 			'pages'    => self::pages(),
 		);
 	}

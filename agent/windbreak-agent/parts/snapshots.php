@@ -27,7 +27,7 @@ final class Snapshots {
 		$sql  = "{$this->memory->place}/staging/$id.sql";
 		$held = "{$this->memory->place}/staging/$id.files";
 		try {
-			$beside = Tables::dump( $sql, $this->sign );
+			list( $beside, $written ) = Tables::dump( $sql, $this->sign );
 			for ( $try = 1; null === ( $count = $this->packed( "{$this->file( $id )}.part", $held, $sql, $beside ) ); $try++ ) {
 				if ( self::TRIES === $try ) {
 					throw new Failed( 'busy', 'files of the site come and go, and lie where they can’t be held: the snapshot would not be whole' );
@@ -39,7 +39,7 @@ final class Snapshots {
 		}
 		$file = $this->file( $id );
 		rename( "$file.part", $file );
-		return array( 'snapshot' => $id, 'files' => $count, 'bytes' => filesize( $file ), 'written' => Site::look()['written'] );
+		return array( 'snapshot' => $id, 'files' => $count, 'bytes' => filesize( $file ), 'written' => $written );
 	}
 
 	/** Write the archive; how many files of the site it holds, or null where one was gone before it could be read. Throws Failed. */
@@ -163,10 +163,16 @@ final class Snapshots {
 			( new Addresses( (string) $args['from'], (string) $this->memory->fact( 'address' ) ) )->change( array_keys( $made['tables'] ), $this->sign );
 			$this->memory->set( array( 'quiet' => '1' ) ); // before anything of it could be done here
 		}
+		if ( isset( $args['written'] ) && Site::written( Writes::since( $this->memory ) ) !== $args['written'] ) {
+			Folders::clear( $fresh );
+			Tables::clear();
+			throw new Failed( 'not-as-expected', 'something was written on the site meanwhile' );
+		}
 		( $this->sign )( 'putting in place', $count, $count );
 		$note = array( 'fresh' => $fresh, 'aside' => "{$this->memory->place}/kept/$id", 'names' => $names ) + $made + array_intersect_key( $site, array( 'triggers' => 0, 'views' => 0 ) );
 		$this->memory->write( self::NOTE, $note );
 		$left = self::put_in_place( $this->memory, $note );
+		Writes::begin( $this->memory );
 		return array( 'restored' => (string) $args['snapshot'], 'files' => $count, 'left' => $left );
 	}
 

@@ -80,12 +80,13 @@ final class Tables {
 
 	// Written out.
 
-	/** Write the tables as statements, a row at a time, so that memory stays small; the triggers and views beside them. */
+	/** Write the tables as statements, a row at a time, so that memory stays small; the triggers and views beside them, and the mark of what was written by that instant. */
 	public static function dump( string $file, callable $sign ): array {
 		global $wpdb;
 		$out = fopen( $file, 'w' );
 		self::asked( 'START TRANSACTION WITH CONSISTENT SNAPSHOT' ); // as it was at one instant
-		$tables = self::named();
+		$written = Site::written( array() );
+		$tables  = self::named();
 		foreach ( $tables as $n => $table ) {
 			$sign( 'database', $n, count( $tables ) );
 			$made = mysqli_fetch_row( self::asked( "SHOW CREATE TABLE `$table`" ) );
@@ -117,7 +118,7 @@ final class Tables {
 		if ( ! fclose( $out ) ) {
 			throw new Failed( 'no-room', 'the database can’t be written into a snapshot' );
 		}
-		return $beside;
+		return array( $beside, $written );
 	}
 
 	/** The columns of a table that hold something of their own: what the database reckons itself can't be given to it. */

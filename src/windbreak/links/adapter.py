@@ -38,14 +38,17 @@ class AgentLook(Value):
 
     ``opens``: where a browser opens the editor under the looking pass, where it can.
     ``covers``: the template or builder that a path stands for, ``{"/news/1": "news item"}``.
-    ``pass_`` shows the pages behind the maintenance page for some minutes, and ``came`` is what was
-    written since the instant that was asked about, oldest first; both empty where it can't tell.
+    ``written`` changes when somebody writes something; ``wrote`` is how often that was since the
+    snapshot of a run, by table. ``pass_`` shows the pages behind the maintenance page for some
+    minutes, and ``came`` is what was written since the instant that was asked about, oldest first.
+    All three are empty where it can't tell.
     """
 
     counts: dict[str, int]
     settings: str
     errors: tuple[str, ...]
     written: str
+    wrote: dict[str, int] = {}
     pages: tuple[tuple[str, str], ...]
     covers: dict[str, str] = {}
     editor: str

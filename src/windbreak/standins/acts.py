@@ -29,7 +29,7 @@ from windbreak.packages.examine import examine
 from windbreak.standins import clock
 from windbreak.standins.faults import Faults
 from windbreak.standins.memory import Memory
-from windbreak.standins.millrace import FOLDERS, PAGES, Found, MillraceSite
+from windbreak.standins.millrace import FOLDERS, PAGES, Found, Marks, MillraceSite, mark, marks_of
 
 PASS_MINUTES = 5
 GRACE_DAYS = 10
@@ -154,7 +154,8 @@ class Acts:
             "counts": self.site.counts(),
             "settings": self.site.settings_digest(),
             "errors": self.site.errors(),
-            "written": self.site.written(),
+            "written": mark(self.site.marks()),
+            "wrote": self._wrote(),
             "pages": [list(page) for page in PAGES],
             "covers": {"/": "front", "/news": "list", "/visit": "page", "/news/1": "news item"},
             "editor": f"/editor?page=visit&pass={pass_}",
@@ -164,6 +165,15 @@ class Acts:
             if args.get("since"):
                 answer["came"] = self.site.came(datetime.fromisoformat(args["since"]))
         return answer
+
+    def _wrote(self) -> dict[str, int]:
+        """How many rows came since the last snapshot, by table; at least one where one changed."""
+        before: Marks = json.loads(self.memory.fact("marks") or "{}")
+        return {
+            table: max(1, now[0] - before[table][0])
+            for table, now in self.site.marks().items()
+            if table in before and before[table] != now
+        }
 
     def _own_files(self, args: Args) -> Args:
         """The files of a component that its package does not hold, or that differ from it."""
@@ -197,7 +207,11 @@ class Acts:
                 if n % 200 == 0:
                     self.sign("files", n, len(every))
             self.sign("database", len(every), len(every))
-            archive.writestr("site.db", self._copy_of_database())
+            copy, marks = self._copy_of_database()
+            archive.writestr("site.db", copy)
+            if self.faults.once("order", "packing"):
+                self.site.order()
+        self.memory.set("marks", json.dumps(marks))
         part.replace(path)
         with zipfile.ZipFile(path) as archive:
             if archive.testzip() is not None:
@@ -206,15 +220,17 @@ class Acts:
             "snapshot": args["change"],
             "files": sum(f.is_file() for f in every) + 1,
             "bytes": path.stat().st_size,
-            "written": self.site.written(),
+            "written": mark(marks),
         }
 
-    def _copy_of_database(self) -> bytes:
+    def _copy_of_database(self) -> tuple[bytes, Marks]:
+        """The database as it is at one instant, and what had been written by then."""
         copy = self.state / "staging" / "site.db"
         copy.unlink(missing_ok=True)
         with self.site.database() as source, closing(sqlite3.connect(copy)) as target:
             source.backup(target)
-        return copy.read_bytes()
+            marks = marks_of(target)
+        return copy.read_bytes(), marks
 
     def _snapshot_at(self, name: str) -> Path:
         path = self.state / "snapshots" / f"{name}.zip"
@@ -267,6 +283,11 @@ class Acts:
             MillraceSite(fresh).move_in(self.site, str(args["from"]))
         if self.site.maintenance.exists():  # it is no part of what comes back
             (fresh / self.site.maintenance.name).write_text("")
+        self.faults.orders_come(self.site.order)
+        expected = args.get("written") if self.version >= "1.3" else None
+        if expected and expected != mark(self.site.marks()):
+            shutil.rmtree(fresh)
+            raise CallFailed("not-as-expected", "something was written on the site meanwhile")
         aside = self.state / "kept" / str(args["change"])
         self._swap(self.site.root, aside, fresh)
         left = self.faults.all_once("left")

@@ -57,7 +57,8 @@ KINDS: dict[str, Kind] = {
     "white": Kind("products", "once applied its pages are white"),
     "editor": Kind("products", "once applied its editor opens empty, its pages are fine"),
     "writes": Kind("names", "these files of a component are written right before its swap", True),
-    "order": Kind("call", "an order comes in during the call", True),
+    "late-order": Kind("yes", "an order comes in while a restore unpacks"),
+    "order": Kind("call", "an order comes in during the call, or in the packing", True),
     "nobody": Kind("call", "nothing on the site does the call: a code, files made anew"),
     "left": Kind("names", "a restore is whole but for these, which its database refuses", True),
 }
@@ -242,6 +243,10 @@ class Faults:
         for name in self.all_once("writes"):
             with (folder / name).open("a") as opened:
                 opened.write("written meanwhile")
+
+    def orders_come(self, order: Callable[[], None]) -> None:
+        if self.all().get("late-order"):
+            order()
 
     def in_the_way(self, product: str) -> None:
         """What keeps a package from being applied. Raises CallFailed."""

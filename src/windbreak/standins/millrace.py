@@ -419,14 +419,9 @@ class MillraceSite:
             orders = db.execute("SELECT count(*) FROM orders").fetchone()[0]
         return {str(t): int(n) for t, n in rows} | ({"orders": int(orders)} if orders else {})
 
-    def written(self) -> str:
-        """A mark that changes when a visitor or editor writes something."""
+    def marks(self) -> Marks:
         with self.database() as db:
-            mark = db.execute(
-                "SELECT (SELECT coalesce(max(id),0) || max(at) FROM content), "
-                "(SELECT coalesce(max(id),0) FROM orders)"
-            ).fetchone()
-        return hashlib.sha256(repr(mark).encode()).hexdigest()[:16]
+            return marks_of(db)
 
     def settings_digest(self) -> str:
         """A digest of the settings that a person made, not of what runs switch off and on."""
@@ -438,6 +433,21 @@ class MillraceSite:
     def errors(self) -> list[str]:
         with self.database() as db:
             return [str(r[0]) for r in db.execute("SELECT DISTINCT text FROM log ORDER BY id")]
+
+
+Marks = dict[str, list[Any]]  # of each table that people write into: rows, and what is newest
+
+
+def marks_of(db: sqlite3.Connection) -> Marks:
+    """What changes when a visitor or editor writes something."""
+    tables = ("content", "orders")
+    newest = "count(*), coalesce(max(id), 0), coalesce(max(at), '')"
+    return {table: list(db.execute(f"SELECT {newest} FROM {table}").fetchone()) for table in tables}
+
+
+def mark(marks: Marks) -> str:
+    """All of them as one word."""
+    return hashlib.sha256(json.dumps(marks).encode()).hexdigest()[:16]
 
 
 def _instant(text: str) -> datetime:

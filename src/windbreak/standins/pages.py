@@ -77,6 +77,8 @@ def site_app(site: MillraceSite, agent: MillraceAgent) -> Starlette:
         return HTMLResponse(text, status)
 
     def order(request: Request) -> Response:
+        if site.maintenance.exists():
+            return PlainTextResponse("Back soon", 503, {"retry-after": "120"})
         site.order()
         return PlainTextResponse("Thank you.")
 

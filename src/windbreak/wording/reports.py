@@ -26,22 +26,32 @@ class Moved:
         return f"{self.name} {self.end}"
 
 
-def head(updates: int, nights: int, back: int, restored: int, notice_seconds: float | None) -> str:
+def head(
+    updates: int,
+    nights: int,
+    *,
+    back: int,
+    restored: int,
+    alarms: int,
+    lost: int,
+    notice_seconds: float | None,
+) -> str:
     """``6 updates in one night. None had to be put back. …``"""
-    if not updates and not back and not restored:
-        return "Nothing was updated."
     when = "one night" if nights == 1 else f"{nights} nights"
     sentences = [f"{counted(updates, 'update')} in {when}." if updates else "Nothing was updated."]
-    if back or restored:
-        if back:
-            sentences.append(f"{counted(back, 'more')} had to be put back, and was.")
-        if restored:
-            sentences.append(
-                "The site was brought back from its backup once."
-                if restored == 1
-                else f"The site was brought back from its backup {restored} times."
-            )
-    else:
+    if back:
+        sentences.append(f"{counted(back, 'more' if updates else 'update')} had to be put back, and was.")
+    if alarms:
+        what = "One update went" if alarms == 1 else f"{alarms} updates went"
+        sentences.append(f"{what} wrong, and a person had to look after it.")
+    if restored:
+        times = "once" if restored == 1 else f"{restored} times"
+        sentences.append(f"The site was brought back from its backup {times}.")
+    if lost:
+        were = "was" if lost == 1 else "were"
+        what = f"{counted(lost, 'thing')} that came in meanwhile {were} lost by that"
+        sentences.append(f"{what}; we have a list.")
+    if updates and not (back or alarms or restored):
         sentences.append("None had to be put back.")
     if notice_seconds:
         minutes = max(1, round(notice_seconds / 60))

@@ -1,27 +1,40 @@
 """The world moves between two acts: windows close, gateways stumble, pages hang, others switch."""
 
+import sqlite3
 import threading
 import time
 from collections.abc import Callable
-from contextlib import suppress
+from contextlib import closing, suppress
 from datetime import timedelta
 from pathlib import Path
 from typing import Any
 from unittest import mock
 
-from tests.operations.runs.within import WithRuns
+import httpx
+
+from tests.operations.runs.within import SHOP, WithRuns
 from tests.operations.within import RHONA
 from windbreak.core.values.freezes import NewFreeze
+from windbreak.core.values.holds import NewHold
 from windbreak.core.values.plans import ApprovePlan
 from windbreak.core.values.runs import Run
 from windbreak.core.values.verdicts import PlannedStep
 from windbreak.links.errors import CallFailed
 from windbreak.links.signed_agent import SignedAgent
-from windbreak.operations.planning import planning
-from windbreak.operations.runs import debts, journal, looking, replanning, runs, stepping
+from windbreak.operations.planning import planning, policy
+from windbreak.operations.runs import (
+    debts,
+    going_back,
+    journal,
+    looking,
+    replanning,
+    runs,
+    stepping,
+)
 from windbreak.operations.runs.runner import Runner
 from windbreak.operations.scheduling import approving, bookings
 from windbreak.operations.sites import sites
+from windbreak.operations.views import reports
 
 SITE = "skerry-light"
 
@@ -372,3 +385,86 @@ class OtherHands(WithRuns):
                 self.assertEqual(self.version(), self.move.from_)
                 file.write_text(text)
                 self.approve_one()
+
+
+class Shop(WithRuns):
+    """What visitors write while a run is at work is never lost unasked."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.site(SHOP)
+        self.plan = self.approved(SHOP)
+
+    def orders(self) -> int:
+        """What lies in the site's database, past its agent."""
+        with closing(sqlite3.connect(self.place(SHOP).root / "site.db")) as db:
+            return int(db.execute("SELECT count(*) FROM orders").fetchone()[0])
+
+    def order(self) -> int:
+        return httpx.post(f"{self.where[SHOP]}/order", trust_env=False).status_code
+
+    def test_an_order_during_the_packing_of_the_snapshot_is_written_since(self) -> None:
+        before = self.orders()
+        self.faults(SHOP, order="packing", white=["plugin/netloft"])
+        ended = self.carried_out(self.plan)
+        self.assertEqual(ended.state, "alarm", ended.text)
+        self.assertIn("1 in orders", ended.text)
+        self.assertEqual(self.orders(), before + 1)
+
+    def test_no_order_is_taken_while_the_snapshot_is_restored(self) -> None:
+        answers, real = list[int](), going_back.bring_back
+
+        def ordered(*args: Any) -> str:
+            answers.append(self.order())
+            return real(*args)
+
+        before = self.orders()
+        with mock.patch.object(going_back, "bring_back", ordered):
+            ended = self.carried_out(self.plan)
+        self.assertEqual((ended.state, answers), ("restored", [503]), ended.text)
+        self.assertEqual(self.orders(), before)
+        self.assertEqual(self.order(), 200)  # it is open again
+        self.assertEqual(debts.owed(self.context, SHOP), [])
+
+    def test_what_comes_in_until_the_swap_stops_the_restore(self) -> None:
+        before = self.orders()
+        self.faults(SHOP, **{"late-order": True})
+        ended = self.carried_out(self.plan)
+        self.assertEqual(ended.state, "alarm", ended.text)
+        self.assertIn("during the restore", ended.text)
+        self.assertEqual(self.orders(), before + 1)
+        self.assertEqual(self.status(SHOP), 503)
+
+
+class AllAtOnce(WithRuns):
+    def test_what_stands_against_the_last_step_keeps_the_first_from_being_done(self) -> None:
+        self.site(SITE)
+        plan = self.approved(SITE)
+        self.assertGreater(len(plan.plan.steps), 2)
+        last = plan.plan.steps[-1].moves[0]
+        before = {c.product: c.version for c in self.place(SITE).components()}
+        new = NewHold(product=last.product, reason="the maker asks for it")
+        policy.hold(self.context, new, RHONA)
+        ended = self.carried_out(plan)
+        self.assertEqual(ended.state, "stopped", ended.text)
+        self.assertIn("Nothing was changed: step ", ended.text)
+        self.assertIn("the maker asks for it", ended.text)
+        self.assertEqual({c.product: c.version for c in self.place(SITE).components()}, before)
+        self.assertNotIn(("step 1", "meant"), self.acts(ended))
+
+
+class Told(WithRuns):
+    def test_a_client_is_told_of_an_alarm_of_its_page_and_of_what_was_lost(self) -> None:
+        ended = self.alarm()
+        self.take(ended.id, "restore")
+        site = self.context.store.sites.get(SHOP)
+        month = f"{self.context.clock():%Y-%m}"
+        (told,) = [
+            part
+            for part in reports.report(self.context, str(site.client), month).sites
+            if part.site == SHOP
+        ]
+        self.assertIn("One update went wrong, and a person had to look after it.", told.head)
+        self.assertIn("The site was brought back from its backup once.", told.head)
+        self.assertIn("1 thing that came in meanwhile was lost by that", told.head)
+        self.assertIn("behind a notice for 1 minute", told.head)

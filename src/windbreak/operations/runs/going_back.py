@@ -16,7 +16,7 @@ from windbreak.operations.runs import looking
 from windbreak.operations.runs.acting import Acting, act_of
 from windbreak.operations.runs.journal import StepFailed
 from windbreak.wording.matters import worse_text
-from windbreak.wording.words import counted
+from windbreak.wording.words import counted, listed
 
 LOST_BY = "lost by "  # before the act that brings the snapshot back, in the journal
 
@@ -159,14 +159,43 @@ def write_down_lost(run: Acting, act: str) -> None:
     )
 
 
-def bring_back(run: Acting, act: str) -> str:
+def close_shop(run: Acting, act: str) -> None:
+    """Put the maintenance page up before a restore, so that nothing comes in that it would lose.
+    Raises StepFailed, LinkError.
+    """
+    run.owe("page", was=False)
+    run.do(f"page up for {act}", "maintenance", "maintenance page", on=True)
+
+
+def _written_since(run: Acting, mark: str) -> dict[str, Any]:
+    seen = run.journal.ask(run.agent.look)
+    return {"same": seen.written == mark, "wrote": seen.wrote}
+
+
+def _in_tables(wrote: dict[str, int]) -> str:
+    """What was written, in words: "3 in orders and 1 in users"."""
+    told = listed([f"{count} in {table}" for table, count in wrote.items()])
+    return told or "its agent does not tell where"
+
+
+def _left_to_a_person(run: Acting, what: str, wrote: str) -> tuple[RunState, str]:
+    run.do("page up for help", "maintenance", "left up for a person", on=True)
+    return run.alarm(
+        f"{what}. Something was written since the snapshot ({wrote}), so it is not restored "
+        "without your word; the maintenance page is up."
+    )
+
+
+def bring_back(run: Acting, act: str, written: str | None = None) -> str:
     """Restore the run's snapshot, once what that loses was written down; what the site's database
-    would not make anew, in a sentence that is empty where there is nothing. Writes. Raises
+    would not make anew, in a sentence that is empty where there is nothing. With ``written``, the
+    mark of the snapshot, only where nothing has come in until it is put in place. Writes. Raises
     StepFailed, LinkError.
     """
     write_down_lost(run, act)
     made = run.journal.done(run.leg("snapshot")) or {}
-    answer = run.do(act, "restore", "the snapshot", snapshot=made.get("snapshot"))
+    mark: dict[str, Any] = {} if written is None else {"written": written}
+    answer = run.do(act, "restore", "the snapshot", snapshot=made.get("snapshot"), **mark)
     left = answer.get("left") or []
     if not left:
         return ""
@@ -181,19 +210,23 @@ def restore(run: Acting, number: int, title: str, why: str) -> tuple[RunState, s
     journal = run.journal
     snapshot = journal.done(run.leg("snapshot")) or {}
     try:
+        close_shop(run, "restore")
         written = journal.once(
             "written since the snapshot",
-            lambda: {"same": journal.ask(run.agent.look).written == snapshot.get("written")},
-            text=lambda d: "nothing" if d["same"] else "something was",
+            lambda: _written_since(run, str(snapshot.get("written"))),
+            text=lambda d: "nothing" if d["same"] else _in_tables(d["wrote"]),
         )
         if not written["same"] and not run.approval_restores:
-            run.owe("page", was=False)
-            run.do("page up for help", "maintenance", "left up for a person", on=True)
-            return run.alarm(
-                f"{title}: {why}. Something was written since the snapshot, so it is not "
-                "restored without your word; the maintenance page is up."
-            )
-        missing = bring_back(run, "restore")
+            return _left_to_a_person(run, f"{title}: {why}", _in_tables(written["wrote"]))
+        try:
+            expected = None if run.approval_restores else snapshot.get("written")
+            missing = bring_back(run, "restore", expected)
+        except StepFailed as error:
+            if error.code != "not-as-expected":
+                raise
+            return _left_to_a_person(run, f"{title}: {why}", "during the restore")
+        if not run.sees_behind:
+            run.do("page down after the restore", "maintenance", "page taken away", on=False)
         run.inventory()
         bad = worse_text(looking.look(run, "probe after restore", number))
     except (StepFailed, LinkError) as failed:

@@ -8,6 +8,7 @@ it ends what it prepared and waits; when it goes on, it begins with a fresh look
 from __future__ import annotations
 
 import contextlib
+from collections.abc import Iterable, Iterator
 from typing import Any
 
 from windbreak.core.resolution.permit import permit
@@ -127,6 +128,7 @@ class Runner(Acting):
             if newer:
                 why = f"patch releases, as approved: {', '.join(newer)}"
                 replanning.replan(self, self._steps_done(), why)
+        self._all_allowed()
 
     def _pay_first(self) -> None:
         """What an earlier run still owes is set back first: it is not how the site was."""
@@ -249,16 +251,37 @@ class Runner(Acting):
         if not self.plan.approval or self.context.store.plans.get(self.plan.id).state != "approved":
             raise Stopped(f"{before}: the plan is no longer approved.")
         self._time_left(before)
+        for _, against in self._refused([number]):
+            raise Stopped(f"{before}: {' '.join(against)}")
+
+    def _all_allowed(self) -> None:
+        """Raise Stopped where anything stands against a step that is still to come: the first is
+        not done only to meet at the last what was so before it. What comes
+        after a step with which something leaves is asked before it is begun.
+        """
+        left = range(self._steps_done() + 1, len(self.steps) + 1)
+        for number, against in self._refused(left):
+            which = f"step {number} of {len(self.steps)}, {self.title(number)}"
+            raise Stopped(f"{which}, is not allowed as things stand: {' '.join(against)}")
+
+    def _refused(self, numbers: Iterable[int]) -> Iterator[tuple[int, list[str]]]:
+        """What the permit holds against some steps, each after those before it, in words."""
         inventory = self.context.store.inventories.get(self.site.id)
         ground = Ground.read(self.context)
         case = ground.case(self.context.store.sites.get(self.site.id), inventory)
-        moves = [(move.product, move.to) for move in step.moves if move.to is not None]
-        asked = permit(case, ground.catalogue.compiled.beside(case), moves)
-        against = [*refusal_texts(case, asked), *self._too_little(inventory, step)]
-        if step.leaving:
-            against += removing.against(self.context, case, step.leaving)
-        if against:
-            raise Stopped(f"{before}: {' '.join(against)}")
+        compiled = ground.catalogue.compiled.beside(case)
+        reached: dict[str, str] = {}
+        for number in numbers:
+            step = self.steps[number - 1]
+            reached |= {move.product: move.to for move in step.moves if move.to is not None}
+            asked = permit(case, compiled, reached.items())
+            against = [*refusal_texts(case, asked), *self._too_little(inventory, step)]
+            if step.leaving:
+                against += removing.against(self.context, case, step.leaving)
+            if against:
+                yield number, against
+            if step.leaving:
+                return  # what is allowed after that depends on what it leaves
 
     def _too_little(self, inventory: Inventory, step: PlannedStep) -> list[str]:
         return [f"{text}." for text in brought.too_little(self.context, inventory, [step])]

@@ -288,6 +288,7 @@ def _back(run: Acting, key: str, numbers: list[int]) -> _Came:
 
 
 def _restore(run: Acting, key: str) -> _Came:
+    going_back.close_shop(run, key)
     return _judged(run, key, f"The snapshot was restored.{going_back.bring_back(run, key)}")
 
 

@@ -16,6 +16,7 @@ from windbreak.documents.ledger import ClientReport, ReportLine, SiteReport
 from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
 from windbreak.operations.runs.course import course
+from windbreak.operations.runs.going_back import LOST_BY
 from windbreak.operations.sites import clients
 from windbreak.wording import reports
 from windbreak.wording.words import day, listed
@@ -108,7 +109,7 @@ def _of_site(
     looks: bool,
 ) -> SiteReport:
     zone = ZoneInfo(site.timezone)
-    updates = back = restored = 0
+    updates = back = restored = alarms = lost = 0
     notice = 0.0
     by_day: dict[date, list[reports.Moved]] = {}
     seen: list[ReportLine] = []
@@ -130,12 +131,22 @@ def _of_site(
                 text = _seen(journal, number)
                 seen += [ReportLine(day=when, text=f"{names}: {text}")] if text else []
         back += run.state == "put back"
-        restored += run.state == "restored"
-        notice += sum(_behind_the_page(run, journal))
+        alarms += run.state == "alarm"
+        restored += _restored(run, journal)
+        lost += _lost(journal)
+        notice += sum(_behind_the_page(context, run, journal))
     return SiteReport(
         site=site.id,
         label=site.label,
-        head=reports.head(updates, len(nights), back, restored, notice),
+        head=reports.head(
+            updates,
+            len(nights),
+            back=back,
+            restored=restored,
+            alarms=alarms,
+            lost=lost,
+            notice_seconds=notice,
+        ),
         done=tuple(
             ReportLine(day=when, text=text)
             for when in sorted(by_day)
@@ -175,7 +186,25 @@ def _seen(journal: Sequence[JournalEntry], number: int) -> str:
     return ends[0].text if ends else ""
 
 
-def _behind_the_page(run: Run, journal: Sequence[JournalEntry]) -> Iterator[float]:
+def _restored(run: Run, journal: Sequence[JournalEntry]) -> bool:
+    """Whether a run's snapshot was brought back, by itself or by a person's word."""
+    return run.state == "restored" or bool(_brought_back(journal))
+
+
+def _brought_back(journal: Sequence[JournalEntry]) -> set[str]:
+    done = {entry.act for entry in journal if entry.state == "done"}
+    return {act for act in done if f"{LOST_BY}{act}" in done}
+
+
+def _lost(journal: Sequence[JournalEntry]) -> int:
+    """How much that came in was lost when the snapshot was brought back."""
+    names = {f"{LOST_BY}{act}" for act in _brought_back(journal)}
+    return sum(len(entry.detail.get("came", ())) for entry in journal if entry.act in names)
+
+
+def _behind_the_page(
+    context: Context, run: Run, journal: Sequence[JournalEntry]
+) -> Iterator[float]:
     """How long the pages were behind a notice, each time, in seconds."""
     up: datetime | None = None
     for entry in journal:
@@ -187,7 +216,9 @@ def _behind_the_page(run: Run, journal: Sequence[JournalEntry]) -> Iterator[floa
             yield (entry.at - up).total_seconds()
             up = None
     if up is not None and run.ended_at is not None:
-        yield (run.ended_at - up).total_seconds()
+        page = [d for d in context.store.debts.all(site=run.site) if d.key == ("page", "")]
+        down = [d.paid_at or context.clock() for d in page if d.run == run.id]
+        yield (max([run.ended_at, *down]) - up).total_seconds()
 
 
 def _moved(context: Context, move: PlannedMove) -> reports.Moved:

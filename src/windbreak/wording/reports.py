@@ -40,7 +40,9 @@ def head(
     when = "one night" if nights == 1 else f"{nights} nights"
     sentences = [f"{counted(updates, 'update')} in {when}." if updates else "Nothing was updated."]
     if back:
-        sentences.append(f"{counted(back, 'more' if updates else 'update')} had to be put back, and was.")
+        sentences.append(
+            f"{counted(back, 'more' if updates else 'update')} had to be put back, and was."
+        )
     if alarms:
         what = "One update went" if alarms == 1 else f"{alarms} updates went"
         sentences.append(f"{what} wrong, and a person had to look after it.")

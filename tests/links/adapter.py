@@ -154,6 +154,29 @@ class Adapter(TestCase):
         became = self.system.agent().void(change)
         self.assertEqual((became.state, became.result), ("done", {"was": False}))
 
+    def held(self) -> dict[tuple[str, str], tuple[bool, str]]:
+        inventory = self.system.agent().inventory(self.system.site, self.system.context.clock())
+        return {(h.kind, h.name): (h.was, h.change) for h in inventory.held}
+
+    def test_what_was_switched_for_a_run_is_held_until_it_is_as_it_was(self) -> None:
+        plugin, changes = self.system.plugin, [self.change() for _ in range(4)]
+        self.assertEqual(self.held(), {})
+        self.done("maintenance", changes[0], on=True)
+        self.done("updates", changes[1], on=False)
+        self.done("switch", changes[2], product=plugin, on=False)
+        self.done("switch", changes[3], product=plugin, on=False)  # it is off already
+        expected = {
+            ("page", ""): (False, changes[0]),
+            ("updates", ""): (True, changes[1]),
+            ("plugin", plugin): (True, changes[2]),
+        }
+        self.assertEqual(self.held(), expected)
+        self.done("updates", on=True)
+        self.done("switch", product=plugin, on=True)
+        self.assertEqual(self.held(), {("page", ""): (False, changes[0])})
+        self.done("maintenance", on=False)
+        self.assertEqual(self.held(), {})
+
     def test_files_are_held_against_sums(self) -> None:
         agent, folder = self.system.agent(), self.system.folder
         sums = {

@@ -123,10 +123,15 @@ final class Acts {
 				return $this->flag( 'page', (bool) $args['on'] );
 			case 'updates':
 				$was = Site::updates_itself( $this->memory );
+				Held::note( $this->memory, 'updates', '', $was, (bool) $args['on'], $id );
 				$this->memory->set( array( 'updates-paused' => $args['on'] ? null : '1' ) );
 				return array( 'was' => $was );
 			case 'caches':
-				return ( new Caches( $this->memory ) )->turn( (bool) $args['on'], isset( $args['name'] ) ? (string) $args['name'] : null );
+				$name = isset( $args['name'] ) ? (string) $args['name'] : null;
+				foreach ( ( new Caches( $this->memory ) )->there() as $cache => $is ) {
+					null !== $name && $name !== $cache || Held::note( $this->memory, 'cache', $cache, $is, (bool) $args['on'], $id );
+				}
+				return ( new Caches( $this->memory ) )->turn( (bool) $args['on'], $name );
 			case 'purge':
 				return ( new Caches( $this->memory ) )->purge();
 			case 'migrate':
@@ -146,6 +151,7 @@ final class Acts {
 
 	private function flag( string $name, bool $on ): array {
 		$was = null !== $this->memory->fact( $name );
+		Held::note( $this->memory, $name, '', $was, $on, $this->change );
 		$this->memory->set( array( $name => $on ? '1' : null ) );
 		return array( 'was' => $was );
 	}
@@ -156,10 +162,11 @@ final class Acts {
 			throw new Failed( 'not-permitted', "$product is no plugin that is there" );
 		}
 		if ( in_array( $file, Site::on_everywhere(), true ) || isset( $this->everywhere()[ $file ] ) ) {
-			return $this->switched_everywhere( $file, $on );
+			return $this->switched_everywhere( $product, $file, $on );
 		}
 		$active = array_values( (array) get_option( 'active_plugins', array() ) );
 		$was    = in_array( $file, $active, true );
+		Held::note( $this->memory, 'plugin', $product, $was, $on, $this->change );
 		if ( $was !== $on ) {
 			$active = $on ? array_merge( $active, array( $file ) ) : array_values( array_diff( $active, array( $file ) ) );
 			sort( $active );
@@ -174,10 +181,11 @@ final class Acts {
 	}
 
 	/** Switch a plugin for a whole network: on as it was, for everybody. */
-	private function switched_everywhere( string $file, bool $on ): array {
+	private function switched_everywhere( string $product, string $file, bool $on ): array {
 		$active = (array) get_site_option( 'active_sitewide_plugins', array() );
 		$off    = $this->everywhere();
 		$was    = isset( $active[ $file ] );
+		Held::note( $this->memory, 'plugin', $product, $was, $on, $this->change );
 		if ( $was && ! $on ) {
 			$this->memory->write( 'everywhere.json', array( $file => $active[ $file ] ) + $off );
 			unset( $active[ $file ] );

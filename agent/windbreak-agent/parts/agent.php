@@ -8,7 +8,7 @@ namespace Windbreak;
 
 final class Agent {
 	const VERSION = '1.7';
-	const CAN = array( 'hello', 'inventory', 'health', 'look', 'change', 'void', 'own-files', 'fetch', 'rotate', 'goodbye', 'pass' );
+	const CAN = array( 'hello', 'inventory', 'health', 'look', 'change', 'void', 'held', 'own-files', 'fetch', 'rotate', 'goodbye', 'pass' );
 
 	/** @var Memory */
 	private $memory;
@@ -269,6 +269,8 @@ final class Agent {
 				return array( 'files' => Site::own_files( (string) $args['product'], (array) $args['pristine'] ) );
 			case 'change':
 				return $this->memory->change( (string) $args['change'] );
+			case 'held':
+				return array( 'held' => Held::still( $this->memory ) );
 			case 'void':
 				return $this->memory->void( (string) $args['change'] );
 			case 'fetch':

@@ -30,6 +30,7 @@ final class Site {
 				'upload_mb' => self::megabytes( ini_get( 'upload_max_filesize' ) ),
 			),
 			'agent_version'     => $version,
+			'held'              => Held::still( $memory ),
 			'free_mb'           => (int) ( disk_free_space( ABSPATH ) / 1048576 ),
 			'kept_mb'           => $kept_mb,
 		);

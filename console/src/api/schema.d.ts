@@ -4906,6 +4906,30 @@ export interface components {
             text: string;
         };
         /**
+         * Held
+         * @description What an agent switched for a run and has not switched back: a plugin, a cache or automatic
+         *     updates that were on, the maintenance page that was down; ``change`` is the id of that change.
+         */
+        Held: {
+            /**
+             * Change
+             * @default
+             */
+            change: string;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "updates" | "cache" | "plugin" | "page";
+            /**
+             * Name
+             * @default
+             */
+            name: string;
+            /** Was */
+            was: boolean;
+        };
+        /**
          * Helps
          * @description A set of acts that would bring a component on; ``suppose`` are its acts as ``if`` takes
          *     them, to see it without changing anything; ``ways`` are its operations, and ``brings`` the
@@ -5167,6 +5191,7 @@ export interface components {
          *     ``maintenance``: whether the maintenance page is up; None where the agent does not tell.
          *     ``kept_mb``: what its snapshots and kept folders take. ``checks``: the site's own health checks;
          *     None where the agent does not tell. ``agent_can``: its calls; none where it does not tell.
+         *     ``held``: what it switched for a run and has not switched back.
          */
         Inventory: {
             /**
@@ -5204,6 +5229,11 @@ export interface components {
             components: components["schemas"]["Installed"][];
             /** Free Mb */
             free_mb: number;
+            /**
+             * Held
+             * @default []
+             */
+            held: components["schemas"]["Held"][];
             /** Id */
             id: string;
             /** Kept Mb */

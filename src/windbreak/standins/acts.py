@@ -121,9 +121,31 @@ class Acts:
             "complaints": self.site.complaints(),
             "limits": json.loads(self.site.setting("limits", '{"memory_mb": 256}')),
             "agent_version": self.version,
+            "held": self._held_now(there, caches),
             "free_mb": int(free),
             "kept_mb": _bytes_in(self.state / "kept", self.state / "snapshots") // 2**20,
         }
+
+    def _held_now(self, there: list[Found], caches: dict[str, bool]) -> list[Args]:
+        """What is still otherwise than it was before it was switched; the rest is forgotten."""
+        on = {("plugin", c.product): self.site.active(c, there) for c in there}
+        on |= {("cache", name): is_on for name, is_on in caches.items()}
+        on["updates", ""] = self.site.setting("automatic_updates") == "on"
+        on["page", ""] = self.site.maintenance.exists()
+        every: list[Args] = json.loads(self.memory.fact("held") or "[]")
+        held = [h for h in every if on.get((h["kind"], h["name"]), h["was"]) != h["was"]]
+        if held != every:
+            self.memory.set("held", json.dumps(held))
+        return held
+
+    def _hold_on_to(self, kind: str, name: str, args: Args, *, was: bool) -> None:
+        """Note what is switched for a run, with what it was."""
+        if was == bool(args["on"]) or was == (kind == "page"):
+            return  # nothing is switched; or it is switched back, or on for the first time
+        every: list[Args] = json.loads(self.memory.fact("held") or "[]")
+        if not any((h["kind"], h["name"]) == (kind, name) for h in every):
+            every.append({"kind": kind, "name": name, "was": was, "change": args["change"]})
+            self.memory.set("held", json.dumps(every))
 
     def _members(self) -> list[Args]:
         base = self.site.setting("address")
@@ -443,6 +465,7 @@ class Acts:
         if all(there.product != args["product"] for there in self._there()):
             raise CallFailed("not-permitted", f"{args['product']} is no plugin that is there")
         was = self.site.setting(f"on:{args['product']}", "off") == "on"
+        self._hold_on_to("plugin", args["product"], args, was=was)
         self.site.switch(args["product"], bool(args["on"]))
         return {"was": was}
 
@@ -498,6 +521,7 @@ class Acts:
 
     def _maintenance(self, args: Args) -> Args:
         was = self.site.maintenance.exists()
+        self._hold_on_to("page", "", args, was=was)
         if args["on"]:
             self.site.maintenance.write_text("")
         else:
@@ -506,6 +530,7 @@ class Acts:
 
     def _updates(self, args: Args) -> Args:
         was = self.site.setting("automatic_updates") == "on"
+        self._hold_on_to("updates", "", args, was=was)
         self.site.set_setting("automatic_updates", "on" if args["on"] else "off")
         return {"was": was}
 
@@ -521,6 +546,8 @@ class Acts:
         wanted = args.get("name")
         if wanted is not None and wanted not in was:
             raise CallFailed("not-permitted", f"there is no cache {wanted!r} here")
+        for name, is_on in was.items():
+            self._hold_on_to("cache", name, args, was=is_on)
         if was:
             self.site.set_setting("caches", "on" if args["on"] else "off")
         return {"was": {name: on for name, on in was.items() if wanted in (None, name)}}

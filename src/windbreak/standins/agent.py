@@ -33,7 +33,7 @@ VERSION = "1.3"
 _SINCE = {
     **dict.fromkeys(("register", "own-files", "clear"), "1.1"),
     **dict.fromkeys(("migrate", "regenerate", "fetch", "bring", "hold", "rotate", "pass"), "1.2"),
-    "void": "1.3",
+    **dict.fromkeys(("void", "held"), "1.3"),
 }
 CAN = (
     *("inventory", "look", "change", "snapshot", "restore", "drop", "apply", "put-back"),
@@ -209,6 +209,7 @@ class MillraceAgent:
             "inventory": lambda a: {**self.acts.reading["inventory"](a), "agent_can": self.can},
             "change": lambda a: self.memory.change(str(a["change"])),
             "void": lambda a: self.memory.void(str(a["change"])),
+            "held": lambda a: {"held": self.acts.reading["inventory"](a)["held"]},
             "rotate": self._rotate,
             "goodbye": self._goodbye,
         }

@@ -21,6 +21,7 @@ from windbreak.core.values.runs import Run
 from windbreak.core.values.verdicts import PlannedStep
 from windbreak.links.errors import CallFailed
 from windbreak.links.signed_agent import SignedAgent
+from windbreak.operations.administration import instance
 from windbreak.operations.planning import planning, policy
 from windbreak.operations.runs import (
     debts,
@@ -468,3 +469,48 @@ class Told(WithRuns):
         self.assertIn("The site was brought back from its backup once.", told.head)
         self.assertIn("1 thing that came in meanwhile was lost by that", told.head)
         self.assertIn("behind a notice for 1 minute", told.head)
+
+
+class TakenOver(WithRuns):
+    """Whoever takes a site over learns from it what was switched, whatever the books say."""
+
+    def test_what_a_lost_run_switched_is_set_back(self) -> None:
+        self.site(SITE)
+        before = self.context.store.inventories.get(SITE)
+        plugin = next(
+            c.product
+            for c in before.components
+            if c.active and c.product.startswith("plugin/") and c.product != "plugin/lee"
+        )
+        agent = sites.agent_for(self.context, SITE)
+        agent.do("updates", "c-9-a", on=False)
+        agent.do("caches", "c-9-b", name="plugin/lee", on=False)
+        agent.do("switch", "c-9-c", product=plugin, on=False)
+        agent.do("maintenance", "c-9-d", on=True)
+        self.assertEqual(self.status(SITE), 503)
+        sites.refresh(self.context, SITE)  # of none of that there is a word in these books
+        after = self.context.store.inventories.get(SITE)
+        self.assertEqual(self.status(SITE), 200)
+        self.assertEqual((after.automatic_updates, after.caches), (True, before.caches))
+        self.assertFalse(after.maintenance)
+        self.assertTrue(next(c.active for c in after.components if c.product == plugin))
+        self.assertEqual(debts.owed(self.context, SITE), [])
+        told = [e.what for e in self.context.store.ledger.all() if "not in these books" in e.what]
+        self.assertEqual(len(told), 1)
+        # What its owner switches off is theirs.
+        self.place(SITE).switch(plugin, on=False)
+        sites.refresh(self.context, SITE)
+        sites.refresh(self.context, SITE)
+        there = self.context.store.inventories.get(SITE)
+        self.assertFalse(next(c.active for c in there.components if c.product == plugin))
+
+    def test_a_run_in_the_books_of_a_copy_is_a_matter_once_it_took_over(self) -> None:
+        self.site(SITE)
+        run = runs.start(self.context, self.approved(SITE).id, RHONA.name)
+        self.context.store.facts.set("drives", "no")
+        self.context.store.facts.set("aside", "copied")
+        instance.take_over(self.context, RHONA, "the other one is gone")
+        runs.not_known(self.context)
+        self.assertEqual(self.now(run).state, "alarm")
+        self.assertIn("another service may have driven", self.now(run).text)
+        self.assertTrue(self.context.store.matters.count(site=SITE, open=True))

@@ -74,6 +74,17 @@ class Complaint(Value):
     text: Annotated[str, Field(min_length=1, max_length=500)]
 
 
+class Held(Value):
+    """What an agent switched for a run and has not switched back: a plugin, a cache or automatic
+    updates that were on, the maintenance page that was down; ``change`` is the id of that change.
+    """
+
+    kind: Literal["updates", "cache", "plugin", "page"]
+    name: Annotated[str, Field(max_length=200)] = ""
+    was: bool
+    change: Annotated[str, Field(max_length=100)] = ""
+
+
 class Inventory(Value):
     """What is on a site, as its agent answered at an instant; its id is the site's.
 
@@ -83,6 +94,7 @@ class Inventory(Value):
     ``maintenance``: whether the maintenance page is up; None where the agent does not tell.
     ``kept_mb``: what its snapshots and kept folders take. ``checks``: the site's own health checks;
     None where the agent does not tell. ``agent_can``: its calls; none where it does not tell.
+    ``held``: what it switched for a run and has not switched back.
     """
 
     id: Slug
@@ -102,6 +114,7 @@ class Inventory(Value):
     agent_can: tuple[str, ...] = ()
     limits: Limits = Limits()
     kept_mb: int | None = None
+    held: Annotated[tuple[Held, ...], Field(max_length=500)] = ()
 
     @property
     def signature(self) -> str:

@@ -63,6 +63,35 @@ def settle(context: Context, inventory: Inventory) -> list[Debt]:
     return left
 
 
+def adopt(context: Context, inventory: Inventory) -> list[Debt]:
+    """Owe what a site's agent holds for a run that these books know nothing of, as after an older
+    backup: whoever takes a site over pays for whoever drove it before. What is new is returned.
+    Writes.
+    """
+    if context.store.runs.count(site=inventory.id, state=("running", "waiting")):
+        return []
+    owes = {debt.key for debt in owed(context, inventory.id)}
+    adopted = []
+    for held in inventory.held:
+        debt = Debt(
+            id=0,
+            site=inventory.id,
+            run=0,
+            kind=held.kind,
+            name=held.name,
+            label=_label(context, held.kind, held.name),
+            was=held.was,
+            since=context.clock(),
+        )
+        if debt.key not in owes and not _as_it_was(debt, inventory):
+            adopted.append(context.store.debts.add(debt))
+    if adopted:
+        what = f"{in_words(adopted)}: switched for a run that is not in these books; to be set back"
+        context.record("Windbreak", what, inventory.id, why="its agent holds it")
+        context.tell("debt", inventory.id, what)
+    return adopted
+
+
 def pay(
     context: Context,
     agent: Agent,

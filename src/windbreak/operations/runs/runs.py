@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from datetime import datetime, timedelta
+from datetime import timedelta
 
 from windbreak.core.scheduling.openings import openings
 from windbreak.core.values.accounts import Principal
@@ -133,15 +133,15 @@ def broke(context: Context, run_id: int, error: str) -> Run:
     return changed
 
 
-def not_known(context: Context, restored_at: datetime) -> None:
-    """After a restored backup took the sites over: of runs that were under way when it was made
-    nobody here knows what came of them. They are matters; nothing is applied again. Writes.
+def not_known(context: Context) -> None:
+    """After a copy, a restored backup or a reader took the sites over: of runs that are under way
+    in its books nobody here knows what came of them. They are matters; nothing is applied again.
+    Writes.
     """
     for run in context.store.runs.all(state=("running", "waiting")):
-        if run.started_at < restored_at:
-            text = "it was under way when the backup was made, and what came after is not known"
-            broke(context, run.id, text)
-            context.store.runs.change(run.id, broke=False)
+        text = "another service may have driven the site since, and what came of it is not known"
+        broke(context, run.id, text)
+        context.store.runs.change(run.id, broke=False)
 
 
 def take_up(context: Context, run_id: int) -> Run:

@@ -263,6 +263,7 @@ def refresh(context: Context, site_id: str) -> Site:
         )
         changed = context.store.sites.change(site_id, link=link, facts_at=now)
         instance.obeyed(context, site_id)
+        debts.adopt(context, inventory)
     if len(visit.members) != len(inventory.members):
         visits.visit(context, changed)  # its network is known only now, or is another
     _pay(context, agent, site_id)

@@ -198,8 +198,6 @@ def show_instance(context: Ctx, who: Who) -> Instance:
 @router.post("/instance/take-over")
 def take_over(context: Ctx, who: Who, why: TakeOver) -> Instance:
     """Let a restored copy drive the sites."""
-    own = instance.of(context)
     taken = instance.take_over(context, who, why.why)
-    if own.restored_at is not None:
-        runs.not_known(context, own.restored_at)
+    runs.not_known(context)
     return taken

@@ -18,6 +18,7 @@ from windbreak.core.values.freezes import NewFreeze
 from windbreak.core.values.holds import NewHold
 from windbreak.core.values.plans import ApprovePlan
 from windbreak.core.values.runs import Run
+from windbreak.core.values.sites import Window
 from windbreak.core.values.verdicts import PlannedStep
 from windbreak.links.errors import CallFailed
 from windbreak.links.signed_agent import SignedAgent
@@ -92,6 +93,7 @@ class TakenUp(WithRuns):
         self.assertEqual(debts.owed(self.context, SITE), [])
         self.assertEqual(self.status(SITE), 200)
         self.assertTrue(any("past its time" in e.text for e in self.lines(run)))
+        self.assertIn("was begun, so it was made whole past its time", ended.text)
 
     def test_what_was_only_prepared_is_set_back(self) -> None:
         run = self.interrupted("step 1", "meant")
@@ -514,3 +516,42 @@ class TakenOver(WithRuns):
         self.assertEqual(self.now(run).state, "alarm")
         self.assertIn("another service may have driven", self.now(run).text)
         self.assertTrue(self.context.store.matters.count(site=SITE, open=True))
+
+
+class WaysOut(WithRuns):
+    def setUp(self) -> None:
+        super().setUp()
+        self.site(SITE)
+        self.plan = self.approved(SITE)
+        self.first = self.plan.plan.steps[0].moves[0].product
+        self.faults(SITE, white=[self.first])
+        self.run_ = self.carried_out(self.plan)
+        self.assertEqual(self.run_.state, "put back", self.run_.text)
+
+    def test_the_rest_leaves_out_what_had_just_failed(self) -> None:
+        told = self.take(self.run_.id, "go-on")
+        rest = self.context.store.plans.all(site=SITE, newest_first=True)[0]
+        moved = {move.product for step in rest.plan.steps for move in step.moves}
+        self.assertTrue(moved)
+        self.assertNotIn(self.first, moved)
+        self.assertIn(f"without {self.context.store.products.get(self.first).name}", told)
+
+    def test_a_matter_closes_when_what_was_tried_again_ended_well_and_not_before(self) -> None:
+        self.take(self.run_.id, "try-again")
+        again = self.context.store.runs.all(site=SITE, newest_first=True)[0]
+        self.assertEqual((again.plan, again.state), (self.plan.id, "put back"))
+        self.assertIsNone(self.context.store.matters.get(self.run_.id).closed_at)
+        self.faults(SITE)
+        self.take(self.run_.id, "try-again")
+        self.assertEqual(self.context.store.runs.all(site=SITE)[-1].state, "done")
+        self.assertEqual(self.context.store.matters.all(site=SITE, open=True), [])
+
+    def test_what_is_tried_again_outside_of_the_window_wants_a_word(self) -> None:
+        site = self.context.store.sites.get(SITE)
+        day = (self.context.clock() + timedelta(days=2)).strftime("%a").lower()
+        windows = (Window.model_validate({"days": [day], "start": "01:00", "end": "05:00"}),)
+        self.context.store.sites.change(site.id, windows=windows)
+        self.context.store.runs.change(self.run_.id, outside=False)  # it was begun in a window
+        told = self.take(self.run_.id, "try-again")
+        self.assertIn(f"windbreak run start {self.plan.id} --outside-window", told)
+        self.assertEqual(len(self.context.store.runs.all(site=SITE)), 1)

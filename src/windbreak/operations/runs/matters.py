@@ -20,6 +20,23 @@ def open_for(context: Context, run: Run) -> Matter:
     )
 
 
+def settle(context: Context, run: Run) -> None:
+    """A run that ended well closes what an earlier run of its plan, or it itself, left. Writes."""
+    for matter in context.store.matters.all(site=run.site, open=True):
+        if matter.id == run.id or context.store.runs.get(matter.id).plan == run.plan:
+            told = f"Run {run.id} of the same plan ended well."
+            context.store.matters.change(
+                matter.id,
+                closed_at=context.clock(),
+                closed_by=run.by,
+                how="try-again",
+                why=told,
+                told=told,
+            )
+            what = f"matter {matter.id}: try-again, closed"
+            context.record(run.by, what, run.site, result=told, run=run.id)
+
+
 def listed(context: Context, *, every: bool = False) -> list[Matter]:
     """The open matters, or all, newest first. Reads."""
     return context.store.matters.all(newest_first=True, **({} if every else {"open": True}))

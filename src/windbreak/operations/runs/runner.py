@@ -49,6 +49,7 @@ from windbreak.wording.permits import refusal_texts
 from windbreak.wording.words import counted
 
 LEAST_ROOM_MB = 200
+_OVERRUN = "overrun "  # before the number of a step, in the journal
 
 
 class _Waits(Exception):
@@ -225,8 +226,8 @@ class Runner(Acting):
     def _tell_overrun(self, number: int) -> None:
         """Write down that a step which was begun is made whole though the run's time is over."""
         if why := self._why_no_time():
-            text = f"{self.title(number)} was begun, so it is made whole past its time: {why}"
-            self.journal.note(f"overrun {number}", text, step=number)
+            text = f"{self.title(number)} was begun, so it was made whole past its time: {why}"
+            self.journal.note(f"{_OVERRUN}{number}", text, step=number)
 
     def _targets_reached(self) -> None:
         """Raise Stopped where what was approved was not read back as reached, whatever the steps
@@ -433,8 +434,13 @@ class Runner(Acting):
                     if bring.by == "person":
                         errands.of_run(self.context, self.run, bring)
 
+    def _overruns(self) -> str:
+        """What was made whole past the run's time, in sentences that follow another."""
+        notes = [e.text for (act, _), e in self.journal.entries.items() if act.startswith(_OVERRUN)]
+        return "".join(f" {note.rstrip('.')}." for note in notes)
+
     def _end(self, state: RunState, text: str) -> Run:
-        now = self.context.clock()
+        now, text = self.context.clock(), f"{text}{self._overruns()}"
         with self.context.store.transaction():
             changed = self.context.store.runs.change(
                 self.run.id,
@@ -456,6 +462,8 @@ class Runner(Acting):
                     if going_back.migrated(self, changed.step):
                         code = failed_moves.OF_THE_RELEASE  # it had begun to move its data
                     failed_moves.note(self.context, changed, step, code)
+            if state == "done":
+                matters.settle(self.context, changed)
             if state == "done" or step is not None:
                 outcomes.note(self.context, changed, self.steps, step)
             entries = self.context.store.journal.all(run=self.run.id)

@@ -36,6 +36,7 @@ from windbreak.wording.matters import (
     worse_text,
 )
 from windbreak.wording.ways_out import Standing, ways_out
+from windbreak.wording.words import listed
 
 log = logging.getLogger("windbreak.matters")
 
@@ -246,7 +247,7 @@ def carry_out(context: Context, matter_id: int) -> Matter:
         what = f"matter {matter_id}: {doing.act}{', closed' if closes else ''}"
         context.record(by.name, what, matter.site, why=doing.why, result=outcome, run=matter_id)
     context.tell("run", str(matter_id), outcome)
-    if closes and doing.act == "try-again":
+    if doing.act == "try-again":
         for run in context.store.runs.all(site=matter.site, state="running"):
             runs.carry_out(context, run.id)
     return changed
@@ -324,20 +325,44 @@ def _take_page_away(run: Acting, key: str) -> _Came:
 
 def _go_on(run: Acting, key: str) -> _Came:
     outcome, _ = _accept(run, key)
-    plan = planning.draft(run.context, run.site.id)
-    return f"{outcome} Plan {plan.id} holds the rest: see it, and approve it.", True
+    inventory = run.context.store.inventories.get(run.site.id)
+    left = {p: v for p, v in run.plan.targets.items() if inventory.version_of(p) != v}
+    failed = _failed(run) & left.keys()
+    every = {c.product for c in inventory.components} | run.plan.targets.keys()
+    plan = planning.draft(run.context, run.site.id, only=frozenset(every - failed))
+    without = listed([run.names.get(product, product) for product in sorted(failed)])
+    kept = sorted(left.keys() - failed - plan.targets.keys())
+    too = f" Without it these stay too: {listed([run.names.get(p, p) for p in kept])}."
+    head = f"{outcome} Plan {plan.id} holds the rest{f', without {without}' if failed else ''}"
+    return f"{head}: see it, and approve it.{too if failed and kept else ''}", True
+
+
+def _failed(run: Acting) -> set[str]:
+    """The products of the steps that failed, or were put back."""
+    entries = run.journal.entries
+    numbers = range(1, len(run.steps) + 1)
+    wrong = [n for n in numbers if (f"step {n}", "failed") in entries]
+    wrong += [n for n in numbers if (f"step {n}", "put back") in entries]
+    return {move.product for n in wrong for move in run.steps[n - 1].moves}
 
 
 def _try_again(run: Acting, key: str) -> _Came:
     if run.run.broke:
         taken_up = runs.take_up(run.context, run.run.id)
-        return f"Run {taken_up.id} is taken up where it was.", True
+        return f"Run {taken_up.id} is taken up where it was.", False
     left = run.pay()
     if left:
         return f"It can't be begun anew: still owed is {debts.in_words(left)}.", False
     run.context.store.plans.change(run.plan.id, state="approved")
-    again = runs.start(run.context, run.plan.id, run.run.by)
-    return f"Run {again.id} of the same plan was begun.", True
+    outside = run.run.outside  # meant then, and meant now
+    try:
+        again = runs.begin(run.context, run.plan.id, run.run.by, outside_window=outside)
+    except Refused as error:
+        if error.code != "outside-window":
+            raise
+        how = f"windbreak run start {run.plan.id} --outside-window"
+        return f"It was not begun: outside of the site’s window. If you mean it: {how}", False
+    return f"Run {again.id} of the same plan was begun; this closes once it ended well.", False
 
 
 def _abandon(run: Acting, key: str) -> _Came:

@@ -34,9 +34,10 @@ def go_back(run: Acting, error: Exception) -> tuple[RunState, str]:
     step, title = run.steps[number - 1], run.title(number)
     if (f"step {number}", "failed") not in journal.entries:
         journal.fail(f"step {number}", getattr(error, "code", "unknown"), str(error))
-    if other_hands(error) and len(step.moves) == 1:
+    if other_hands(error):
         run.surprised([str(error)])
-        return "stopped", f"Stopped at step {number}, of which nothing was done: {error}."
+        if len(step.moves) == 1:
+            return "stopped", f"Stopped at step {number}, of which nothing was done: {error}."
     moved = migrated(run, number)
     if moved:
         why = f"{moved} had begun to move its data, so the step can't be put back by itself"
@@ -48,7 +49,8 @@ def go_back(run: Acting, error: Exception) -> tuple[RunState, str]:
         bad = worse_text(looking.look(run, f"probe after putting back {number}", number))
         if not bad:
             journal.write(f"step {number}", "put back", step=number, text="as before")
-            return "put back", f"{title} was put back: {error}. The site is as before it."
+            rest = "That is left as it is; the rest" if other_hands(error) else "The site"
+            return "put back", f"{title} was put back: {error}. {rest} is as before it."
         why = bad
     except (StepFailed, LinkError) as failed:
         why = str(failed)

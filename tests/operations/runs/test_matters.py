@@ -337,14 +337,14 @@ class Permits(WithRuns):
 
         self.assertTrue(self.stopped_by(hold).startswith("done"))
 
-    def test_a_hold_on_the_target_stops_before_the_step(self) -> None:
+    def test_a_hold_on_the_target_stops_before_anything_is_changed(self) -> None:
         def hold() -> None:
             (plan,) = self.context.store.plans.all(site="skerry-light", state="approved")
             for product in plan.targets:
                 policy.hold(self.context, NewHold(product=product, reason="wait"), RHONA)
 
         told = self.stopped_by(hold)
-        self.assertTrue(told.startswith("stopped: Stopped before step 1"), told)
+        self.assertTrue(told.startswith("stopped: Nothing was changed: step 1 of"), told)
         self.assertIn("is held", told)
 
     def test_a_clash_that_came_after_the_approval_stops_the_step_that_brings_it(self) -> None:

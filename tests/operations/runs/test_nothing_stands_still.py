@@ -455,6 +455,25 @@ class AllAtOnce(WithRuns):
         self.assertEqual({c.product: c.version for c in self.place(SITE).components()}, before)
         self.assertNotIn(("step 1", "meant"), self.acts(ended))
 
+    def test_what_arrives_in_mid_run_stops_before_the_step_that_it_meets(self) -> None:
+        self.site(SITE)
+        plan = self.approved(SITE)
+        (met,) = plan.plan.steps[1].moves
+        real = stepping.carry_out
+
+        def held(runner: Runner, number: int, step: PlannedStep) -> None:
+            real(runner, number, step)
+            if number == 1:
+                new = NewHold(product=met.product, reason="the maker asks for it")
+                policy.hold(self.context, new, RHONA)
+
+        with mock.patch.object(stepping, "carry_out", held):
+            ended = self.carried_out(plan)
+        self.assertEqual(ended.state, "stopped", ended.text)
+        self.assertIn("Stopped before step 2", ended.text)
+        self.assertIn(("step 1", "done"), self.acts(ended))
+        self.assertNotIn(("step 2", "meant"), self.acts(ended))
+
 
 class Told(WithRuns):
     def test_a_client_is_told_of_an_alarm_of_its_page_and_of_what_was_lost(self) -> None:

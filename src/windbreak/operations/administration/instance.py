@@ -115,16 +115,16 @@ def superseded(context: Context, site: str, detail: str) -> None:
     if not may_drive(context):
         return
     now = context.clock()
-    before = _obeying_another(context)
-    told = before | {site: _Told(host=_host(context, site), at=now, why=detail)}
-    recent = [told for told in told.values() if told.at > now - _TOGETHER]
     with context.store.transaction():
+        before = _obeying_another(context)
+        told = before | {site: _Told(host=_host(context, site), at=now, why=detail)}
+        hosts = {said.host for said in told.values() if said.at > now - _TOGETHER}
         context.store.facts.set(_ANOTHER, _ALL_TOLD.dump_json(told).decode())
         if site not in before:
             label = context.store.sites.get(site).label
             text = f"{label} obeys another service, and is left alone"
             context.record("Windbreak", text, site, why=detail)
-    if len({told.host for told in recent}) > 1:
+    if len(hosts) > 1:
         _step_aside(context, "superseded", detail)
 
 
@@ -135,9 +135,10 @@ def obeys_another(context: Context, site: str) -> bool:
 
 def obeyed(context: Context, site: str) -> None:
     """A site's agent obeys this service. Writes."""
-    told = _obeying_another(context)
-    if told.pop(site, None) is not None:
-        context.store.facts.set(_ANOTHER, _ALL_TOLD.dump_json(told).decode())
+    with context.store.transaction():
+        told = _obeying_another(context)
+        if told.pop(site, None) is not None:
+            context.store.facts.set(_ANOTHER, _ALL_TOLD.dump_json(told).decode())
 
 
 def _obeying_another(context: Context) -> dict[str, _Told]:

@@ -257,8 +257,8 @@ class Runner(Acting):
 
     def _all_allowed(self) -> None:
         """Raise Stopped where anything stands against a step that is still to come: the first is
-        not done only to meet at the last what was so before it. What comes
-        after a step with which something leaves is asked before it is begun.
+        not done only to meet at the last what was so before it. What comes after a step with which
+        something leaves is asked before it is begun.
         """
         left = range(self._steps_done() + 1, len(self.steps) + 1)
         for number, against in self._refused(left):

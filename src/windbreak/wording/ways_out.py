@@ -19,7 +19,8 @@ class Standing:
     where it was, or its plan be begun anew, the site being as it starts from. ``items``: what came
     in, one by one; ``seconds``: how long a way takes, about, by act; ``behind``: whether the pages
     can be seen behind the maintenance page; ``later``: what later runs moved on the site, which
-    stands on what this one did.
+    stands on what this one did. ``migrated``: whose data had begun to be moved in a step that is
+    not put back, by the number of the step.
     """
 
     step: str | None = None
@@ -35,6 +36,7 @@ class Standing:
     behind: bool = False
     number: int = 0
     later: Sequence[str] = ()
+    migrated: Mapping[int, str] = field(default_factory=dict)
 
 
 def ways_out(now: Standing) -> tuple[WayOut, ...]:
@@ -106,6 +108,13 @@ def _moved_since(now: Standing) -> str:
     return f"Later runs moved {listed(list(now.later))}"
 
 
+def _data_moved(names: list[str]) -> str:
+    return (
+        f"{listed(names)} had begun to move data into a new form, which the older version can't "
+        "read. So this can only be restored."
+    )
+
+
 def _prospect(act: WayOutAct, now: Standing) -> tuple[str, bool, tuple[str, ...]]:
     """The text of a way out, whether it can be taken, and what is lost."""
     page = ""
@@ -118,12 +127,16 @@ def _prospect(act: WayOutAct, now: Standing) -> tuple[str, bool, tuple[str, ...]
                 return "No step is left that could be put back.", False, ()
             if now.later:
                 return f"{_moved_since(now)}; what it stands on is not taken away.", False, ()
+            if now.number in now.migrated:
+                return _data_moved([now.migrated[now.number]]), False, ()
             return f"Puts {now.step} back and looks at the site.{page}", True, ()
         case "put-back-all":
             if len(now.steps) < 2:
                 return "There is no more than one step to put back.", False, ()
             if now.later:
                 return f"{_moved_since(now)}; what it stands on is not taken away.", False, ()
+            if now.migrated:
+                return _data_moved(list(now.migrated.values())), False, ()
             what = listed(list(now.steps))
             return f"Puts back, last first: {what}. Then looks at the site.{page}", True, ()
         case "restore":

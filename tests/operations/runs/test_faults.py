@@ -7,7 +7,7 @@ from tests.operations.runs.within import WithRuns
 from tests.operations.within import RHONA
 from windbreak.core.values.runs import Run
 from windbreak.links import signed_agent
-from windbreak.operations.runs import debts, journal, keeping, runs
+from windbreak.operations.runs import debts, journal, keeping, runs, ways_out
 from windbreak.operations.scheduling import approving
 from windbreak.operations.sites import marks, sites
 from windbreak.standins.faults import KINDS, FaultRefused, read
@@ -108,6 +108,10 @@ class Faults(WithRuns):
         run = self.run_with({"order": "migrate", "white": ["plugin/tollhouse"]}, only=None)
         self.assertEqual(run.state, "alarm", run.text)
         self.assertIn("Something was written since the snapshot", run.text)
+        ways = {way.act: way for way in ways_out.ways(self.context, run.id)}
+        self.assertFalse(ways["put-back-step"].possible)
+        self.assertIn("had begun to move data", ways["put-back-step"].text)
+        self.assertTrue(ways["restore"].possible)
         self.assertEqual(self.status(SITE), 503)
 
     def test_room_is_made_by_what_is_past_its_end_and_by_nothing_else(self) -> None:
@@ -166,7 +170,7 @@ class Faults(WithRuns):
     def test_a_run_that_broke_on_a_fault_of_ours_is_a_matter_and_can_be_taken_up(self) -> None:
         from unittest import mock
 
-        from windbreak.operations.runs import matters, stepping, ways_out
+        from windbreak.operations.runs import matters, stepping
 
         self.site(SITE)
         plan = self.approved(SITE)

@@ -141,6 +141,9 @@ def _standing(context: Context, matter: Matter, asked: _Asked) -> Standing:
         behind=acting.sees_behind if acting else False,
         number=steps[-1] if steps else 0,
         later=_moved_later(context, run),
+        migrated={n: name for n in steps if (name := going_back.migrated(acting, n))}
+        if acting
+        else {},
     )
 
 

@@ -1,7 +1,6 @@
 """The world moves between two acts: windows close, gateways stumble, pages hang, others switch."""
 
 import sqlite3
-import threading
 import time
 from collections.abc import Callable
 from contextlib import closing, suppress
@@ -16,6 +15,7 @@ from tests.operations.runs.within import SHOP, WithRuns
 from tests.operations.within import RHONA
 from windbreak.core.values.freezes import NewFreeze
 from windbreak.core.values.holds import NewHold
+from windbreak.core.values.inventories import Inventory
 from windbreak.core.values.plans import ApprovePlan
 from windbreak.core.values.runs import Run
 from windbreak.core.values.sites import Window
@@ -33,6 +33,7 @@ from windbreak.operations.runs import (
     runs,
     stepping,
 )
+from windbreak.operations.runs.acting import Acting
 from windbreak.operations.runs.runner import Runner
 from windbreak.operations.scheduling import approving, bookings
 from windbreak.operations.sites import sites
@@ -231,23 +232,16 @@ class Compared(WithRuns):
         self.site(SITE)
         plan = self.approved(SITE)
         moved = next(m.product for m in plan.plan.steps[0].moves if m.product.startswith("plugin/"))
-        stop = threading.Event()
+        real = Acting.inventory
 
-        def off() -> None:
-            while not stop.is_set():
-                with suppress(Exception):
-                    there = {c.product: c.version for c in self.place(SITE).components()}
-                    if there.get(moved) != plan.start[moved]:
-                        self.place(SITE).switch(moved, on=False)
-                time.sleep(0.02)
+        def inventory(run: Acting) -> Inventory:
+            there = {c.product: c.version for c in self.place(SITE).components()}
+            if there.get(moved) != plan.start[moved]:
+                self.place(SITE).switch(moved, on=False)  # as soon as it was loaded
+            return real(run)
 
-        thread = threading.Thread(target=off)
-        thread.start()
-        try:
+        with mock.patch.object(Acting, "inventory", inventory):
             ended = self.carried_out(plan)
-        finally:
-            stop.set()
-            thread.join()
         self.assertNotEqual(ended.state, "done", ended.text)
         self.assertIn("switched", ended.text)
 

@@ -38,7 +38,7 @@ final class Held {
 	}
 
 	/** Whether something is on now; of what is gone, nothing is held. */
-	private static function is_on( Memory $memory, string $kind, string $name ): ?bool {
+	private static function is_on( Memory $memory, string $kind, string $name ): bool {
 		switch ( $kind ) {
 			case 'page':
 				return null !== $memory->fact( 'page' );

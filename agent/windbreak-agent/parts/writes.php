@@ -8,7 +8,7 @@
 namespace Windbreak;
 
 final class Writes {
-	const LOG    = 'writes.log';
+	const LOG     = 'writes.log';
 	const A_WRITE = '/^\s*(?:INSERT|REPLACE|UPDATE|DELETE|TRUNCATE)(?:\s+(?:IGNORE|LOW_PRIORITY|HIGH_PRIORITY|DELAYED|QUICK|INTO|FROM|TABLE))*\s+`?([\w$]+)/i';
 	// What writes by itself, whoever looks at a page: sessions, drafts that nobody keeps, locks.
 	const BY_ITSELF = '/session_tokens|\'auto-draft\'|_edit_lock|_transient_|_site_transient_/';

@@ -80,7 +80,7 @@ def _way(act: WayOutAct, now: Standing) -> WayOut:
         text=text,
         possible=possible,
         loses=loses,
-        closes=act != "take-page-away",
+        closes=act not in ("take-page-away", "try-again"),
         seconds=round(now.seconds.get(act, 0)) if possible else 0,
         lost=now.items if loses else (),
     )
@@ -91,6 +91,8 @@ def _label(act: WayOutAct, now: Standing, lost: int) -> str:
         return f"Put back step {now.number}"
     return f"Restore and lose {lost}" if lost else _LABELS[act]
 
+
+_CLOSES_LATER = "The matter closes when that run has ended well."
 
 _LABELS: dict[WayOutAct, str] = {
     "put-back-step": "Put back the step",
@@ -110,8 +112,8 @@ def _moved_since(now: Standing) -> str:
 
 def _data_moved(names: list[str]) -> str:
     return (
-        f"{listed(names)} had begun to move data into a new form, which the older version can't "
-        "read. So this can only be restored."
+        f"{listed(names)} had begun to move data into a new form. The older version can't read it. "
+        "Restore the snapshot, or accept it as it is."
     )
 
 
@@ -165,11 +167,13 @@ def _prospect(act: WayOutAct, now: Standing) -> tuple[str, bool, tuple[str, ...]
             return "Accepts it as it is and draws up a plan of the rest, to be approved.", True, ()
         case "try-again":
             if now.again == "take up":
-                return "Takes the run up where it was. What was done is not done again.", True, ()
+                text = "Takes the run up where it was. What was done is not done again."
+                return f"{text} {_CLOSES_LATER}", True, ()
             if now.again == "anew" and now.worse:
                 return "The pages are not as before: the run would end before it began.", False, ()
             if now.again == "anew":
-                return "The site is as the plan starts from: it is begun anew.", True, ()
+                text = "Begins the same plan again: the site is as it starts from."
+                return f"{text} {_CLOSES_LATER}", True, ()
             return "The site is not as the plan starts from, so it can't be begun again.", False, ()
         case "abandon":
             stays = " The page stays up while the pages behind it are broken." if now.page else ""

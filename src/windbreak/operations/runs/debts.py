@@ -68,8 +68,9 @@ def adopt(context: Context, inventory: Inventory) -> list[Debt]:
     backup: whoever takes a site over pays for whoever drove it before. What is new is returned.
     Writes.
     """
-    if context.store.runs.count(site=inventory.id, state=("running", "waiting")):
-        return []
+    runs = context.store.runs.all(site=inventory.id) if inventory.held else []
+    if any(run.ended_at is None or run.ended_at >= inventory.at for run in runs):
+        return []  # a run explains it: one under way, or one that ended since the agent answered
     owes = {debt.key for debt in owed(context, inventory.id)}
     adopted = []
     for held in inventory.held:

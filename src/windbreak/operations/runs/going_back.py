@@ -34,10 +34,11 @@ def go_back(run: Acting, error: Exception) -> tuple[RunState, str]:
     step, title = run.steps[number - 1], run.title(number)
     if (f"step {number}", "failed") not in journal.entries:
         journal.fail(f"step {number}", getattr(error, "code", "unknown"), str(error))
-    if other_hands(error):
-        run.surprised([str(error)])
+    if _by_other_hands(error):
+        seen = _with_names(run, step, str(error))
+        run.surprised([seen])
         if len(step.moves) == 1:
-            return "stopped", f"Stopped at step {number}, of which nothing was done: {error}."
+            return "stopped", f"Stopped at step {number}, of which nothing was done: {seen}."
     moved = migrated(run, number)
     if moved:
         why = f"{moved} had begun to move its data, so the step can't be put back by itself"
@@ -49,7 +50,7 @@ def go_back(run: Acting, error: Exception) -> tuple[RunState, str]:
         bad = worse_text(looking.look(run, f"probe after putting back {number}", number))
         if not bad:
             journal.write(f"step {number}", "put back", step=number, text="as before")
-            rest = "That is left as it is; the rest" if other_hands(error) else "The site"
+            rest = "That is left as it is; the rest" if _by_other_hands(error) else "The site"
             return "put back", f"{title} was put back: {error}. {rest} is as before it."
         why = bad
     except (StepFailed, LinkError) as failed:
@@ -57,11 +58,18 @@ def go_back(run: Acting, error: Exception) -> tuple[RunState, str]:
     return restore(run, number, title, f"{error}; put back, but {why}")
 
 
-def other_hands(error: Exception) -> bool:
+def _by_other_hands(error: Exception) -> bool:
     """Whether a step failed since a component is not what the step starts from: others moved it, or
     wrote into it, and that is left as it is.
     """
     return getattr(error, "code", "") in ("not-as-expected", "own-files-changed")
+
+
+def _with_names(run: Acting, step: PlannedStep, text: str) -> str:
+    """What an agent said of the products of a step, by their names."""
+    for move in step.moves:
+        text = text.replace(move.product, run.names.get(move.product, move.product))
+    return text
 
 
 def migrated(run: Acting, number: int) -> str | None:

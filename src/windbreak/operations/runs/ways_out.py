@@ -335,7 +335,8 @@ def _go_on(run: Acting, key: str) -> _Came:
     plan = planning.draft(run.context, run.site.id, only=frozenset(every - failed))
     without = listed([run.names.get(product, product) for product in sorted(failed)])
     kept = sorted(left.keys() - failed - plan.targets.keys())
-    too = f" Without it these stay too: {listed([run.names.get(p, p) for p in kept])}."
+    names = listed([run.names.get(product, product) for product in kept])
+    too = f" What needs it stays as well: {names}."
     head = f"{outcome} Plan {plan.id} holds the rest{f', without {without}' if failed else ''}"
     return f"{head}: see it, and approve it.{too if failed and kept else ''}", True
 
@@ -364,8 +365,8 @@ def _try_again(run: Acting, key: str) -> _Came:
         if error.code != "outside-window":
             raise
         how = f"windbreak run start {run.plan.id} --outside-window"
-        return f"It was not begun: outside of the site’s window. If you mean it: {how}", False
-    return f"Run {again.id} of the same plan was begun; this closes once it ended well.", False
+        return f"Not begun: the site’s window is closed. To run it all the same: {how}", False
+    return f"Run {again.id} of the same plan has begun. This closes when it has ended well.", False
 
 
 def _abandon(run: Acting, key: str) -> _Came:

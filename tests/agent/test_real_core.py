@@ -77,7 +77,7 @@ class Core(WithReal):
         (change,) = [
             e.change
             for e in self.context.store.journal.all(run=run.id)
-            if e.act == f"apply 1 {CORE}" and e.state == "done"
+            if str(e.act) == f"apply 1 {CORE}" and e.state == "done"
         ]
         self.done(agent, "put-back", "c-1-back", product=CORE, of=change)
         self.assertEqual(self.real.listed()[CORE], self.was)

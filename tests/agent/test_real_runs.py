@@ -443,7 +443,7 @@ class BadNights(WithForms):
         self.assertIn("form 1.0", self.page().text)
 
     def acts(self, run: int) -> list[tuple[str, str]]:
-        return [(line.act, line.state) for line in self.context.store.journal.all(run=run)]
+        return [(str(line.act), line.state) for line in self.context.store.journal.all(run=run)]
 
     def until(self, holds: Callable[[], bool]) -> None:
         end = time.monotonic() + 60

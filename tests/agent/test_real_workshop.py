@@ -91,7 +91,7 @@ class Workshop(WithReal):
         return self.sql(f"SELECT option_value FROM wp_options WHERE option_name = '{name}'")
 
     def acts(self, run: int) -> list[tuple[str, str]]:
-        return [(line.act, line.state) for line in self.context.store.journal.all(run=run)]
+        return [(str(line.act), line.state) for line in self.context.store.journal.all(run=run)]
 
     def test_1_a_theme_goes_with_what_it_carries_behind_the_page_and_its_child_is_left(
         self,
@@ -186,7 +186,7 @@ class Workshop(WithReal):
         thread.join(180)
         run = self.context.store.runs.get(run.id)
         self.assertEqual(run.state, "done", run.text)
-        self.assertIn((f"migrate 1 {LEDGER} again", "done"), self.acts(run.id))
+        self.assertIn((f"migrate 1 {LEDGER} turn 2", "done"), self.acts(run.id))
         self.assertEqual(self.moved(), workshop.PORTIONS)
 
     def test_4_one_whose_site_cannot_be_loaded_was_not_begun_and_is_put_back(self) -> None:

@@ -79,7 +79,7 @@ class Runs(WithDemo):
         self.demo.start_service()
         story = self.ended(run)
         self.assertEqual(story.run.state, "done", story.run.text)
-        meant = {e.change for e in story.journal if e.act.startswith("apply")}
+        meant = {e.change for e in story.journal if e.kind == "apply"}
         done = self.applied(site)
         self.assertEqual(sorted(done), sorted(set(done)))
         self.assertEqual(set(done), meant)
@@ -153,7 +153,7 @@ class KilledAgainAndAgain(WithDemo):
                 story = self.ended(run)
                 self.assertEqual(story.run.state, state, story.run.text)
                 self.assertEqual(self.version(site, kept[0]), kept[1])
-                meant = {e.change for e in story.journal if e.act.startswith("apply")}
+                meant = {e.change for e in story.journal if e.kind == "apply"}
                 self.assertEqual(set(self.applied(site)), meant)
                 for setting in ("automatic_updates", "caches"):
                     self.assertEqual(self.setting(site, setting), "on")

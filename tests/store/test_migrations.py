@@ -9,9 +9,14 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
+import peewee
+
+from windbreak.core.values import journal as acts
+from windbreak.core.values.journal import ActKind, RunAct
 from windbreak.core.values.ledger import LedgerAsked
 from windbreak.store import migrations
 from windbreak.store.errors import NewerDatabase
+from windbreak.store.migrations.m0017_typed_journal import typed
 from windbreak.store.store import Store
 from windbreak.store.views import Wanted
 
@@ -59,11 +64,11 @@ def plan(id: int, state: str) -> dict[str, Any]:
 
 def before_columns(path: Path, count: int = 4) -> None:
     """A database of a release that had so many steps, and only numbered them."""
-    with closing(sqlite3.connect(path)) as db, db:
+    database = peewee.SqliteDatabase(path)
+    with closing(database), database.atomic("EXCLUSIVE"):
         for step in migrations.every()[:count]:
-            for statement in step.steps:
-                db.execute(statement)
-        db.execute(f"PRAGMA user_version = {count}")
+            step.carry_out(database)
+        database.execute_sql(f"PRAGMA user_version = {count}")
 
 
 class Migrating(unittest.TestCase):
@@ -158,6 +163,97 @@ class WithRows(Migrating):
         self.assertEqual(store.views.rows(Wanted({})), ([], 0, None))
         self.assertEqual(store.views.reached()[0], 0)
         self.assertIn(("everything", ""), [mark for _, mark in store.database.changes_after(0)])
+
+
+LEE_ACT = "plugin/lee"
+# An act as it was written, and what it is now.
+OLD_ACTS = {
+    "inventory": acts.inventory(1),
+    "inventory, leg 2": acts.inventory(2),
+    "own files": acts.own_files(1),
+    "cache off page cache": acts.cache_off("page cache", 1),
+    "step 3": acts.step(3),
+    "overrun 2": acts.overrun(2),
+    "page up 2": acts.page_up(2),
+    "page up for help": acts.page_up(why=acts.FOR_HELP),
+    "page up for restore": acts.page_up(why="restore"),
+    "page up for restore 1796000001": acts.page_up(why="restore by hand", turn=2),
+    "page up again put-back-step 1796000000": acts.page_up(why=acts.FOR_HELP_AGAIN),
+    "page down after the restore": acts.page_down(why=acts.AFTER_RESTORE),
+    f"off 1 {LEE_ACT}": acts.switch(1, LEE_ACT, on=False),
+    f"on again 1 {LEE_ACT}": acts.switch(1, LEE_ACT, on=True).again,
+    f"on at the end {LEE_ACT}": acts.switch(None, LEE_ACT, on=True),
+    f"apply 2 {LEE_ACT}": acts.apply(2, LEE_ACT),
+    f"apply 2 {LEE_ACT} again": acts.apply(2, LEE_ACT).again,
+    f"apply 2 {LEE_ACT} mended": acts.apply(2, LEE_ACT).about(ActKind.MENDED),
+    f"apply 2 {LEE_ACT} given up": acts.apply(2, LEE_ACT).about(ActKind.GIVEN_UP),
+    f"clear apply 2 {LEE_ACT}": acts.apply(2, LEE_ACT).about(ActKind.CLEAR),
+    f"migrate 1 {LEE_ACT}": acts.migrate(1, LEE_ACT),
+    f"regenerate back 1 {LEE_ACT}": acts.bring("regenerate", 1, LEE_ACT, back=True),
+    f"left register 1 {LEE_ACT}": acts.bring("register", 1, LEE_ACT).about(ActKind.LEFT_TO_PERSON),
+    "read back after putting back 1": acts.read_back(1, acts.AFTER_PUTTING_BACK),
+    "apply 1 plugin/link-probe": acts.apply(1, "plugin/link-probe"),
+    "probe 1": acts.probe(1),
+    "probe 1, first look": acts.probe(1).about(ActKind.FIRST_LOOK),
+    "probe after putting back 2": acts.probe(2, acts.AFTER_PUTTING_BACK),
+    "probe after restore": acts.probe(when=acts.AFTER_RESTORE),
+    "probe after put-back-step 1796000000": acts.probe(when=acts.BY_HAND),
+    "last probe": acts.probe(when=acts.AT_THE_END),
+    "whole inventory 1": acts.whole_inventory(1),
+    "planned anew 2, after step 1": acts.planned_anew(1, 2),
+    f"put back 1 {LEE_ACT}": acts.put_back(1, LEE_ACT),
+    f"put back 1 {LEE_ACT}, nothing kept": acts.put_back(1, LEE_ACT).about(ActKind.NOTHING_KEPT),
+    "written since the snapshot": acts.written_since(),
+    "restore": acts.restore(),
+    "restore 1796000001": acts.restore(2),
+    "lost by restore": acts.lost_by(acts.restore()),
+    "lost by restore 1796000001": acts.lost_by(acts.restore(2)),
+    "left out of restore": acts.restore().about(ActKind.NOT_MADE_ANEW),
+    "snapshot again": acts.snapshot(1).again,
+    f"fetch {LEE_ACT} 3": acts.fetched_again(LEE_ACT, 2),
+    "what nobody knows": RunAct(ActKind.OTHER, name="what nobody knows"),
+}
+
+
+class OldJournals(Migrating):
+    def test_every_act_of_before_is_what_is_written_now(self) -> None:
+        ways = {"1796000000": 1, "1796000001": 2}
+        for old, act in OLD_ACTS.items():
+            with self.subTest(old):
+                self.assertEqual(RunAct(**{**typed(old, ways), "kind": act.kind}), act)
+                self.assertEqual(typed(old, ways)["kind"], act.kind)
+
+    def test_what_acts_brought_is_read_by_its_kind(self) -> None:
+        before_columns(self.path, NAMES.index("m0017_typed_journal"))
+        lines = [
+            ("inventory", "done", {"changed": [], "free_mb": 70, "active": ["plugin/lee"]}),
+            ("usual lengths", "done", {"apply": 12.0, "put back": 4.0, "cache off W3": 2.0}),
+            ("snapshot", "done", {"snapshot": "s1", "files": 9, "bytes": 100}),
+            ("read back 1", "done", {"plugin/lee": "5.5"}),
+            ("step 1", "failed", {"code": "breaks-site"}),
+            ("waits for errand 7", "noted", {}),
+            ("restore 1796000001", "done", {"left": ["a view"]}),
+        ]
+        with closing(sqlite3.connect(self.path)) as db, db:
+            db.execute("INSERT INTO site (id, body) VALUES ('tarnsey', ?)", [json.dumps(SITE)])
+            db.execute("INSERT INTO run (id, site, state, body) VALUES (4, 'tarnsey', 'done', '')")
+            for n, (act, state, detail) in enumerate(lines, start=1):
+                at = "2026-11-01T09:00:00Z"
+                line = {"id": n, "run": 4, "at": at, "step": None, "act": act, "state": state}
+                line |= {"text": act, "detail": detail}
+                db.execute("INSERT INTO journal VALUES (?, 4, ?)", [n, json.dumps(line)])
+        journal = self.opened().journal.all(run=4)
+        there, usual, snapshot, read, failed, waits, restored = journal
+        self.assertEqual(acts.inventory(1).brought_by(there).active, ("plugin/lee",))
+        lengths = acts.usual_lengths().brought_by(usual).seconds
+        self.assertEqual(lengths, {ActKind.APPLY: 12.0, ActKind.PUT_BACK: 4.0})
+        self.assertEqual(acts.snapshot(1).brought_by(snapshot).snapshot, "s1")
+        self.assertEqual(acts.read_back(1).brought_by(read).versions, {"plugin/lee": "5.5"})
+        self.assertEqual((failed.act, failed.code), (acts.step(1), "breaks-site"))
+        self.assertEqual(waits.act, acts.waits_for_errand(1))
+        self.assertEqual(acts.waits_for_errand(1).brought_by(waits).errand, 7)
+        self.assertEqual(restored.act, acts.restore(1))
+        self.assertEqual(acts.restore(1).brought_by(restored).left, ("a view",))
 
 
 class FromTheFirstShape(Migrating):

@@ -8,7 +8,7 @@ from contextlib import closing
 from pathlib import Path
 
 from windbreak.client import Windbreak
-from windbreak.documents.runs import RunStory
+from windbreak.documents.runs import JournalLine, RunStory
 from windbreak.standins.demo import Demo
 from windbreak.standins.millrace import MillraceSite
 
@@ -89,7 +89,8 @@ class Checks:
                 state = agent.get(entry.change, ("", "never met"))[1]
                 if state != "done":
                     yield f"{entry.act} is done by the journal, and {state} by the agent"
-        applied = [e.act for e in story.journal if e.state == "done" and e.act.startswith("apply")]
+        done = [e for e in story.journal if e.state == "done" and e.kind == "apply"]
+        applied = [(e.step, e.product, e.turn) for e in done]
         twice = {act for act in applied if applied.count(act) > 1}
         if twice:
             yield f"done twice: {sorted(twice)}"
@@ -122,7 +123,13 @@ class Checks:
         ends = [line for line in lines if line.startswith(f"run {story.run.id}")]
         if story.run.state in _ENDED and len(ends) < 2:
             yield f"the ledger does not say how it ended: {ends}"
-        ended = {e.act for e in story.journal if e.state in ("done", "failed")}
+        ended = {e.change for e in story.journal if e.state == "done"}
+        ended |= {_act(e) for e in story.journal if e.state == "failed"}
         for entry in story.journal:
-            if entry.state == "meant" and entry.change and entry.act not in ended:
+            if entry.state == "meant" and entry.change and not {entry.change, _act(entry)} & ended:
                 yield f"{entry.act} was meant, and the journal does not say what came of it"
+
+
+def _act(line: JournalLine) -> tuple[object, ...]:
+    """What tells an act of a journal apart."""
+    return line.kind, line.step, line.product, line.name, line.leg, line.turn

@@ -72,9 +72,9 @@ class Night:
         for note in ("swap.json", "restore.json", "core.json"):
             if (self.state / note).exists():
                 found.append(f"{note} was left")
-        done = [line.act for line in story.journal if line.state == "done"]
+        done = [line for line in story.journal if line.state == "done"]
         for product in MOVED:
-            times = sum(act.startswith("apply ") and product in act for act in done)
+            times = sum((line.kind, line.product) == ("apply", product) for line in done)
             if times != 1:
                 found.append(f"{product} was applied {times} times")
         answer = httpx.get(self.site.address, trust_env=False, timeout=30)

@@ -2972,6 +2972,12 @@ export interface components {
             version?: string | null;
         };
         /**
+         * ActKind
+         * @description What can stand in a journal.
+         * @enum {string}
+         */
+        ActKind: "inventory" | "packages" | "own-files" | "usual-lengths" | "baseline" | "pictures-before" | "snapshot" | "updates-paused" | "cache-off" | "step" | "page-up" | "page-down" | "switch-off" | "switch-on" | "apply" | "clear" | "migrate" | "regenerate" | "register" | "read-back" | "probe" | "whole-inventory" | "planned-anew" | "overrun" | "put-back" | "written-since" | "lost" | "restore" | "waits-for-errand" | "as-it-was" | "caches-purged" | "pictures-after" | "alarm" | "first-look" | "mended" | "state-asked" | "given-up" | "left-to-person" | "nothing-kept" | "not-made-anew" | "fetched-again" | "waited" | "other";
+        /**
          * ActRow
          * @description A set of acts and what it frees across the fleet: one purchase, one request, one decision.
          *
@@ -5190,7 +5196,8 @@ export interface components {
          *     active. ``caches`` are those that are on, by name, ``caches_off`` those that are there and off.
          *     ``maintenance``: whether the maintenance page is up; None where the agent does not tell.
          *     ``kept_mb``: what its snapshots and kept folders take. ``checks``: the site's own health checks;
-         *     None where the agent does not tell. ``agent_can``: its calls; none where it does not tell.
+         *     None where the agent does not tell. ``agent_can``: its calls; none where it does not tell;
+         *     ``agent_lacks``: what is wanting for it to do its work, in its own words.
          *     ``held``: what it switched for a run and has not switched back.
          */
         Inventory: {
@@ -5199,6 +5206,11 @@ export interface components {
              * @default []
              */
             agent_can: string[];
+            /**
+             * Agent Lacks
+             * @default []
+             */
+            agent_lacks: string[];
             /** Agent Version */
             agent_version?: string | null;
             /**
@@ -5308,10 +5320,12 @@ export interface components {
             weight: number;
         };
         /**
-         * JournalEntry
-         * @description One line of what a run meant to do and did.
+         * JournalLine
+         * @description One line of a run's journal. An act is its ``kind`` and what it is done to: ``step`` counts
+         *     from 1, ``name`` tells apart what is the same otherwise, ``leg`` counts what is done anew after
+         *     an errand, ``turn`` what is done again. ``act`` says it in words; ``code`` why it failed.
          */
-        JournalEntry: {
+        JournalLine: {
             /** Act */
             act: string;
             /**
@@ -5320,18 +5334,18 @@ export interface components {
              */
             at: string;
             /** Change */
-            change?: string | null;
-            /**
-             * Detail
-             * @default {}
-             */
-            detail: {
-                [key: string]: unknown;
-            };
+            change: string | null;
+            /** Code */
+            code: string | null;
             /** Id */
             id: number;
-            /** Run */
-            run: number;
+            kind: components["schemas"]["ActKind"];
+            /** Leg */
+            leg: number;
+            /** Name */
+            name: string | null;
+            /** Product */
+            product: string | null;
             /**
              * State
              * @enum {string}
@@ -5339,11 +5353,10 @@ export interface components {
             state: "meant" | "done" | "failed" | "put back" | "noted";
             /** Step */
             step: number | null;
-            /**
-             * Text
-             * @default
-             */
+            /** Text */
             text: string;
+            /** Turn */
+            turn: number;
         };
         /**
          * KnownAdvisory
@@ -6036,7 +6049,8 @@ export interface components {
          * Matter
          * @description A run that ended badly, until a person closes it. Its number is the run's.
          *
-         *     ``text`` is what happened; ``told`` what the last way out that was taken came to.
+         *     ``text`` is what happened; ``told`` what the last way out that was taken came to, and ``taken``
+         *     how many were.
          */
         Matter: {
             /** Closed At */
@@ -6055,6 +6069,11 @@ export interface components {
             opened_at: string;
             /** Site */
             site: string;
+            /**
+             * Taken
+             * @default 0
+             */
+            taken: number;
             /** Text */
             text: string;
             /**
@@ -8443,7 +8462,7 @@ export interface components {
              */
             errands: components["schemas"]["Errand"][];
             /** Journal */
-            journal: components["schemas"]["JournalEntry"][];
+            journal: components["schemas"]["JournalLine"][];
             /**
              * Lost
              * @default []

@@ -7,8 +7,9 @@ from typing import Literal
 
 from windbreak.core.values.basics import Value
 from windbreak.core.values.errands import Errand
+from windbreak.core.values.journal import ActKind, Box, EntryState, JournalEntry
 from windbreak.core.values.matters import CameIn, Debt, Matter, WayOut
-from windbreak.core.values.runs import JournalEntry, Pace, Run, Seen
+from windbreak.core.values.runs import Pace, Run, Seen
 
 
 class NamedMove(Value):
@@ -67,10 +68,6 @@ class WindowLeft(Value):
     back_minutes: int
 
 
-Box = tuple[int, int, int, int]
-"""Left, top, width and height, in pixels."""
-
-
 class PicturePair(Value):
     """A page before and after, at one width, ``height`` pixels tall at the most. ``boxes``: where
     the two differ; ``lively``: where it changed by itself before the run.
@@ -85,6 +82,32 @@ class PicturePair(Value):
     lively: tuple[Box, ...] = ()
 
 
+class JournalLine(Value):
+    """One line of a run's journal. An act is its ``kind`` and what it is done to: ``step`` counts
+    from 1, ``name`` tells apart what is the same otherwise, ``leg`` counts what is done anew after
+    an errand, ``turn`` what is done again. ``act`` says it in words; ``code`` why it failed.
+    """
+
+    id: int
+    at: datetime
+    kind: ActKind
+    step: int | None
+    product: str | None
+    name: str | None
+    leg: int
+    turn: int
+    state: EntryState
+    act: str
+    text: str
+    change: str | None
+    code: str | None
+
+    @classmethod
+    def of(cls, entry: JournalEntry, act: str) -> JournalLine:
+        """A line as it is read, its act in words."""
+        return cls(act=act, **entry.model_dump(exclude={"run", "detail"}))
+
+
 class RunStory(Value):
     """A run with its steps, what the probes saw, and its journal. ``window``: how much is left of
     the site's, while it goes; ``told_at``: when a person is told that it waits for its site;
@@ -95,7 +118,7 @@ class RunStory(Value):
     steps: tuple[RunStep, ...]
     seen: tuple[Seen, ...]
     seen_after: int
-    journal: tuple[JournalEntry, ...]
+    journal: tuple[JournalLine, ...]
     as_it_was: str
     pace: Pacing | None = None
     window: WindowLeft | None = None

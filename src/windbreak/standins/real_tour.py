@@ -270,7 +270,7 @@ class _RealTour(Seeing):
             meanwhile.extend(real_hands.upgraded_by_hand(self.twin, _FORMS_FILE, "1.1", good))
 
         self.tell("A run moves Dune Icons, and somebody takes Tide Forms by hand meanwhile.")
-        story = self._meanwhile(ICONS, "apply 1", act)
+        story = self._meanwhile(ICONS, "apply", act)
         self.see(f"somebody is told: {meanwhile[1]}", meanwhile[0] == "windbreak_at_work")
         self.see(f"the run ended {story.run.state}", story.run.state == "done")
         self.lists(self.twin, **{ICONS: "1.1", FORMS: "1.0"})
@@ -297,7 +297,7 @@ class _RealTour(Seeing):
         run = self.windbreak.run_plan(plan.id, outside_window=True).id
         self.until(
             f"{at} is meant",
-            lambda: any(line.act.startswith(at) for line in self.windbreak.run(run).journal),
+            lambda: any(line.kind == at for line in self.windbreak.run(run).journal),
         )
         act()
         return self.windbreak.wait(run, timeout=300)
@@ -311,7 +311,7 @@ class _RealTour(Seeing):
             except RuntimeError as error:
                 self.tell(f"Not looked at: no small disk can be mounted here ({error}).")
                 return
-            story = self._meanwhile(CORE, "apply 1", partial(real_hands.fill_disk, self.twin))
+            story = self._meanwhile(CORE, "apply", partial(real_hands.fill_disk, self.twin))
             self.tell(self.failed(story))
             self.see(f"the run ended {story.run.state}", story.run.state == "put back")
             self.see("it says that there was no room", "no-room" in self.failed(story))
@@ -330,7 +330,7 @@ class _RealTour(Seeing):
             self.twin.serve_again()
 
         was = self.twin.listed()[CORE]
-        story = self._meanwhile(CORE, "apply 1", kill)
+        story = self._meanwhile(CORE, "apply", kill)
         self.tell(story.run.text)
         now = self.twin.listed()[CORE]
         good = {"done": now != was}.get(story.run.state, now == was)
@@ -346,7 +346,7 @@ class _RealTour(Seeing):
             time.sleep(3)
             self.twin.start_database()
 
-        story = self._meanwhile(STILL, "step 1", kill)
+        story = self._meanwhile(STILL, "step", kill)
         self.see(f"the run ended {story.run.state}", story.run.state == "done")
         self.lists(self.twin, **{STILL: "1.1"})
 
@@ -357,9 +357,13 @@ class _RealTour(Seeing):
             self.demo.kill_service()
             self.demo.start_service()
 
-        story = self._meanwhile(DOCK, "apply 1", kill)
+        story = self._meanwhile(DOCK, "apply", kill)
         self.see(f"the run ended {story.run.state}", story.run.state == "done")
         self.lists(self.twin, **{DOCK: "1.1"})
-        applied = [e.act for e in story.journal if e.act == f"apply 1 {DOCK}" and e.state == "done"]
+        applied = [
+            e.act
+            for e in story.journal
+            if (e.kind, e.product) == ("apply", DOCK) and e.state == "done"
+        ]
         self.see("it was applied once", len(applied) == 1)
         self.good(self.twin)

@@ -216,7 +216,7 @@ class _Tour(Seeing):
         self.tell("Started again; it takes the run up where it was.")
         story = self.ended(run.id)
         self.see("the run ended well", story.run.state == "done")
-        meant = [e.change for e in story.journal if e.act.startswith("apply") and e.change]
+        meant = [e.change for e in story.journal if e.kind == "apply" and e.change]
         done = self.changes(site, "apply")
         twice = len(done) != len(set(done)) or set(meant) - set(done)
         self.see(f"{len(set(meant))} applies meant, each done once on the site", not twice)

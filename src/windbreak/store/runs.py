@@ -6,7 +6,8 @@ from collections.abc import Iterable
 
 import peewee
 
-from windbreak.core.values.runs import JournalEntry, Run
+from windbreak.core.values.journal import JournalEntry
+from windbreak.core.values.runs import Run
 from windbreak.store.database import Mark
 from windbreak.store.documents import Documents, Row
 
@@ -24,6 +25,15 @@ class RunRow(Row):
 class JournalRow(Row):
     id = peewee.IntegerField(primary_key=True)
     run = peewee.IntegerField(index=True)
+    kind = peewee.TextField()
+    step = peewee.IntegerField(null=True)
+    product = peewee.TextField(null=True)
+    name = peewee.TextField(null=True)
+    leg = peewee.IntegerField()
+    turn = peewee.IntegerField()
+    state = peewee.TextField()
+    change = peewee.TextField(null=True)
+    at = peewee.TextField()
 
     class Meta:
         table_name = "journal"
@@ -68,6 +78,9 @@ class Runs(Documents[Run]):
 
 class Journals(Documents[JournalEntry]):
     model, value = JournalRow, JournalEntry
+
+    def column(self, value: JournalEntry, name: str) -> object:
+        return value.at.isoformat() if name == "at" else super().column(value, name)
 
     def forget_before(self, instant: str) -> int:
         """Drop the journals of runs that ended before an instant, but for each site's last run; how

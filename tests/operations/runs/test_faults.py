@@ -162,8 +162,8 @@ class Faults(WithRuns):
         told = SiteChange(pages=("/news/3",))
         marks.change(self.context, SITE, told, RHONA)
         run = self.carried_out(self.approved(SITE))
-        (baseline,) = [e for e in self.lines(run) if e.act == "baseline"]
-        places = [look["where"] for look in baseline.detail["looks"]]
+        (baseline,) = [e for e in self.lines(run) if e.kind == "baseline"]
+        places = [look.where for look in baseline.detail.looks]
         self.assertIn("/news/3", places)
         self.assertEqual(len(places), len(set(places)))
 

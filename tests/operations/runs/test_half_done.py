@@ -5,6 +5,7 @@ from typing import Any
 from unittest import mock
 
 from tests.operations.runs.within import WithRuns
+from windbreak.core.values.journal import RunAct
 from windbreak.core.values.runs import Look
 from windbreak.links.visiting import Visiting
 from windbreak.operations.runs import debts, journal, looking, runs
@@ -30,7 +31,7 @@ class HalfDone(WithRuns):
 
         def look_at(site: Visiting, name: str, where: str, **how: Any) -> Look:
             look = real(site, name, where, **how)
-            begun = any(e.act == "step 1" for e in self.context.store.journal.all(run=1))
+            begun = any(str(e.act) == "step 1" for e in self.context.store.journal.all(run=1))
             if begun and name == "Front page" and silent[0]:
                 silent[0] -= 1
                 return look.model_copy(update={"status": None, "bytes": 0, "marks": ()})
@@ -74,25 +75,25 @@ class HalfDone(WithRuns):
         thread.join(90)
         ended = self.now(run)
         self.assertEqual(ended.state, "done", ended.text)
-        self.assertIn((f"{act} again", "done"), self.acts(run))
+        self.assertIn((f"{act} turn 2", "done"), self.acts(run))
         self.assertEqual(debts.owed(self.context, SITE), [])
 
     def test_any_act_that_did_not_end_is_done_once_more(self) -> None:
         self.faults(SITE, **{"timed-out": {"snapshot": "did-not", "updates": "did-not"}})
         run = self.carried_out(self.plan)
         self.assertEqual(run.state, "done", run.text)
-        for act in ("snapshot", "updates paused"):
-            self.assertIn((f"{act} again", "done"), self.acts(run))
+        for act in ("snapshot", "updates-paused"):
+            self.assertIn((f"{act} turn 2", "done"), self.acts(run))
             self.assertIn((act, "done"), self.acts(run))
 
     def test_what_was_being_done_once_more_when_we_died_is_gone_on_with(self) -> None:
         product = self.plan.plan.steps[0].moves[0].product
-        again = f"apply 1 {product} again"
+        again = f"apply 1 {product} turn 2"
         self.faults(SITE, **{"timed-out": {"apply": "did-not"}})
         real = journal.Journal.write
 
-        def write(own: journal.Journal, act: str, state: Any, **more: Any) -> Any:
-            if (act, state) == (again, "done"):
+        def write(own: journal.Journal, act: RunAct[Any], state: Any, **more: Any) -> Any:
+            if (str(act), state) == (again, "done"):
                 raise Crash
             return real(own, act, state, **more)
 
@@ -102,5 +103,5 @@ class HalfDone(WithRuns):
         ended = runs.carry_out(self.context, run.id)
         self.assertEqual(ended.state, "done", ended.text)
         self.assertIn((again, "done"), self.acts(run))
-        applied = [e for e in self.lines(run) if e.act.startswith(f"apply 1 {product}")]
+        applied = [e for e in self.lines(run) if e.kind == "apply" and e.product == product]
         self.assertEqual(sum(e.state == "done" for e in applied), 1)

@@ -13,9 +13,11 @@ import httpx
 
 from tests.operations.runs.within import SHOP, WithRuns
 from tests.operations.within import RHONA
+from windbreak.core.values import journal as acts
 from windbreak.core.values.freezes import NewFreeze
 from windbreak.core.values.holds import NewHold
 from windbreak.core.values.inventories import Inventory
+from windbreak.core.values.journal import RunAct
 from windbreak.core.values.plans import ApprovePlan
 from windbreak.core.values.runs import Run
 from windbreak.core.values.sites import Window
@@ -58,8 +60,8 @@ class TakenUp(WithRuns):
         """A run that ended with our process, right before a line of its journal was written."""
         real = journal.Journal.write
 
-        def write(own: journal.Journal, name: str, at: Any, **more: Any) -> Any:
-            if (name, at) == (act, state):
+        def write(own: journal.Journal, name: RunAct[Any], at: Any, **more: Any) -> Any:
+            if (str(name), at) == (act, state):
                 raise Crash
             return real(own, name, at, **more)
 
@@ -125,7 +127,7 @@ class TakenUp(WithRuns):
 
         def lies(runner: Runner, number: int, step: PlannedStep) -> None:
             if number == len(self.plan.plan.steps):
-                runner.journal.write(f"step {number}", "done", step=number)
+                runner.journal.write(acts.step(number), "done")
             else:
                 real(runner, number, step)
 
@@ -164,7 +166,7 @@ class OneLook(WithRuns):
                 self.tearDownRun()
                 ended = self.disturbed(gateway={str(status): 3})
                 self.assertEqual(ended.state, "done", ended.text)
-                self.assertFalse([a for a, _ in self.acts(ended) if a.startswith("put back")])
+                self.assertFalse([a for a, _ in self.acts(ended) if a.startswith("put-back")])
 
     def tearDownRun(self) -> None:
         """The site as it was before, with a plan of its own: each status has a run of its own."""
@@ -180,13 +182,13 @@ class OneLook(WithRuns):
     def test_one_look_that_shows_a_fault_is_no_proof_and_is_kept(self) -> None:
         ended = self.disturbed(gateway={"500": 1})
         self.assertEqual(ended.state, "done", ended.text)
-        (kept,) = [e for e in self.lines(ended) if e.act == "probe 1, first look"]
+        (kept,) = [e for e in self.lines(ended) if e.kind == "first-look"]
         self.assertIn("500", kept.text)
 
     def test_a_fault_that_two_looks_show_is_one_and_both_are_kept(self) -> None:
         ended = self.disturbed(broken=True)
         self.assertIn(ended.state, ("alarm", "restored"), ended.text)
-        self.assertTrue([e for e in self.lines(ended) if e.act == "probe 1, first look"])
+        self.assertTrue([e for e in self.lines(ended) if e.kind == "first-look"])
 
     def test_pages_that_hang_are_told_soon_and_put_back(self) -> None:
         with (
@@ -224,7 +226,7 @@ class Compared(WithRuns):
             ended = self.carried_out(plan)
         name = self.context.store.products.get(other).name
         self.assertTrue([s for s in ended.surprises if name in s and "off" in s], ended.surprises)
-        (line,) = [e for e in self.lines(ended) if e.act == "as it was"]
+        (line,) = [e for e in self.lines(ended) if e.kind == "as-it-was"]
         self.assertIn(name, line.text)
         self.assertNotIn("all of it", line.text)
 
@@ -254,16 +256,8 @@ class Learnt(WithRuns):
         with mock.patch.object(journal, "_PATIENCE", 0.5):
             ended = self.carried_out(plan)
         self.assertEqual(ended.state, "done", ended.text)
-        self.assertTrue([e for e in self.lines(ended) if e.act == "waited"])
+        self.assertTrue([e for e in self.lines(ended) if e.kind == "waited"])
         self.assertEqual(list(self.context.store.took.all()), [])
-
-    def test_a_product_called_probe_is_no_probe(self) -> None:
-        from windbreak.operations.runs.journal import is_probe
-
-        for act in ("probe 1", "probe after putting back 2", "probe after restore", "last probe"):
-            self.assertTrue(is_probe(act), act)
-        for act in ("apply 1 plugin/link-probe", "off 2 plugin/probe", "baseline"):
-            self.assertFalse(is_probe(act), act)
 
 
 class GivenUp(WithRuns):
@@ -286,7 +280,7 @@ class GivenUp(WithRuns):
         self.assertEqual(ended.state, "put back", ended.text)
         time.sleep(6)  # all of them have arrived
         self.assertEqual(self.versions(), before)
-        meant = [e.change for e in self.lines(ended) if e.act.startswith("apply") and e.change]
+        meant = [e.change for e in self.lines(ended) if e.kind == "apply" and e.change]
         agent = sites.agent_for(self.context, SITE)
         self.assertEqual({agent.change(change).state for change in meant}, {"void"})
 
@@ -300,7 +294,7 @@ class GivenUp(WithRuns):
             ended = self.carried_out(self.plan)
         self.assertEqual(ended.state, "done", ended.text)
         self.assertEqual(self.versions()[move.product], move.to)
-        self.assertTrue([e for e in self.lines(ended) if e.act.endswith("given up")])
+        self.assertTrue([e for e in self.lines(ended) if e.kind == "given-up"])
 
 
 class OtherHands(WithRuns):

@@ -74,7 +74,7 @@ class Taken(WithRuns):
         self.context.browser = "/nowhere/chromium"
         run = self.carried_out(self.plan)
         self.assertEqual(run.state, "done", run.text)
-        (line,) = [e for e in self.lines(run) if e.act == "pictures before"]
+        (line,) = [e for e in self.lines(run) if e.kind == "pictures-before"]
         self.assertIn("could not be taken: /nowhere/chromium did not start", line.text)
         self.assertEqual(run_story(self.context, run.id).pictures, ())
 

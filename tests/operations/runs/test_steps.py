@@ -9,10 +9,11 @@ from tests.operations.runs.within import WithRuns
 from tests.operations.within import RHONA, look_again
 from windbreak.core.values.errands import NewErrand
 from windbreak.core.values.inventories import Limits
+from windbreak.core.values.journal import AFTER_PUTTING_BACK, AT_THE_END, RunAct, probe
 from windbreak.core.values.licences import NewLicence, NewSeat
 from windbreak.core.values.plans import ApprovePlan, SitePlan
 from windbreak.core.values.releases import AnnouncedTask
-from windbreak.core.values.runs import Run
+from windbreak.core.values.runs import Probe, Run
 from windbreak.core.values.verdicts import PlannedStep
 from windbreak.operations.errors import Refused
 from windbreak.operations.licensing import licensing
@@ -39,8 +40,8 @@ class Guards(WithRuns):
     def test_a_migration_is_followed_to_its_end(self) -> None:
         run = self.shop_run(slow={"portion": 0.8})
         self.assertEqual(run.state, "done", run.text)
-        (line,) = [e for e in self.lines(run) if e.act.startswith("migrate") and e.state == "done"]
-        self.assertEqual(line.detail["done"], 8)
+        (line,) = [e for e in self.lines(run) if e.kind == "migrate" and e.state == "done"]
+        self.assertEqual(line.detail.of, 8)
         self.assertGreater(len(run.signs), 2)  # its signs of life, portion by portion
         (component,) = [c for c in self.place(SITE).components() if c.folder == "tollhouse"]
         self.assertFalse(self.place(SITE).waits_for_migration(component))
@@ -50,7 +51,7 @@ class Guards(WithRuns):
         self.assertEqual(run.state, "restored", run.text)
         self.assertIn("had begun to move its data", run.text)
         self.assertIn("Its database did not make anew: order_totals", run.text)
-        self.assertFalse([a for a, _ in self.acts(run) if a.startswith("put back")])
+        self.assertFalse([a for a, _ in self.acts(run) if a.startswith("put-back")])
         self.assertEqual(self.place(SITE).setting("form:plugin/tollhouse", "1"), "1")
         self.assertEqual(self.status(SITE), 200)
 
@@ -97,7 +98,7 @@ class Guards(WithRuns):
         self.faults("tarnsey-harbour", nobody="regenerate")
         run = self.carried_out(plan)
         self.assertEqual(run.state, "put back", run.text)  # its styles are of the old
-        self.assertFalse([a for a, _ in self.acts(run) if a.startswith("regenerate back")])
+        self.assertFalse([e for e in self.lines(run) if (e.kind, e.name) == ("regenerate", "back")])
 
     def test_a_code_that_nothing_on_the_site_takes_becomes_an_errand(self) -> None:
         self.site(SITE)
@@ -333,10 +334,10 @@ class Combined(WithRuns):
         self.site(self.SITE)
         plan, seen, real = self.approved(self.SITE), [], looking.look
 
-        def look(run: Acting, act: str, step: int | None) -> object:
-            if act in ("probe 2", "probe after putting back 2", "last probe"):
+        def look(run: Acting, act: RunAct[Probe]) -> object:
+            if act in (probe(2), probe(2, AFTER_PUTTING_BACK), probe(when=AT_THE_END)):
                 seen.append(self.status(self.SITE))
-            return real(run, act, step)
+            return real(run, act)
 
         with mock.patch.object(looking, "look", look):
             return self.carried_out(plan), seen

@@ -10,9 +10,10 @@ from unittest import mock
 import httpx
 
 from tests.operations.within import RHONA, Here, WithContext
+from windbreak.core.values.journal import JournalEntry
 from windbreak.core.values.matters import TakeWayOut, WayOutAct
 from windbreak.core.values.plans import SitePlan
-from windbreak.core.values.runs import JournalEntry, Run
+from windbreak.core.values.runs import Run
 from windbreak.operations.runs import going_back, looking, matters, runs, ways_out
 from windbreak.operations.runs.runner import Runner
 from windbreak.standins.demo import Demo
@@ -100,7 +101,7 @@ class WithRuns(WithContext):
         return self.context.store.journal.all(run=run.id)
 
     def acts(self, run: Run) -> list[tuple[str, str]]:
-        return [(entry.act, entry.state) for entry in self.lines(run)]
+        return [(str(entry.act), entry.state) for entry in self.lines(run)]
 
     def now(self, run: Run) -> Run:
         return self.context.store.runs.get(run.id)

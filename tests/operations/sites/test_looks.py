@@ -95,9 +95,11 @@ class Looks(WithRuns):
         self.assertIn(ON, plan.targets)
         run = self.carried_out(plan)
         self.assertEqual(run.state, "done", run.text)
-        recorded = next(e for e in self.lines(run) if (e.act, e.state) == ("inventory", "done"))
-        self.assertNotIn(ON, recorded.detail["active"])  # what is recorded is switched on again
-        self.assertIn("plugin/oarlock", recorded.detail["active"])
+        recorded = next(
+            e for e in self.lines(run) if (str(e.act), e.state) == ("inventory", "done")
+        )
+        self.assertNotIn(ON, recorded.detail.active)  # what is recorded is switched on again
+        self.assertIn("plugin/oarlock", recorded.detail.active)
         view = self.view()
         self.assertEqual([m.on for m in view.members], [("Gangway",), ()])
         self.assertEqual(self.root.setting(f"on:{ON}"), "off")

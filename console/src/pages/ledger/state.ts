@@ -114,7 +114,7 @@ export function resultOf(line: Line, ours: string): { state: State | null; word:
 export function unfolded(line: Line, story: RunStory): { term: string; text: string }[] {
   const done = story.steps.filter((step) => step.state === "done");
   const failed = story.steps.find((step) => step.state === "failed" || step.state === "put back");
-  const snapshot = story.journal.find((e) => e.act.startsWith("snapshot") && e.state === "done");
+  const snapshot = story.journal.find((e) => e.kind === "snapshot" && e.state === "done");
   const back = story.steps.flatMap((step) => step.happened).filter((one) => one.kind === "back");
   const left = story.steps.filter((step) => step.state === "to come");
   const rows = [

@@ -66,7 +66,8 @@ class Doing(Value):
 class Matter(Value):
     """A run that ended badly, until a person closes it. Its number is the run's.
 
-    ``text`` is what happened; ``told`` what the last way out that was taken came to.
+    ``text`` is what happened; ``told`` what the last way out that was taken came to, and ``taken``
+    how many were.
     """
 
     id: int
@@ -74,6 +75,7 @@ class Matter(Value):
     text: str
     opened_at: datetime
     doing: Doing | None = None
+    taken: int = 0
     told: str = ""
     closed_at: datetime | None = None
     closed_by: str | None = None

@@ -1,9 +1,9 @@
-"""Runs: one plan being carried out on one site, its journal, and what probes saw."""
+"""Runs: one plan being carried out on one site, and what probes saw."""
 
 from __future__ import annotations
 
 from datetime import datetime
-from typing import Any, Literal
+from typing import Literal
 
 from windbreak.core.values.basics import Slug, Value, example
 
@@ -21,9 +21,6 @@ Verdict = Literal["as before", "worse", "differs"]
 
 
 Pace = Literal["usual", "slow", "stuck"]
-
-
-EntryState = Literal["meant", "done", "failed", "put back", "noted"]
 
 
 class RunNow(Value):
@@ -76,20 +73,6 @@ class Seen(Value):
     before: str
     now: str
     verdict: Verdict
-
-
-class JournalEntry(Value):
-    """One line of what a run meant to do and did."""
-
-    id: int
-    run: int
-    at: datetime
-    step: int | None
-    act: str
-    state: EntryState
-    change: str | None = None
-    text: str = ""
-    detail: dict[str, Any] = {}
 
 
 class Meanwhile(Value):

@@ -43,7 +43,7 @@ from windbreak.operations.scheduling import freezes
 from windbreak.operations.sites import sites
 from windbreak.operations.tracking import feeds
 from windbreak.operations.views import sites as site_views
-from windbreak.operations.views.runs import lost
+from windbreak.operations.views.runs import lost_in
 from windbreak.store.errors import StoreError
 from windbreak.wording.acts import command, page
 from windbreak.wording.words import counted
@@ -102,7 +102,7 @@ def lost_csv(context: Context, run: int) -> str:
     writer = csv.DictWriter(out, LOST_COLUMNS, lineterminator="\r\n")
     writer.writeheader()
     context.store.runs.get(run)
-    for item in lost(context.store.journal.all(run=run)):
+    for item in lost_in(context.store.journal.all(run=run)):
         row = {**item.model_dump(), "at": item.at.isoformat()}
         writer.writerow({name: _safe(str(row[name])) for name in LOST_COLUMNS})
     return out.getvalue()

@@ -8,10 +8,13 @@ from __future__ import annotations
 
 import time
 from collections.abc import Iterable
-from typing import Any
+from typing import Any, TypeVar
 
+from windbreak.core.values import journal as acts
+from windbreak.core.values.basics import Value
 from windbreak.core.values.errands import Brought
 from windbreak.core.values.inventories import Inventory
+from windbreak.core.values.journal import ActKind, RunAct
 from windbreak.core.values.matters import Debt, DebtKind
 from windbreak.core.values.plans import SitePlan
 from windbreak.core.values.runs import Probe, Run, RunPhase, RunState
@@ -30,13 +33,16 @@ from windbreak.wording.answers import step_title
 _FETCHES = (1.0, 3.0, 9.0)  # seconds between two tries to fetch a package
 
 
+D = TypeVar("D", bound=Value)
+
+
 class Stopped(Exception):
     """The run ends early with nothing wrong on the site."""
 
 
-def act_of(bring: Brought, *, back: bool = False) -> str:
-    """What a move brings, as an act of the journal: "regenerate 3 theme/breakwater"."""
-    return f"{bring.kind} {'back ' if back else ''}{bring.step} {bring.product}"
+def act_of(bring: Brought, *, back: bool = False) -> RunAct[Any]:
+    """What a move brings, as an act of the journal."""
+    return acts.bring(bring.kind, bring.step, bring.product, back=back)
 
 
 class Acting:
@@ -48,14 +54,14 @@ class Acting:
         self.plan: SitePlan = context.store.plans.get(run.plan)
         self.site = context.store.sites.get(run.site)
         self.agent = sites.agent_for(context, run.site)
-        self.journal = Journal(context, run.id, self.agent)
-        self.alarmed = False
         self.names = {p.id: p.name for p in context.store.products.all()}
+        self.journal = Journal(context, run.id, self.agent, self.names)
+        self.alarmed = False
 
     @property
     def course(self) -> Course:
         """Its steps as they are now, the rest planned anew where that was needed."""
-        return course(self.plan, self.journal.entries.values())
+        return course(self.plan, self.journal.every)
 
     @property
     def steps(self) -> tuple[PlannedStep, ...]:
@@ -78,7 +84,7 @@ class Acting:
 
     def left_to_a_person(self, bring: Brought) -> bool:
         """Whether the site has nobody who does what the run was to have done there."""
-        return (f"left {act_of(bring)}", "noted") in self.journal.entries
+        return self.journal.has(act_of(bring).about(ActKind.LEFT_TO_PERSON), "noted")
 
     def have_done(self, bring: Brought, *, back: bool = False, **args: object) -> None:
         """Have a component do what a move of it brings: make files anew, take its code; ``back``:
@@ -87,17 +93,16 @@ class Acting:
         """
         act = act_of(bring, back=back)
         try:
-            self.do(act, bring.kind, bring.text, step=bring.step, product=bring.product, **args)
+            self.do(act, bring.kind, bring.text, product=bring.product, **args)
         except StepFailed as error:
             if error.code != "not-permitted" or bring.kind == "migrate":
                 raise
-            text = f"left to a person: {error}"
-            self.journal.note(f"left {act}", text, step=bring.step)
+            self.journal.note(act.about(ActKind.LEFT_TO_PERSON), str(error))
 
-    def leg(self, act: str) -> str:
-        """An act's name in this leg of the run."""
-        legs = sum(act.startswith("waits for errand") for act, _ in self.journal.entries)
-        return f"{act}, leg {legs + 1}" if legs else act
+    @property
+    def leg(self) -> int:
+        """Which leg of the run this is."""
+        return self.journal.leg
 
     def title(self, number: int) -> str:
         """A step in words: "Netloft 1.6 → 1.9"."""
@@ -127,7 +132,7 @@ class Acting:
 
     def fetch(self, product: str, version: str) -> Any:
         """A package in hand; a fetch that fails is tried again with longer and longer pauses."""
-        for pause in (*_FETCHES, None):
+        for turn, pause in enumerate((*_FETCHES, None), start=1):
             try:
                 return shelving.fetch_package(
                     self.context, product, version, self.run.site, lent=True
@@ -136,41 +141,41 @@ class Acting:
                 if pause is None:
                     raise
                 note = f"{product} {version} could not be fetched ({error}); again in {pause:.0f} s"
-                self.journal.note(f"fetch {product} {pause:.0f}", note)
+                self.journal.note(acts.fetched_again(product, turn), note)
                 time.sleep(pause)
         raise AssertionError("the last try returns or raises")
 
     def carried(self, product: str) -> tuple[str, ...]:
         """The files of a component that go with it into its next version."""
-        own = self.journal.done(self.leg("own files")) or {}
-        return tuple(own.get("carry", {}).get(product, ()))
+        own = self.journal.done(acts.own_files(self.leg))
+        return own.carry.get(product, ()) if own else ()
 
     def start_of(self, move: PlannedMove) -> Start:
         """What a component is to be when its move begins: its version, and its files as they were
         looked at before the run.
         """
-        own = self.journal.done(self.leg("own files")) or {}
-        looked_at = move.from_ is not None and move.product in own.get("carry", {})
+        own = self.journal.done(acts.own_files(self.leg)) or acts.OwnFilesSeen()
+        looked_at = move.from_ is not None and move.product in own.carry
         return Start(
             version=move.from_,
             pristine=integrity.pristine(self.context, self.site.id, move.product, str(move.from_))
             if looked_at
             else {},
-            decided=own.get("sums", {}).get(move.product, {}),
+            decided=own.sums.get(move.product, {}),
         )
 
     @property
-    def recorded(self) -> dict[str, Any]:
+    def recorded(self) -> acts.Recorded:
         """What was on before the run: active components, automatic updates, caches."""
-        return self.journal.done(self.leg("inventory")) or {}
+        return self.journal.done(acts.inventory(self.leg)) or acts.Recorded()
 
     @property
     def baseline(self) -> Probe:
-        return Probe.model_validate(self.journal.done(self.leg("baseline")))
+        before = self.journal.done(acts.baseline(self.leg))
+        assert before is not None  # whoever holds something against it has looked
+        return before
 
-    def do(
-        self, act: str, call: str, text: str, *, step: int | None = None, **args: object
-    ) -> dict[str, Any]:
+    def do(self, act: RunAct[D], call: str, text: str, **args: object) -> D:
         """Change something on the site, once. What took too long and was not done is done again,
         once; it then counts as the act's own end. Raises StepFailed.
         """
@@ -179,15 +184,15 @@ class Acting:
             return self.agent.do(call, change, **args)
 
         try:
-            return self.journal.change(act, send, step=step, text=text)
+            return self.journal.change(act, send, text=text)
         except StepFailed as error:
             if error.code != "timed-out":
                 raise
-        self.journal.note(f"{act} mended", "it did not end: again", step=step)
-        again = f"{act} again"
-        detail = self.journal.change(again, send, step=step, text=text)
-        change = self.journal.entries[again, "done"].change
-        self.journal.write(act, "done", step=step, text=text, change=change, detail=detail)
+        self.journal.note(act.about(ActKind.MENDED), "it did not end: again")
+        detail = self.journal.change(act.again, send, text=text)
+        again = self.journal.entry(act.again, "done")
+        change = again.change if again else None
+        self.journal.write(act, "done", text=text, change=change, detail=detail)
         return detail
 
     def surprised(self, odd: Iterable[str]) -> None:
@@ -199,19 +204,22 @@ class Acting:
 
     def alarm(self, text: str) -> tuple[RunState, str]:
         self.alarmed = True
-        self.journal.write("alarm", "noted", text=text)
+        self.journal.write(acts.alarm(), "noted", text=text)
         return "alarm", text
 
-    def read_back(self, act: str, number: int, step: PlannedStep) -> dict[str, str | None]:
+    def read_back(
+        self, number: int, step: PlannedStep, when: str | None = None
+    ) -> dict[str, str | None]:
         """The versions of a step's products as the site has them now, None where one is gone;
         noted as an act. Raises LinkError.
         """
 
-        def read() -> dict[str, Any]:
+        def read() -> acts.ReadBack:
             inventory = self.inventory()
-            return {move.product: inventory.version_of(move.product) for move in step.moves}
+            every = {move.product: inventory.version_of(move.product) for move in step.moves}
+            return acts.ReadBack(versions=every)
 
-        def text(versions: dict[str, Any]) -> str:
-            return ", ".join(version or "gone" for version in versions.values())
+        def text(read: acts.ReadBack) -> str:
+            return ", ".join(version or "gone" for version in read.versions.values())
 
-        return self.journal.once(act, read, text=text, step=number)
+        return self.journal.once(acts.read_back(number, when), read, text=text).versions

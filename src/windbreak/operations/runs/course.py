@@ -6,11 +6,9 @@ from collections.abc import Collection, Iterable, Mapping
 from dataclasses import dataclass
 
 from windbreak.core.values.inventories import Inventory
+from windbreak.core.values.journal import ActKind, JournalEntry, planned_anew
 from windbreak.core.values.plans import SitePlan
-from windbreak.core.values.runs import JournalEntry
 from windbreak.core.values.verdicts import PlannedStep
-
-PLANNED_ANEW = "planned anew"  # how the acts begin that replace the rest of a course
 
 
 @dataclass(frozen=True)
@@ -38,13 +36,10 @@ def course(plan: SitePlan, entries: Iterable[JournalEntry]) -> Course:
     """The course of a run, from its plan and its journal."""
     steps, start, after, turns = plan.plan.steps, dict(plan.start), 0, 0
     for entry in entries:
-        if entry.act.startswith(PLANNED_ANEW) and entry.state == "done":
-            after, turns = int(entry.detail["after"]), turns + 1
-            start = dict(entry.detail["start"])
-            rest = [
-                PlannedStep.model_validate(step, strict=False) for step in entry.detail["steps"]
-            ]
-            steps = (*steps[:after], *rest)
+        if entry.kind == ActKind.PLANNED_ANEW and entry.state == "done":
+            anew = planned_anew(0, 0).brought_by(entry)
+            after, turns, start = anew.after, turns + 1, dict(anew.start)
+            steps = (*steps[:after], *anew.steps)
     return Course(steps, start, after, turns)
 
 

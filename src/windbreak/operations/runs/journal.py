@@ -1,19 +1,21 @@
 """The journal of a run: what it meant to do and did, so that it can be taken up after a crash.
 
-Every act has a name that is its own within the run. An act is written as *meant* before and as
-*done* or *failed* after; when a run is taken up again it goes through the same acts, and those
-that ended are not done again but answered from here.
+An act is written as *meant* before and as *done* or *failed* after; when a run is taken up again
+it goes through the same acts, and those that ended are not done again but answered from here.
 """
 
 from __future__ import annotations
 
 import secrets
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from datetime import datetime, timedelta
 from typing import Any, TypeVar
 
-from windbreak.core.values.runs import EntryState, JournalEntry, Meanwhile, Pace, Probe, Run
+from windbreak.core.values import journal as acts
+from windbreak.core.values.basics import Value
+from windbreak.core.values.journal import ActKind, EntryState, JournalEntry, Nothing, RunAct
+from windbreak.core.values.runs import Meanwhile, Pace, Run
 from windbreak.links import signing
 from windbreak.links.adapter import Agent, ChangeState
 from windbreak.links.errors import CallFailed, LinkError, Superseded, UnderWay
@@ -21,6 +23,7 @@ from windbreak.links.probing import look_at
 from windbreak.links.visiting import Visiting
 from windbreak.operations.context import Context
 from windbreak.operations.runs import lengths
+from windbreak.wording.journal import act_label
 
 _PATIENCE = 90.0  # seconds of silence from which a run is told to wait for its site
 _BETWEEN = 0.5
@@ -44,13 +47,7 @@ NOT_WAITING: dict[str, Any] = {
 
 
 T = TypeVar("T")
-
-_PROBES = ("probe", "probe after", "last probe")
-
-
-def is_probe(act: str) -> bool:
-    """Whether an act is a look at the whole site that is held against the baseline."""
-    return act.startswith(tuple(f"{probe} " for probe in _PROBES)) or act in _PROBES
+D = TypeVar("D", bound=Value)
 
 
 class StepFailed(Exception):
@@ -64,22 +61,70 @@ class StepFailed(Exception):
 class Journal:
     """The journal of one run."""
 
-    def __init__(self, context: Context, run: int, agent: Agent) -> None:
-        self.context, self.run, self.agent = context, run, agent
+    def __init__(self, context: Context, run: int, agent: Agent, names: Mapping[str, str]) -> None:
+        self.context, self.run, self.agent, self.names = context, run, agent, names
         self._on_its_way: dict[str, float] = {}  # changes sent and not heard of since, by when
-        self.entries: dict[tuple[str, EntryState], JournalEntry] = {}
+        self._entries: dict[tuple[RunAct[Any], EntryState], JournalEntry] = {}
         for entry in context.store.journal.all(run=run):
-            self.entries[entry.act, entry.state] = entry
+            self._entries[entry.act, entry.state] = entry
+
+    # Reading.
+
+    def entry(self, act: RunAct[Any], state: EntryState) -> JournalEntry | None:
+        """The newest line of an act in a state."""
+        return self._entries.get((act, state))
+
+    def has(self, act: RunAct[Any], state: EntryState) -> bool:
+        return (act, state) in self._entries
+
+    def of_kind(self, kind: ActKind, state: EntryState) -> list[JournalEntry]:
+        """The lines of all acts of a kind in a state, oldest first."""
+        lines = [e for e in self._entries.values() if (e.kind, e.state) == (kind, state)]
+        return sorted(lines, key=lambda entry: entry.id)
+
+    @property
+    def every(self) -> list[JournalEntry]:
+        """The newest line of each act in each state, oldest first."""
+        return sorted(self._entries.values(), key=lambda entry: entry.id)
+
+    @property
+    def leg(self) -> int:
+        """Which leg of the run this is: each errand that kept it begins another."""
+        return 1 + len(self.of_kind(ActKind.WAITS_FOR_ERRAND, "noted"))
+
+    @property
+    def changes(self) -> bool:
+        """Whether anything was to be changed on the site yet."""
+        return any(state == "meant" for _, state in self._entries)
+
+    def code(self, act: RunAct[Any]) -> str | None:
+        """With which code an act failed; None where it did not."""
+        failed = self.entry(act, "failed")
+        return None if failed is None else failed.code or "unknown"
+
+    def brought(self, act: RunAct[D]) -> D | None:
+        """What an act brought that is done; None where it is not."""
+        ended = self.entry(act, "done")
+        return None if ended is None else act.brought_by(ended)
+
+    def done(self, act: RunAct[D]) -> D | None:
+        """What an act brought, when it ended well. Raises StepFailed when it failed."""
+        brought, failed = self.brought(act), self.entry(act, "failed")
+        if brought is None and failed is not None:
+            raise StepFailed(failed.code or "unknown", failed.text)
+        return brought
+
+    # Writing.
 
     def write(
         self,
-        act: str,
+        act: RunAct[Any],
         state: EntryState,
         *,
-        step: int | None = None,
         text: str = "",
         change: str | None = None,
-        detail: dict[str, Any] | None = None,
+        code: str | None = None,
+        detail: Value | None = None,
     ) -> JournalEntry:
         """Write a line. Writes, before anything is done that depends on it."""
         context = self.context
@@ -90,51 +135,35 @@ class Journal:
                     id=0,
                     run=self.run,
                     at=now,
-                    step=step,
-                    act=act,
+                    kind=act.kind,
+                    step=act.step,
+                    product=act.product,
+                    name=act.name,
+                    leg=act.leg,
+                    turn=act.turn,
                     state=state,
                     change=change,
+                    code=code,
                     text=text,
-                    detail=detail or {},
+                    detail=detail or Nothing(),
                 )
             )
             context.store.runs.change(self.run, last_sign_at=now, pace="usual", progress="")
-            context.note("run", str(self.run), f"{act}: {text}" if text else act)
+            label = act_label(act, self.names)
+            context.note("run", str(self.run), f"{label}: {text}" if text else label)
         context.wake()
-        self.entries[act, state] = entry
+        self._entries[act, state] = entry
         return entry
 
-    @property
-    def changes(self) -> bool:
-        """Whether anything was to be changed on the site yet."""
-        return any(state == "meant" for _, state in self.entries)
-
-    def done(self, act: str) -> dict[str, Any] | None:
-        """What an act brought, when it ended well. Raises StepFailed when it failed."""
-        ended = self.entries.get((act, "done"))
-        if ended is not None:
-            return ended.detail
-        failed = self.entries.get((act, "failed"))
-        if failed is not None:
-            raise StepFailed(str(failed.detail.get("code", "unknown")), failed.text)
-        return None
-
-    def once(
-        self,
-        act: str,
-        do: Callable[[], dict[str, Any]],
-        *,
-        text: Callable[[dict[str, Any]], str],
-        step: int | None = None,
-    ) -> dict[str, Any]:
+    def once(self, act: RunAct[D], do: Callable[[], D], *, text: Callable[[D], str]) -> D:
         """Do something that changes nothing on the site, and remember what it brought, in words
         too.
         """
-        outcome = self.done(act)
-        if outcome is not None:
-            return outcome
+        brought = self.done(act)
+        if brought is not None:
+            return brought
         detail = do()
-        self.write(act, "done", step=step, text=text(detail), detail=detail)
+        self.write(act, "done", text=text(detail), detail=detail)
         return detail
 
     def ask(self, question: Callable[[], T]) -> T:
@@ -154,47 +183,44 @@ class Journal:
                 silence.over()
                 return answer
 
-    def note(self, act: str, text: str, *, step: int | None = None) -> None:
+    def note(self, act: RunAct[Any], text: str) -> None:
         """Write down what is neither an act nor its end, once."""
-        if (act, "noted") not in self.entries:
-            self.write(act, "noted", step=step, text=text)
+        if not self.has(act, "noted"):
+            self.write(act, "noted", text=text)
 
-    def fail(self, act: str, code: str, text: str, *, step: int | None = None) -> StepFailed:
-        self.write(act, "failed", step=step, text=text, detail={"code": code})
+    def fail(self, act: RunAct[Any], code: str, text: str) -> StepFailed:
+        self.write(act, "failed", text=text, code=code)
         return StepFailed(code, text)
 
-    def change(
-        self,
-        act: str,
-        do: Callable[[str], dict[str, Any]],
-        *,
-        step: int | None = None,
-        text: str = "",
-    ) -> dict[str, Any]:
+    def change(self, act: RunAct[D], do: Callable[[str], dict[str, Any]], *, text: str = "") -> D:
         """Change something on the site, once. ``do`` is given the change id. Raises StepFailed."""
-        outcome = self.done(act)
-        if outcome is not None:
-            return outcome
-        meant = self.entries.get((act, "meant"))
+        brought = self.done(act)
+        if brought is not None:
+            return brought
+        meant = self.entry(act, "meant")
         resumed = meant is not None
         if meant is None:
             change = f"c-{self.run}-{secrets.token_hex(5)}"
-            meant = self.write(act, "meant", step=step, text=text, change=change)
+            meant = self.write(act, "meant", text=text, change=change)
         assert meant.change is not None  # written with one, just above or before a crash
         try:
-            detail = self._carry_out(act, meant.change, do, ask_first=resumed)
+            answer = self._carry_out(act, meant.change, do, ask_first=resumed)
         except Superseded:
             raise
         except CallFailed as error:
             became = self._made_void(act, meant.change)
             if became is None or became.state != "done":
-                raise self.fail(act, error.failure, str(error), step=step) from error
-            detail = became.result
-        self.write(act, "done", step=step, text=text, change=meant.change, detail=detail)
+                raise self.fail(act, error.failure, str(error)) from error
+            answer = became.result
+        try:
+            detail = act.detail(answer)
+        except ValueError as error:
+            raise self.fail(act, "unknown", f"its answer is not understood: {error}") from error
+        self.write(act, "done", text=text, change=meant.change, detail=detail)
         return detail
 
     def _carry_out(
-        self, act: str, change: str, do: Callable[[str], dict[str, Any]], *, ask_first: bool
+        self, act: RunAct[Any], change: str, do: Callable[[str], dict[str, Any]], *, ask_first: bool
     ) -> dict[str, Any]:
         """Do a change, asking the agent what became of it wherever that is not certain.
 
@@ -237,7 +263,10 @@ class Journal:
                 asking = True
             except CallFailed as error:
                 if error.failure == "timed-out" and not asking:
-                    self.note(f"{act} asked", "it says that it took too long: its state is asked")
+                    self.note(
+                        act.about(ActKind.STATE_ASKED),
+                        "it says that it took too long: its state is asked",
+                    )
                     asking = True
                     continue
                 if error.failure != "busy" or time.monotonic() > until:
@@ -251,7 +280,7 @@ class Journal:
                 continue
             time.sleep(_BETWEEN)
 
-    def _made_void(self, act: str, change: str) -> ChangeState | None:
+    def _made_void(self, act: RunAct[Any], change: str) -> ChangeState | None:
         """Have a change that is given up never be done, where a call of it may still be on its
         way; what became of it, None where nothing of it can still arrive. One that was begun after
         all is waited for.
@@ -264,7 +293,7 @@ class Journal:
         except Superseded:
             raise
         except CallFailed:  # it is too old for that: it takes no call whose signature has run out
-            self.note(f"{act} given up", _RUNS_OUT)
+            self.note(act.about(ActKind.GIVEN_UP), _RUNS_OUT)
             behind = max(0.0, -(self.agent.ahead or 0.0))
             time.sleep(max(0.0, sent + _SIGNED + behind - time.monotonic()))
             became = self.ask(lambda: self.agent.change(change))
@@ -280,10 +309,10 @@ class _Following:
     while there are any, and stuck when there was none for three times that.
     """
 
-    def __init__(self, journal: Journal, act: str) -> None:
+    def __init__(self, journal: Journal, act: RunAct[Any]) -> None:
         self.journal, self.context = journal, journal.context
-        usual = journal.entries.get(("usual lengths", "done"))
-        self.usual = lengths.of_act(dict(usual.detail) if usual else {}, act)
+        usual = journal.brought(acts.usual_lengths())
+        self.usual = lengths.of_act(usual.seconds if usual else {}, act.kind)
         self.began = self.alive = time.monotonic()
         self.sign: datetime | None = None
         self.pace: Pace = "usual"
@@ -370,8 +399,8 @@ class _Silence:
         """The pages of the baseline as a visitor meets them now."""
         site = self.context.store.sites.get(run.site)
         here = Visiting(self.context.http, site.address)
-        before = [e for (act, _), e in self.journal.entries.items() if act.startswith("baseline")]
-        looks = Probe.model_validate(before[-1].detail).looks if before else ()
+        before = self.journal.of_kind(ActKind.BASELINE, "done")
+        looks = acts.baseline(1).brought_by(before[-1]).looks if before else ()
         pages = [look for look in looks if look.where]
         fine = 0
         for was in pages:
@@ -391,4 +420,4 @@ class _Silence:
             minutes = round((now - run.waiting_since).total_seconds() / 60)
             self.context.store.runs.change(run.id, last_sign_at=now, **NOT_WAITING)
             text = f"its site answers again, after {minutes} min"
-            self.journal.write("waited", "noted", step=run.step or None, text=text)
+            self.journal.write(acts.waited(run.step or None), "noted", text=text)

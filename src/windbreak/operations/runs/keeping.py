@@ -10,6 +10,7 @@ import contextlib
 import secrets
 from datetime import timedelta
 
+from windbreak.core.values.journal import ActKind
 from windbreak.core.values.runs import Run
 from windbreak.links.adapter import Agent
 from windbreak.links.errors import LinkError
@@ -48,7 +49,7 @@ def make_room(context: Context, agent: Agent, site: str, *, but: int | None = No
     for run in over:
         for entry in context.store.journal.all(run=run.id):
             if entry.change is not None and entry.state == "done":
-                (snapshots if "snapshot" in entry.detail else kept).append(entry.change)
+                (snapshots if entry.kind == ActKind.SNAPSHOT else kept).append(entry.change)
     change = f"drop-{secrets.token_hex(6)}"
     freed = agent.do("drop", change, snapshots=snapshots, kept=kept).get("freed", 0)
     for run in over:

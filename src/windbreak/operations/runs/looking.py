@@ -16,6 +16,8 @@ from statistics import median
 from types import MappingProxyType
 from typing import TypeVar
 
+from windbreak.core.values import journal as acts
+from windbreak.core.values.journal import ActKind, RunAct
 from windbreak.core.values.runs import Look, Probe, Seen
 from windbreak.core.values.sites import Site
 from windbreak.links import editor
@@ -160,27 +162,24 @@ def _is_silent(look: Look, was: Look | None) -> bool:
     return look.status in _GATEWAY and (was is None or was.status != look.status)
 
 
-def look(run: Acting, act: str, step: int | None) -> tuple[Seen, ...]:
+def look(run: Acting, act: RunAct[Probe]) -> tuple[Seen, ...]:
     """A probe, held against the baseline. A fault counts where two looks show it, some seconds
     apart; the first of them is kept beside the second.
     """
-    detail = run.journal.once(
+    seen = run.journal.once(
         act,
-        lambda: _proved(run, act, step).model_dump(mode="json"),
-        step=step,
-        text=lambda d: f"{len(d['looks'])} looks, editor: {_opens(d['editor_blocks'])}",
+        lambda: _proved(run, act),
+        text=lambda p: f"{len(p.looks)} looks, editor: {_opens(p.editor_blocks)}",
     )
-    return _held_against(run, Probe.model_validate(detail))
+    return _held_against(run, seen)
 
 
 def _held_against(run: Acting, seen: Probe) -> tuple[Seen, ...]:
-    failed = any(
-        state == "failed" and act.startswith("step ") for act, state in run.journal.entries
-    )
+    failed = bool(run.journal.of_kind(ActKind.STEP, "failed"))
     return compare(run.baseline, seen, judged=failed)
 
 
-def _proved(run: Acting, act: str, step: int | None) -> Probe:
+def _proved(run: Acting, act: RunAct[Probe]) -> Probe:
     """A probe that shows no fault, or one whose faults the look before it shows too. The first look
     at which something was worse is written down.
     """
@@ -189,12 +188,10 @@ def _proved(run: Acting, act: str, step: int | None) -> Probe:
         bad = {part.name for part in worse(_held_against(run, probe))}
         if not bad:
             return probe
-        first = f"{act}, first look"
-        if (first, "noted") not in run.journal.entries:
+        first = act.about(ActKind.FIRST_LOOK)
+        if not run.journal.has(first, "noted"):
             text = f"{worse_text(_held_against(run, probe))}; looked at again in {_APART:.0f} s"
-            run.journal.write(
-                first, "noted", step=step, text=text, detail=probe.model_dump(mode="json")
-            )
+            run.journal.write(first, "noted", text=text, detail=probe)
         time.sleep(_APART)
         before, probe = bad, probed(run)
         if before & {part.name for part in worse(_held_against(run, probe))}:
@@ -210,7 +207,7 @@ def pages_now(run: Acting, here: Visiting) -> tuple[Seen, ...]:
     """The pages of the baseline as they are now, all at once, held against it; none where there was
     none. Reads.
     """
-    if run.journal.done(run.leg("baseline")) is None:
+    if run.journal.done(acts.baseline(run.leg)) is None:
         return ()
     before = run.baseline
     pages = [look for look in before.looks if look.name != "Editor"]

@@ -56,7 +56,7 @@ def take(context: Context, matter_id: int, how: TakeWayOut, by: Principal) -> Ma
         raise Refused("site-busy", f"run {run.id} is under way on {matter.site}")
     doing = Doing(act=how.act, by=by.name, why=how.why, at=context.clock())
     with context.store.transaction():
-        changed = context.store.matters.change(matter_id, doing=doing)
+        changed = context.store.matters.change(matter_id, doing=doing, taken=matter.taken + 1)
         what = f"matter {matter_id}: {how.act} begun"
         context.record(by.name, what, matter.site, why=how.why, run=matter_id)
     return changed

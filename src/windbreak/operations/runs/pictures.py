@@ -12,10 +12,19 @@ import re
 import shutil
 from collections.abc import Callable, Iterable
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
-from windbreak.core.values.runs import JournalEntry, Probe
-from windbreak.documents.runs import Box, PicturePair
+from windbreak.core.values.journal import (
+    Box,
+    JournalEntry,
+    Picture,
+    Pictured,
+    RunAct,
+    pictures_after,
+    pictures_before,
+)
+from windbreak.core.values.runs import Probe
+from windbreak.documents.runs import PicturePair
 from windbreak.links.browser import NoBrowser
 from windbreak.links.camera import Camera, NoPicture
 from windbreak.operations.context import Context
@@ -46,36 +55,36 @@ class Wanted(NamedTuple):
 def before(run: Acting) -> None:
     """Take pictures of the first pages of the baseline, each twice. Writes."""
 
-    def take() -> dict[str, Any]:
+    def take() -> Pictured:
         pages = _pages(run.baseline)
         for kind in ("before", "again"):
             _take(run, pages, kind)
         folder = _folder(run.context, run.run.id)
-        return {"pictures": [_first(folder, page, width) for page in pages for width in WIDTHS]}
+        every = [_first(folder, page, width) for page in pages for width in WIDTHS]
+        return Pictured(pictures=tuple(every))
 
-    _once(run, "pictures before", take)
+    _once(run, pictures_before(), take)
 
 
 def after(run: Acting) -> None:
     """The same pages after the run, and where they differ. Writes."""
-    first = run.journal.entries.get(("pictures before", "done"))
-    if first is None:
+    taken = run.journal.brought(pictures_before())
+    if taken is None:
         return
-    taken: list[dict[str, Any]] = first.detail["pictures"]
 
-    def take() -> dict[str, Any]:
+    def take() -> Pictured:
         _take(run, _pages(run.baseline), "after")
         folder = _folder(run.context, run.run.id)
-        return {"pictures": [_second(folder, picture) for picture in taken]}
+        return Pictured(pictures=tuple([_second(folder, first) for first in taken.pictures]))
 
-    _once(run, "pictures after", take)
+    _once(run, pictures_after(), take)
 
 
-def _once(run: Acting, act: str, take: Callable[[], dict[str, Any]]) -> None:
-    if not run.context.browser or (act, "noted") in run.journal.entries:
+def _once(run: Acting, act: RunAct[Pictured], take: Callable[[], Pictured]) -> None:
+    if not run.context.browser or run.journal.has(act, "noted"):
         return
     try:
-        run.journal.once(act, take, text=lambda d: counted(len(d["pictures"]), "picture"))
+        run.journal.once(act, take, text=lambda taken: counted(len(taken.pictures), "picture"))
     except (NoPicture, NoBrowser, OSError) as error:
         run.journal.note(act, f"could not be taken: {error}")
 
@@ -97,38 +106,39 @@ def _pages(baseline: Probe) -> list[Wanted]:
     return [Wanted(n, look.name, look.where) for n, look in enumerate(fine[:_MOST_PAGES])]
 
 
-def _first(folder: Path, page: Wanted, width: int) -> dict[str, Any]:
+def _first(folder: Path, page: Wanted, width: int) -> Picture:
     stem = f"{page.number}-{width}"
     first, again = (folder / f"{stem}-{kind}.png" for kind in ("before", "again"))
     seen = marked(first, again, first)
-    named = {"page": page.name, "width": width, "stem": stem}
-    return {**named, "height": seen.height, "lively": seen.lively}
+    return Picture(
+        page=page.name, width=width, stem=stem, height=seen.height, lively=tuple(seen.lively)
+    )
 
 
-def _second(folder: Path, picture: dict[str, Any]) -> dict[str, Any]:
-    names = (folder / f"{picture['stem']}-{kind}.png" for kind in ("before", "again", "after"))
+def _second(folder: Path, first: Picture) -> Picture:
+    names = (folder / f"{first.stem}-{kind}.png" for kind in ("before", "again", "after"))
     seen = marked(*names)
-    return {**picture, "height": seen.height, "boxes": seen.boxes}
+    return first.model_copy(update={"height": seen.height, "boxes": tuple(seen.boxes)})
 
 
 def pairs(run: int, journal: Iterable[JournalEntry]) -> tuple[PicturePair, ...]:
     """A run's pictures, page by page and width by width, as its journal has them."""
     done = {entry.act: entry for entry in journal if entry.state == "done"}
-    newest = done.get("pictures after") or done.get("pictures before")
+    newest = done.get(pictures_after()) or done.get(pictures_before())
     if newest is None:
         return ()
     address = f"/api/v1/runs/{run}/pictures"
     return tuple(
         PicturePair(
-            page=picture["page"],
-            width=picture["width"],
-            height=picture["height"],
-            before=f"{address}/{picture['stem']}-before.png",
-            after=f"{address}/{picture['stem']}-after.png" if "boxes" in picture else None,
-            boxes=picture.get("boxes", ()),
-            lively=picture["lively"],
+            page=picture.page,
+            width=picture.width,
+            height=picture.height,
+            before=f"{address}/{picture.stem}-before.png",
+            after=None if picture.boxes is None else f"{address}/{picture.stem}-after.png",
+            boxes=picture.boxes or (),
+            lively=picture.lively,
         )
-        for picture in newest.detail["pictures"]
+        for picture in pictures_after().brought_by(newest).pictures
     )
 
 

@@ -9,6 +9,7 @@ from __future__ import annotations
 import time
 from typing import Literal
 
+from windbreak.core.values.journal import ActKind, Nothing, RunAct
 from windbreak.operations.runs import keeping
 from windbreak.operations.runs.acting import Acting
 
@@ -18,12 +19,12 @@ _PAUSE = 2.0  # seconds before a fetch of the site's own is tried again
 Mended = Literal["again", "go on", "no"]
 
 
-def mend(run: Acting, act: str, code: str, product: str, version: str, number: int) -> Mended:
+def mend(run: Acting, act: RunAct[Nothing], code: str, product: str, version: str) -> Mended:
     """Mend a known fault: whether it is tried again, gone on with, or has no remedy."""
     site = run.site
 
     def note(text: str) -> None:
-        run.journal.note(f"{act} mended", text, step=number)
+        run.journal.note(act.about(ActKind.MENDED), text)
 
     match code:
         case "already-there":
@@ -49,6 +50,6 @@ def mend(run: Acting, act: str, code: str, product: str, version: str, number: i
     kind = _CLEARED.get(code)
     if kind is not None and "clear" in site.link.agent_can:
         text = f"{code}: {kind} of {product} cleared, again"
-        run.do(f"clear {act}", "clear", text, step=number, product=product, kind=kind)
+        run.do(act.about(ActKind.CLEAR), "clear", text, product=product, kind=kind)
         return "again"
     return "no"

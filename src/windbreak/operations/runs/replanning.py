@@ -14,6 +14,7 @@ from collections.abc import Mapping
 
 from windbreak.core.case.situation import Case, Hold, Soak
 from windbreak.core.values.inventories import Inventory
+from windbreak.core.values.journal import PlannedAnew, planned_anew
 from windbreak.core.values.plans import SitePlan
 from windbreak.core.values.verdicts import PlannedStep
 from windbreak.core.versions.version import Version, jump, parse_version
@@ -22,7 +23,6 @@ from windbreak.operations.planning import brought
 from windbreak.operations.reasoning.answers import reason
 from windbreak.operations.reasoning.cases import Ground
 from windbreak.operations.runs.acting import Acting
-from windbreak.operations.runs.course import PLANNED_ANEW
 from windbreak.operations.scheduling import gates
 
 _AT_ONCE = Soak(security=0, patch=0, minor=0, major=0)
@@ -38,16 +38,9 @@ def replan(run: Acting, after: int, why: str) -> bool:
     steps = rest(run.context, plan, inventory)
     if steps is None or len(steps) > left:
         return False
-    run.journal.write(
-        f"{PLANNED_ANEW} {now.turns + 1}, after step {after}",
-        "done",
-        text=why,
-        detail={
-            "after": after,
-            "start": {c.product: c.version for c in inventory.components},
-            "steps": [step.model_dump(mode="json", by_alias=True) for step in steps],
-        },
-    )
+    start = {c.product: c.version for c in inventory.components}
+    anew = PlannedAnew(after=after, start=start, steps=steps)
+    run.journal.write(planned_anew(after, now.turns + 1), "done", text=why, detail=anew)
     return True
 
 

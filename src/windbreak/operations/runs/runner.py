@@ -9,13 +9,14 @@ from __future__ import annotations
 
 import contextlib
 from collections.abc import Iterable, Iterator
-from typing import Any
 
 from windbreak.core.resolution.permit import permit
 from windbreak.core.scheduling.openings import openings
+from windbreak.core.values import journal as acts
 from windbreak.core.values.inventories import Inventory
+from windbreak.core.values.journal import ActKind, Nothing
 from windbreak.core.values.matters import DebtKind
-from windbreak.core.values.runs import WENT_WRONG, Probe, Run, RunState
+from windbreak.core.values.runs import WENT_WRONG, Run, RunState
 from windbreak.core.values.verdicts import PlannedStep
 from windbreak.core.versions.version import parse_version
 from windbreak.feeds.errors import FeedError
@@ -49,7 +50,6 @@ from windbreak.wording.permits import refusal_texts
 from windbreak.wording.words import counted
 
 LEAST_ROOM_MB = 200
-_OVERRUN = "overrun "  # before the number of a step, in the journal
 
 
 class _Waits(Exception):
@@ -96,30 +96,37 @@ class Runner(Acting):
         """Whether this leg of the run has gone beyond looking: it is taken up then, and what it
         began is made whole before anything is asked that could end it.
         """
-        return (self.leg("snapshot"), "meant") in self.journal.entries
+        return self.journal.has(acts.snapshot(self.leg), "meant")
 
     def _before(self) -> None:
         self.tell("before", self.run.step, "Looking that nothing has changed.")
-        if self.journal.done(self.leg("inventory")) is None:
+        if self.journal.done(acts.inventory(self.leg)) is None:
             self._pay_first()
         there = self.journal.once(
-            self.leg("inventory"), self._look_before, text=lambda d: d["text"]
+            acts.inventory(self.leg),
+            self._look_before,
+            text=lambda there: "; ".join(there.changed) or "as planned",
         )
-        if there["changed"]:
-            what = ", ".join(there["changed"])
+        if there.changed:
+            what = ", ".join(there.changed)
             raise Stopped(f"the site is not as it was planned from: {what}.")
-        if there["free_mb"] < LEAST_ROOM_MB:
-            raise Stopped(f"only {there['free_mb']} MB are free; {LEAST_ROOM_MB} are needed.")
+        if there.free_mb < LEAST_ROOM_MB:
+            raise Stopped(f"only {there.free_mb} MB are free; {LEAST_ROOM_MB} are needed.")
         self._time_left("It was not begun")
-        self.journal.once(self.leg("packages"), self._packages, text=lambda d: d["text"])
-        self.journal.once(self.leg("own files"), self._own_files, text=_own_text)
-        self.journal.once("usual lengths", self._lengths, text=lengths.in_words)
-        detail = self.journal.once(
-            self.leg("baseline"),
-            lambda: looking.baseline(self).model_dump(mode="json"),
-            text=lambda d: f"{len(d['looks'])} pages, each looked at several times",
+        leg = self.leg
+        self.journal.once(
+            acts.packages(leg), self._packages, text=lambda _: "in hand, and examined"
         )
-        bad = broken(Probe.model_validate(detail))
+        self.journal.once(acts.own_files(leg), self._own_files, text=_own_text)
+        self.journal.once(
+            acts.usual_lengths(), self._lengths, text=lambda usual: lengths.in_words(usual.seconds)
+        )
+        before = self.journal.once(
+            acts.baseline(leg),
+            lambda: looking.baseline(self),
+            text=lambda probe: f"{len(probe.looks)} pages, each looked at several times",
+        )
+        bad = broken(before)
         if bad:
             raise Stopped(f"the site is broken already: {'; '.join(bad)}. Mend that first.")
         pictures.before(self)
@@ -140,15 +147,15 @@ class Runner(Acting):
             what = debts.in_words(left)
             raise Stopped(f"an earlier run still owes {what}, and it can't be set back.")
 
-    def _packages(self) -> dict[str, Any]:
+    def _packages(self) -> Nothing:
         """Every package of the plan in hand and examined, before anything is changed."""
         for step in self.steps[self._steps_done() :]:
             for move in step.moves:
                 if move.to is not None and not move.product.startswith("runtime/"):
                     self.fetch(move.product, move.to)
-        return {"text": "in hand, and examined"}
+        return Nothing()
 
-    def _own_files(self) -> dict[str, Any]:
+    def _own_files(self) -> acts.OwnFilesSeen:
         """The files of the site's own in what is moved: which are carried over, by product."""
         decided = self.plan.approval.changed_files if self.plan.approval else None
         every = self.journal.ask(
@@ -156,49 +163,47 @@ class Runner(Acting):
                 self.context, self.agent, self.site.id, self.steps[self._steps_done() :], decided
             )
         )
-        return {
-            "carry": {own.product: own_files.carried(own, decided) for own in every if own.known},
-            "aside": {
+        return acts.OwnFilesSeen(
+            carry={own.product: own_files.carried(own, decided) for own in every if own.known},
+            aside={
                 own.product: own.changed for own in every if own.changed and decided == "set-aside"
             },
-            "sums": {own.product: own.sums for own in every if own.sums},
-            "unknown": [own.product for own in every if not own.known],
-        }
+            sums={own.product: own.sums for own in every if own.sums},
+            unknown=tuple([own.product for own in every if not own.known]),
+        )
 
-    def _look_before(self) -> dict[str, Any]:
+    def _look_before(self) -> acts.Recorded:
         there = self.inventory()
         expected = self.course.expected(self._steps_done())
-        changed = differing(expected, there, self.names)
-        return {
-            "changed": changed,
-            "free_mb": there.free_mb,
-            "text": "as planned" if not changed else "; ".join(changed),
-            # What is on for some members of a network only is never switched: on is for all.
-            "active": [
-                c.product for c in there.components if c.active and c.product not in there.partly_on
-            ],
-            "automatic_updates": there.automatic_updates,
-            "caches": list(there.caches),
-        }
+        # What is on for some members of a network only is never switched: on is for all.
+        on = [c.product for c in there.components if c.active and c.product not in there.partly_on]
+        return acts.Recorded(
+            changed=tuple(differing(expected, there, self.names)),
+            free_mb=there.free_mb,
+            active=tuple(on),
+            automatic_updates=there.automatic_updates,
+            caches=there.caches,
+        )
 
     def _steps_done(self) -> int:
-        entries, number = self.journal.entries, 0
-        while (f"step {number + 1}", "done") in entries:
+        number = 0
+        while self.journal.has(acts.step(number + 1), "done"):
             number += 1
         return number
 
-    def _lengths(self) -> dict[str, Any]:
-        return dict(lengths.usual(self.context, self.site.host))
+    def _lengths(self) -> acts.UsualLengths:
+        return acts.UsualLengths(seconds=lengths.usual(self.context, self.site.host))
 
     def _prepare(self) -> None:
         self.tell("prepare", self.run.step, "Snapshot, automatic updates paused, caches off.")
-        self.do(self.leg("snapshot"), "snapshot", "the whole site, read back")
-        if self.recorded["automatic_updates"]:
+        leg = self.leg
+        self.do(acts.snapshot(leg), "snapshot", "the whole site, read back")
+        if self.recorded.automatic_updates:
             self.owe("updates", was=True)
-            self.do(self.leg("updates paused"), "updates", "paused for the run", on=False)
-        for cache in self.recorded["caches"]:
+            self.do(acts.updates_paused(leg), "updates", "paused for the run", on=False)
+        for cache in self.recorded.caches:
             self.owe("cache", was=True, name=cache)
-            act = self.leg(f"cache off {cache}")
+            act = acts.cache_off(cache, leg)
             self.do(act, "caches", "off for the run", name=cache, on=False)
 
     # The steps.
@@ -206,17 +211,17 @@ class Runner(Acting):
     def _steps(self) -> str:
         number = 1
         while number <= len(self.steps):
-            step = self.steps[number - 1]
-            if (f"step {number}", "meant") not in self.journal.entries:
+            step, act = self.steps[number - 1], acts.step(number)
+            if not self.journal.has(act, "meant"):
                 if self.context.store.runs.get(self.run.id).stop_asked:
                     raise Stopped(f"Stopped before step {number}, as asked.")
                 self._still_allowed(number, step)
                 self._errands_first(number)
-                self.journal.write(f"step {number}", "meant", step=number, text=self.title(number))
-            elif self.journal.done(f"step {number}") is None:
+                self.journal.write(act, "meant", text=self.title(number))
+            elif self.journal.done(act) is None:
                 self._tell_overrun(number)
             self.tell("steps", number, self.title(number))
-            if self.journal.done(f"step {number}") is None:
+            if self.journal.done(act) is None:
                 stepping.carry_out(self, number, step)
             self._hold_to_plan(number)
             number += 1
@@ -227,7 +232,7 @@ class Runner(Acting):
         """Write down that a step which was begun is made whole though the run's time is over."""
         if why := self._why_no_time():
             text = f"{self.title(number)} was begun, so it was made whole past its time: {why}"
-            self.journal.note(f"{_OVERRUN}{number}", text, step=number)
+            self.journal.note(acts.overrun(number), text)
 
     def _targets_reached(self) -> None:
         """Raise Stopped where what was approved was not read back as reached, whatever the steps
@@ -321,23 +326,22 @@ class Runner(Acting):
         the rest is planned anew within what was approved. Raises Stopped where that can't be.
         """
 
-        def look() -> dict[str, Any]:
+        def look() -> acts.HeldToPlan:
             inventory = self.context.store.inventories.get(self.site.id)
             expected = self.course.expected(number)
-            off = switched_off(self.recorded["active"], inventory, self.names)
-            return {
-                "odd": differing(expected, inventory, self.names),
-                "off": [text for product, text in off.items() if product not in self._moved()],
-            }
+            off = switched_off(self.recorded.active, inventory, self.names)
+            return acts.HeldToPlan(
+                odd=tuple(differing(expected, inventory, self.names)),
+                off=tuple([text for product, text in off.items() if product not in self._moved()]),
+            )
 
         seen = self.journal.once(
-            f"whole inventory {number}",
+            acts.whole_inventory(number),
             look,
-            step=number,
-            text=lambda d: "; ".join([*d["odd"], *d["off"]]) or "as planned",
+            text=lambda seen: "; ".join([*seen.odd, *seen.off]) or "as planned",
         )
-        odd = seen["odd"]
-        self.surprised([*odd, *seen.get("off", ())])
+        odd = seen.odd
+        self.surprised([*odd, *seen.off])
         if not odd or self.course.after >= number:
             return
         what = "; ".join(odd)
@@ -358,8 +362,10 @@ class Runner(Acting):
         left = self.journal.ask(self.pay)
         if left:
             text = f"{text} Still owed to the site: {debts.in_words(left)}."
-        self.do(self.leg("caches purged"), "purge", "all of them")
-        self.journal.write(f"waits for errand {waits.errand}", "noted", text=text)
+        leg = self.leg
+        self.do(acts.caches_purged(leg), "purge", "all of them")
+        errand = acts.WaitsFor(errand=waits.errand)
+        self.journal.write(acts.waits_for_errand(leg), "noted", text=text, detail=errand)
         changed = self.context.store.runs.change(
             self.run.id, state="waiting", phase="waiting", text=text, errand=waits.errand
         )
@@ -372,7 +378,7 @@ class Runner(Acting):
         """Everything as it was, whatever happened; the last probe; the errands; the ledger."""
         self.tell("after", self.context.store.runs.get(self.run.id).step, text)
         try:
-            keep_page = self.alarmed and ("page up for help", "done") in self.journal.entries
+            keep_page = self.alarmed and self.journal.has(acts.page_up(why=acts.FOR_HELP), "done")
             kept: tuple[DebtKind, ...] = ("page",) if keep_page else ()
             left = self.journal.ask(lambda: self.pay(*kept))
             owed = [debt for debt in left if debt.kind not in kept]
@@ -384,12 +390,12 @@ class Runner(Acting):
                 if state == "done" and self._moved() & off.keys():
                     self.alarm("What it moved does not stay on.")
             differs = [*([debts.in_words(left)] if left else []), *off.values()]
-            self.journal.write("as it was", "noted", text="; ".join(differs) or "all of it")
-            self.do(self.leg("caches purged"), "purge", "all of them")
+            self.journal.write(acts.as_it_was(), "noted", text="; ".join(differs) or "all of it")
+            self.do(acts.caches_purged(self.leg), "purge", "all of them")
             self._errands_left()
             if keep_page and not self.sees_behind:
                 return text  # a probe would see our own page, and nothing behind it
-            bad = worse_text(looking.look(self, "last probe", None))
+            bad = worse_text(looking.look(self, acts.probe(when=acts.AT_THE_END)))
             pictures.after(self)
             if keep_page:
                 return text
@@ -410,23 +416,19 @@ class Runner(Acting):
         """
         inventory = self.context.store.inventories.get(self.site.id)
         moved = self._moved()
-        for product in switched_off(self.recorded["active"], inventory, self.names):
+        for product in switched_off(self.recorded.active, inventory, self.names):
             if product in moved:
                 with contextlib.suppress(StepFailed):
-                    self.do(
-                        f"on at the end {product}", "switch", "it was on", product=product, on=True
-                    )
+                    act = acts.switch(None, product, on=True)
+                    self.do(act, "switch", "it was on", product=product, on=True)
                 inventory = self.inventory()
-        return switched_off(self.recorded["active"], inventory, self.names)
+        return switched_off(self.recorded.active, inventory, self.names)
 
     def _errands_left(self) -> None:
         """What the steps that are done leave for a person becomes errands, each with its day."""
         for number in range(1, len(self.steps) + 1):
-            entries = self.journal.entries
-            if (f"step {number}", "done") in entries and (
-                f"step {number}",
-                "put back",
-            ) not in entries:
+            act = acts.step(number)
+            if self.journal.has(act, "done") and not self.journal.has(act, "put back"):
                 for bring in self.brings(number):
                     if self.left_to_a_person(bring):
                         due = bring.due_days or 1
@@ -436,7 +438,7 @@ class Runner(Acting):
 
     def _overruns(self) -> str:
         """What was made whole past the run's time, in sentences that follow another."""
-        notes = [e.text for (act, _), e in self.journal.entries.items() if act.startswith(_OVERRUN)]
+        notes = [entry.text for entry in self.journal.of_kind(ActKind.OVERRUN, "noted")]
         return "".join(f" {note.rstrip('.')}." for note in notes)
 
     def _end(self, state: RunState, text: str) -> Run:
@@ -456,9 +458,9 @@ class Runner(Acting):
             step = None
             if state in WENT_WRONG:
                 matters.open_for(self.context, changed)
-                failed = self.journal.entries.get((f"step {changed.step}", "failed"))
-                if failed is not None and 0 < changed.step <= len(self.steps):
-                    step, code = self.steps[changed.step - 1], str(failed.detail.get("code"))
+                code = self.journal.code(acts.step(changed.step))
+                if code is not None and 0 < changed.step <= len(self.steps):
+                    step = self.steps[changed.step - 1]
                     if going_back.migrated(self, changed.step):
                         code = failed_moves.OF_THE_RELEASE  # it had begun to move its data
                     failed_moves.note(self.context, changed, step, code)
@@ -492,13 +494,13 @@ class Runner(Acting):
         return changed
 
 
-def _own_text(detail: dict[str, Any]) -> str:
+def _own_text(own: acts.OwnFilesSeen) -> str:
     """The journal's line of the site's own files."""
-    carried = sum(len(paths) for paths in detail["carry"].values())
-    aside = sum(len(paths) for paths in detail["aside"].values())
+    carried = sum(len(paths) for paths in own.carry.values())
+    aside = sum(len(paths) for paths in own.aside.values())
     parts = [f"{counted(carried, 'file')} carried over" if carried else "none to carry over"]
     if aside:
         parts.append(f"{counted(aside, 'file')} set aside, as approved")
-    if detail["unknown"]:
-        parts.append(f"not known of {', '.join(detail['unknown'])}")
+    if own.unknown:
+        parts.append(f"not known of {', '.join(own.unknown)}")
     return "; ".join(parts)

@@ -9,6 +9,8 @@ from __future__ import annotations
 from functools import partial
 from typing import Any
 
+from windbreak.core.values import journal as acts
+from windbreak.core.values.journal import ActKind, Nothing, RunAct
 from windbreak.core.values.packages import Package
 from windbreak.core.values.verdicts import PlannedMove, PlannedStep
 from windbreak.links.adapter import Start
@@ -24,7 +26,7 @@ from windbreak.wording.matters import worse_text
 def carry_out(run: Acting, number: int, step: PlannedStep) -> None:
     """Carry out a step, and look. Raises StepFailed."""
     combined = len(step.moves) > 1
-    on_before = run.recorded["active"]
+    on_before = run.recorded.active
     plugins = [
         m.product
         for m in step.moves
@@ -32,76 +34,70 @@ def carry_out(run: Acting, number: int, step: PlannedStep) -> None:
     ]
     if combined:
         run.owe("page", was=False)
-        page = f"page up {number}"
-        run.do(page, "maintenance", "maintenance page", step=number, on=True)
+        run.do(acts.page_up(number), "maintenance", "maintenance page", on=True)
         for product in plugins:
             run.owe("plugin", was=True, name=product)
-            _switch(run, f"off {number} {product}", product, on=False, step=number)
+            _switch(run, acts.switch(number, product, on=False), on=False)
     for move in step.moves:
         _apply(run, number, move)
     for move in step.moves:
         if move.product in plugins or move.from_ is None:
-            _switch(run, f"on {number} {move.product}", move.product, on=True, step=number)
+            _switch(run, acts.switch(number, move.product, on=True), on=True)
     _guards(run, number)
     if combined and not run.sees_behind:
         _page_down(run, number)
     _read_back(run, number, step)
-    seen = looking.look(run, f"probe {number}", number)
+    seen = looking.look(run, acts.probe(number))
     bad = worse_text(seen)
     if bad:
-        raise run.journal.fail(f"step {number}", "breaks-site", bad, step=number)
+        raise run.journal.fail(acts.step(number), "breaks-site", bad)
     if combined and run.sees_behind:
         _page_down(run, number)
-    run.journal.write(
-        f"step {number}",
-        "done",
-        step=number,
-        text=f"as before on {len(seen)} looks",
-        detail={"seen": [s.model_dump() for s in seen]},
-    )
+    text = f"as before on {len(seen)} looks"
+    run.journal.write(acts.step(number), "done", text=text, detail=acts.Judged(seen=seen))
 
 
 def _page_down(run: Acting, number: int) -> None:
-    run.do(f"page down {number}", "maintenance", "page taken away", step=number, on=False)
+    run.do(acts.page_down(number), "maintenance", "page taken away", on=False)
 
 
 def _apply(run: Acting, number: int, move: PlannedMove) -> None:
-    act = f"apply {number} {move.product}"
+    act = acts.apply(number, move.product)
     if move.to is None:
-        _remove(run, act, number, move)
+        _remove(run, act, move)
         return
-    text = f"{move.product} {move.from_ or 'absent'} to {move.to}"
+    text = f"{move.from_ or 'absent'} to {move.to}"
     if move.product.startswith("runtime/"):
         if "runtime" not in run.site.link.agent_can:
             return  # its host switched it, by an errand; it is read back
         args = {"product": move.product, "version": move.to}
-        run.do(act, "runtime", text, step=number, **args)
+        run.do(act, "runtime", text, **args)
         return
     package = run.fetch(move.product, move.to)
     start = run.start_of(move)
-    apply, again = partial(_send, run, package, start), f"{act} again"
-    if (again, "meant") in run.journal.entries:
-        run.journal.change(again, apply, step=number, text=text)
+    apply = partial(_send, run, package, start)
+    if run.journal.has(act.again, "meant"):
+        run.journal.change(act.again, apply, text=text)
         return
     try:
-        run.journal.change(act, apply, step=number, text=text)
+        run.journal.change(act, apply, text=text)
     except StepFailed as error:
-        match remedies.mend(run, act, error.code, move.product, move.to, number):
+        match remedies.mend(run, act, error.code, move.product, move.to):
             case "again":
-                run.journal.change(again, apply, step=number, text=text)
+                run.journal.change(act.again, apply, text=text)
             case "no":
                 raise
 
 
-def _remove(run: Acting, act: str, number: int, move: PlannedMove) -> None:
+def _remove(run: Acting, act: RunAct[Nothing], move: PlannedMove) -> None:
     """Have a component leave: its folder is kept aside, so that it can be put back."""
-    text = f"{move.product} {move.from_} leaves the site"
     try:
-        run.do(act, "remove", text, step=number, product=move.product)
+        run.do(act, "remove", f"{move.from_} leaves the site", product=move.product)
     except StepFailed as error:
         if error.code != "already-there":
             raise
-        run.journal.note(f"{act} mended", "it says that it is gone already: read back", step=number)
+        text = "it says that it is gone already: what is read back decides"
+        run.journal.note(act.about(ActKind.MENDED), text)
 
 
 def _send(run: Acting, package: Package, start: Start, change: str) -> dict[str, Any]:
@@ -119,9 +115,8 @@ def not_as_expected(product: str, there: str | None, start: Start) -> str:
     return f"{product} is {there or 'absent'} here, and was to be {start.version or 'absent'}"
 
 
-def _switch(run: Acting, act: str, product: str, *, on: bool, step: int) -> None:
-    text = f"{product} switched {'on' if on else 'off'}"
-    run.do(act, "switch", text, step=step, product=product, on=on)
+def _switch(run: Acting, act: RunAct[Nothing], *, on: bool) -> None:
+    run.do(act, "switch", "on again" if on else "off meanwhile", product=act.product, on=on)
 
 
 def _guards(run: Acting, number: int) -> None:
@@ -132,7 +127,7 @@ def _guards(run: Acting, number: int) -> None:
         if bring.kind == "register":
             code = licence_codes.code_for(run.context, run.site.id, bring.product)
             if code is None:
-                raise run.journal.fail(act_of(bring), "unknown", "its code is gone", step=number)
+                raise run.journal.fail(act_of(bring), "unknown", "its code is gone")
             words = bring.model_copy(update={"text": f"{bring.text} (…{code[-4:]})"})
             run.have_done(words, code=code)
         else:
@@ -142,13 +137,13 @@ def _guards(run: Acting, number: int) -> None:
 def _read_back(run: Acting, number: int, step: PlannedStep) -> None:
     """The versions as the site has them now; the expected ones, or the step failed."""
 
-    there = run.read_back(f"read back {number}", number, step)
+    there = run.read_back(number, step)
     for move in step.moves:
         if there.get(move.product) != move.to:
             have = there.get(move.product) or "nothing"
             wanted = move.to or "gone"
             text = f"{move.product} should be {wanted}; read back: {have}"
-            raise run.journal.fail(f"step {number}", "unknown", text, step=number)
+            raise run.journal.fail(acts.step(number), "unknown", text)
     _still_on(run, number, step)
 
 
@@ -158,13 +153,13 @@ def _still_on(run: Acting, number: int, step: PlannedStep) -> None:
     """
     if off := _moved_and_off(run, step):
         for product in off:
-            _switch(run, f"on again {number} {product}", product, on=True, step=number)
+            _switch(run, acts.switch(number, product, on=True).again, on=True)
         run.inventory()
         if off := _moved_and_off(run, step):
             text = f"it switched itself off: {'; '.join(off.values())}"
-            raise run.journal.fail(f"step {number}", "breaks-site", text, step=number)
+            raise run.journal.fail(acts.step(number), "breaks-site", text)
 
 
 def _moved_and_off(run: Acting, step: PlannedStep) -> dict[str, str]:
-    on = {move.product for move in step.moves if move.product in run.recorded["active"]}
+    on = {move.product for move in step.moves if move.product in run.recorded.active}
     return switched_off(on, run.context.store.inventories.get(run.site.id), run.names)

@@ -11,9 +11,11 @@ from collections.abc import Callable, Mapping
 from typing import Literal
 
 from windbreak.core.scheduling.openings import openings
+from windbreak.core.values import journal as acts
 from windbreak.core.values.accounts import Principal
+from windbreak.core.values.journal import BY_HAND, ActKind
 from windbreak.core.values.matters import CameIn, DebtKind, Matter, WayOut, WayOutAct
-from windbreak.core.values.runs import Probe, Run, Seen
+from windbreak.core.values.runs import Run, Seen
 from windbreak.documents.runs import Fact, MatterStory
 from windbreak.links.adapter import AgentLook
 from windbreak.links.errors import LinkError
@@ -23,7 +25,7 @@ from windbreak.operations.errors import OperationError, Refused
 from windbreak.operations.planning import planning
 from windbreak.operations.runs import debts, going_back, lengths, looking, runs
 from windbreak.operations.runs.acting import Acting
-from windbreak.operations.runs.journal import StepFailed, is_probe
+from windbreak.operations.runs.journal import Journal, StepFailed
 from windbreak.operations.sites import visits
 from windbreak.wording.matters import (
     came_fact,
@@ -102,7 +104,7 @@ class _Asked:
 
     def __init__(self, context: Context, matter: Matter) -> None:
         journal = context.store.journal.all(run=matter.id)
-        made = [e for e in journal if e.act.startswith("snapshot")]
+        made = [e for e in journal if e.kind == ActKind.SNAPSHOT]
         self.snapshot_at = next((e.at for e in reversed(made) if e.state == "meant"), None)
         self.snapshot_done = any(e.state == "done" for e in made)
         self.acting: Acting | None = None
@@ -150,15 +152,16 @@ def _standing(context: Context, matter: Matter, asked: _Asked) -> Standing:
 def _seconds(run: Acting, steps: list[int]) -> dict[WayOutAct, float]:
     """How long each way takes, about: by what the acts of runs took on this host."""
     usual = lengths.usual(run.context, run.site.host)
-    look, pay = _LOOK_SECONDS, lengths.of_act(usual, "caches")
-    back = {n: sum(lengths.of_act(usual, "apply") for _ in run.steps[n - 1].moves) for n in steps}
-    every = sum(lengths.of_act(usual, "apply") + look for step in run.steps for _ in step.moves)
+    look, pay = _LOOK_SECONDS, lengths.of_act(usual, ActKind.CACHES_PURGED)
+    apply = lengths.of_act(usual, ActKind.APPLY)
+    back = {n: apply * len(run.steps[n - 1].moves) for n in steps}
+    every = sum((apply + look) * len(step.moves) for step in run.steps)
     return {
         "put-back-step": back.get(steps[-1], 0) + look + pay if steps else 0,
         "put-back-all": sum(back.values()) + look + pay,
-        "restore": lengths.of_act(usual, "restore") + look + pay,
+        "restore": lengths.of_act(usual, ActKind.RESTORE) + look + pay,
         **dict.fromkeys(("accept", "take-page-away", "go-on", "abandon"), pay),
-        "try-again": lengths.of_act(usual, "snapshot") + every + look,
+        "try-again": lengths.of_act(usual, ActKind.SNAPSHOT) + every + look,
     }
 
 
@@ -184,7 +187,7 @@ def _moved_later(context: Context, run: Run) -> list[str]:
 
 def _more(run: Acting, now: Mapping[str, int]) -> dict[str, int]:
     """How much more of each kind of content there is than before the run."""
-    if run.journal.done("baseline") is None:
+    if run.journal.done(acts.baseline(run.leg)) is None:
         return {}
     before = run.baseline.counts
     more = {kind: count - before.get(kind, 0) for kind, count in now.items()}
@@ -193,26 +196,28 @@ def _more(run: Acting, now: Mapping[str, int]) -> dict[str, int]:
 
 def _to_put_back(run: Acting) -> list[int]:
     """The steps that were begun and are not put back, in their order; none after a restore."""
-    entries = run.journal.entries
-    if any(act.startswith("restore") and state == "done" for act, state in entries):
+    journal = run.journal
+    if journal.of_kind(ActKind.RESTORE, "done"):
         return []
     left = []
     for n, step in enumerate(run.steps, start=1):
-        applied = [m for m in step.moves if (f"apply {n} {m.product}", "done") in entries]
-        if any((f"put back {n} {m.product}", "done") not in entries for m in applied):
+        applied = [m.product for m in step.moves if _applied(journal, n, m.product)]
+        if any(not journal.has(acts.put_back(n, product), "done") for product in applied):
             left.append(n)
     return left
 
 
+def _applied(journal: Journal, number: int, product: str) -> bool:
+    act = acts.apply(number, product)
+    return journal.has(act, "done") or journal.has(act.again, "done")
+
+
 def _last_seen(run: Acting) -> tuple[Seen, ...]:
     """The newest probe held against the baseline; none where there was none."""
-    if run.journal.done("baseline") is None:
+    probes = run.journal.of_kind(ActKind.PROBE, "done")
+    if run.journal.done(acts.baseline(run.leg)) is None or not probes:
         return ()
-    probes = [e for (a, s), e in run.journal.entries.items() if is_probe(a) and s == "done"]
-    if not probes:
-        return ()
-    newest = max(probes, key=lambda entry: entry.id)
-    return compare(run.baseline, Probe.model_validate(newest.detail), judged=True)
+    return compare(run.baseline, acts.probe().brought_by(probes[-1]), judged=True)
 
 
 def check(context: Context, matter: int, act: WayOutAct) -> None:
@@ -233,11 +238,10 @@ def carry_out(context: Context, matter_id: int) -> Matter:
     doing = matter.doing
     if doing is None:
         return matter
-    key = f"{doing.act} {int(doing.at.timestamp())}"
     try:
         acting = Acting(context, context.store.runs.get(matter_id))
         acting.agent.look()  # one that does not answer now is told at once
-        outcome, closes = _TAKEN[doing.act](acting, key)
+        outcome, closes = _TAKEN[doing.act](acting, matter.taken)
     except (StepFailed, LinkError, OperationError) as error:
         outcome, closes = f"It could not be done: {error}.", doing.act == "abandon"
     by = Principal(account="", name=doing.by, via="service")
@@ -275,59 +279,61 @@ def broke(context: Context, matter_id: int, fault: str) -> None:
     context.tell("run", str(matter_id), text)
 
 
-def _put_back_step(run: Acting, key: str) -> _Came:
-    return _back(run, key, _to_put_back(run)[-1:])
+def _put_back_step(run: Acting, way: int) -> _Came:
+    return _back(run, way, _to_put_back(run)[-1:])
 
 
-def _put_back_all(run: Acting, key: str) -> _Came:
-    return _back(run, key, _to_put_back(run)[::-1])
+def _put_back_all(run: Acting, way: int) -> _Came:
+    return _back(run, way, _to_put_back(run)[::-1])
 
 
-def _back(run: Acting, key: str, numbers: list[int]) -> _Came:
+def _back(run: Acting, way: int, numbers: list[int]) -> _Came:
     for number in numbers:
         going_back.put_back(run, number, run.steps[number - 1])
-        run.journal.write(f"step {number}", "put back", step=number, text=key)
+        run.journal.write(acts.step(number), "put back", text="by a person's word")
     titles = ", ".join(run.title(n) for n in numbers)
-    return _judged(run, key, f"Put back: {titles}.")
+    return _judged(run, way, f"Put back: {titles}.")
 
 
-def _restore(run: Acting, key: str) -> _Came:
-    going_back.close_shop(run, key)
-    return _judged(run, key, f"The snapshot was restored.{going_back.bring_back(run, key)}")
+def _restore(run: Acting, way: int) -> _Came:
+    act = acts.restore(way)
+    going_back.close_shop(run, act)
+    return _judged(run, way, f"The snapshot was restored.{going_back.bring_back(run, act)}")
 
 
-def _judged(run: Acting, key: str, head: str) -> _Came:
+def _judged(run: Acting, way: int, head: str) -> _Came:
     """Look, behind our page where its agent shows that; else it comes down for the look, and goes
     up again where the site is not as before.
     """
     paged = any(debt.kind == "page" for debt in debts.owed(run.context, run.site.id))
     left = run.pay(*(("page",) if paged and run.sees_behind else ()))
-    bad = worse_text(looking.look(run, f"probe after {key}", None))
+    bad = worse_text(looking.look(run, acts.probe(when=BY_HAND, turn=way)))
     if bad:
         if paged:
             run.owe("page", was=False)
-            run.do(f"page up again {key}", "maintenance", "up again", on=True)
+            page = acts.page_up(why=acts.FOR_HELP_AGAIN, turn=way)
+            run.do(page, "maintenance", "up again", on=True)
         return f"{head} But {bad}.", False
     left = run.pay() if paged else left
     owed = f" Still owed: {debts.in_words(left)}." if left else ""
     return f"{head} The site is as before the run.{owed}", True
 
 
-def _accept(run: Acting, key: str) -> _Came:
+def _accept(run: Acting, way: int) -> _Came:
     left = run.pay()
     owed = f" Still owed: {debts.in_words(left)}." if left else ""
     return f"It stays as it is.{owed}", True
 
 
-def _take_page_away(run: Acting, key: str) -> _Came:
+def _take_page_away(run: Acting, way: int) -> _Came:
     left = run.pay("updates", "cache", "plugin")
     if any(debt.kind == "page" for debt in left):
         return "The page could not be taken away.", False
     return "The maintenance page is away; visitors see the pages as they are.", False
 
 
-def _go_on(run: Acting, key: str) -> _Came:
-    outcome, _ = _accept(run, key)
+def _go_on(run: Acting, way: int) -> _Came:
+    outcome, _ = _accept(run, way)
     inventory = run.context.store.inventories.get(run.site.id)
     left = {p: v for p, v in run.plan.targets.items() if inventory.version_of(p) != v}
     failed = _failed(run) & left.keys()
@@ -343,14 +349,13 @@ def _go_on(run: Acting, key: str) -> _Came:
 
 def _failed(run: Acting) -> set[str]:
     """The products of the steps that failed, or were put back."""
-    entries = run.journal.entries
     numbers = range(1, len(run.steps) + 1)
-    wrong = [n for n in numbers if (f"step {n}", "failed") in entries]
-    wrong += [n for n in numbers if (f"step {n}", "put back") in entries]
+    wrong = [n for n in numbers if run.journal.has(acts.step(n), "failed")]
+    wrong += [n for n in numbers if run.journal.has(acts.step(n), "put back")]
     return {move.product for n in wrong for move in run.steps[n - 1].moves}
 
 
-def _try_again(run: Acting, key: str) -> _Came:
+def _try_again(run: Acting, way: int) -> _Came:
     if run.run.broke:
         taken_up = runs.take_up(run.context, run.run.id)
         return f"Run {taken_up.id} is taken up where it was.", False
@@ -369,14 +374,14 @@ def _try_again(run: Acting, key: str) -> _Came:
     return f"Run {again.id} of the same plan has begun. This closes when it has ended well.", False
 
 
-def _abandon(run: Acting, key: str) -> _Came:
+def _abandon(run: Acting, way: int) -> _Came:
     kept: tuple[DebtKind, ...] = ("page",) if worse(_last_seen(run)) else ()
     left = run.pay(*kept)
     owed = f" Still owed: {debts.in_words(left)}." if left else " Nothing is owed any more."
     return f"It was given up.{owed}", True
 
 
-_TAKEN: dict[WayOutAct, Callable[[Acting, str], _Came]] = {
+_TAKEN: dict[WayOutAct, Callable[[Acting, int], _Came]] = {
     "put-back-step": _put_back_step,
     "put-back-all": _put_back_all,
     "restore": _restore,

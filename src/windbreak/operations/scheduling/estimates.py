@@ -13,10 +13,20 @@ from collections.abc import Iterable, Mapping, Sequence
 from datetime import datetime, timedelta
 from math import exp, log
 from statistics import median, quantiles
+from typing import Any
 
+from windbreak.core.values import journal as acts
 from windbreak.core.values.errands import Brought
 from windbreak.core.values.estimates import Estimate, Took
-from windbreak.core.values.runs import EntryState, JournalEntry, Run
+from windbreak.core.values.journal import (
+    ActKind,
+    EntryState,
+    JournalEntry,
+    Migrated,
+    RunAct,
+    Snapshotted,
+)
+from windbreak.core.values.runs import Run
 from windbreak.core.values.sites import Site
 from windbreak.core.values.verdicts import PlannedStep
 from windbreak.operations.context import Context
@@ -61,7 +71,7 @@ def learn(
     if run.ended_at is None:
         return
     written = list(entries)
-    if any(e.act == "waited" or e.act.startswith("waits for errand") for e in written):
+    if any(e.kind in (ActKind.WAITED, ActKind.WAITS_FOR_ERRAND) for e in written):
         return
     host = context.store.sites.get(run.site).host
     with context.store.transaction():
@@ -92,7 +102,7 @@ def _parts(
     yield from ((kind, length, size) for kind, _, length, size in sized)
     last = None
     for number, step in enumerate(steps, start=1):
-        begun, done = at.get((f"step {number}", "meant")), at.get((f"step {number}", "done"))
+        begun, done = at.get((acts.step(number), "meant")), at.get((acts.step(number), "done"))
         if begun is not None and number == 1:
             yield "before", begun - run.started_at - snapshots, None
         if begun is not None and done is not None:
@@ -107,19 +117,23 @@ def _parts(
 
 
 def _sized(
-    entry: JournalEntry, at: Mapping[tuple[str, EntryState], datetime]
+    entry: JournalEntry, at: Mapping[tuple[RunAct[Any], EntryState], datetime]
 ) -> tuple[str, int | None, timedelta, float | None] | None:
     """A part whose length grows with a size: its kind, its step, how long it took, and the size;
     None where an entry is the end of no such part.
     """
-    kind, begun = lengths.kind_of(entry.act), at.get((entry.act, "meant"))
-    if kind not in _BASE or entry.state != "done" or begun is None:
+    begun = at.get((entry.act, "meant"))
+    if entry.state != "done" or begun is None:
         return None
-    detail = entry.detail.get("bytes" if kind == "snapshot" else "of")
-    size = (
-        detail / (2**20 if kind == "snapshot" else 1) if isinstance(detail, int | float) else None
-    )
-    return kind, entry.step, entry.at - begun, size
+    size: float | None
+    match entry.detail:
+        case Snapshotted(bytes=count):
+            size = None if count is None else count / 2**20
+        case Migrated(of=size):
+            pass
+        case _:
+            return None
+    return entry.kind.value, entry.step, entry.at - begun, size
 
 
 class _Seen:

@@ -7,7 +7,9 @@ from datetime import UTC, date, datetime, timedelta
 from difflib import get_close_matches
 from zoneinfo import ZoneInfo
 
-from windbreak.core.values.runs import JournalEntry, Run
+from windbreak.core.values import journal as acts
+from windbreak.core.values.journal import ActKind, JournalEntry
+from windbreak.core.values.runs import Run
 from windbreak.core.values.sites import Site
 from windbreak.core.values.verdicts import PlannedMove, PlannedStep
 from windbreak.core.versions.ranges import parse_range
@@ -16,8 +18,8 @@ from windbreak.documents.ledger import ClientReport, ReportLine, SiteReport
 from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
 from windbreak.operations.runs.course import course
-from windbreak.operations.runs.going_back import LOST_BY
 from windbreak.operations.sites import clients
+from windbreak.operations.views.runs import lost_in
 from windbreak.wording import reports
 from windbreak.wording.words import day, listed
 
@@ -133,7 +135,7 @@ def _of_site(
         back += run.state == "put back"
         alarms += run.state == "alarm"
         restored += _restored(run, journal)
-        lost += _lost(journal)
+        lost += len(lost_in(journal))
         notice += sum(_behind_the_page(context, run, journal))
     return SiteReport(
         site=site.id,
@@ -168,38 +170,26 @@ def _done(
     plan = context.store.plans.find(run.plan)
     if plan is None:
         return
-    acts = {(entry.act, entry.state) for entry in journal}
-    if run.state == "restored" or any(
-        act.startswith("restore") and state == "done" for act, state in acts
-    ):
+    written = {(entry.act, entry.state) for entry in journal}
+    if _restored(run, journal):
         return
     for number, step in enumerate(course(plan, journal).steps, start=1):
-        act = f"step {number}"
-        kept = (act, "done") in acts if journal else run.state == "done" or number < run.step
-        if kept and (act, "put back") not in acts:
+        act = acts.step(number)
+        kept = (act, "done") in written if journal else run.state == "done" or number < run.step
+        if kept and (act, "put back") not in written:
             yield number, step
 
 
 def _seen(journal: Sequence[JournalEntry], number: int) -> str:
     """What was seen after a step; empty where it did not come to its end."""
-    ends = [e for e in journal if (e.act, e.state) == (f"step {number}", "done")]
+    ends = [e for e in journal if (e.act, e.state) == (acts.step(number), "done")]
     return ends[0].text if ends else ""
 
 
 def _restored(run: Run, journal: Sequence[JournalEntry]) -> bool:
     """Whether a run's snapshot was brought back, by itself or by a person's word."""
-    return run.state == "restored" or bool(_brought_back(journal))
-
-
-def _brought_back(journal: Sequence[JournalEntry]) -> set[str]:
-    done = {entry.act for entry in journal if entry.state == "done"}
-    return {act for act in done if f"{LOST_BY}{act}" in done}
-
-
-def _lost(journal: Sequence[JournalEntry]) -> int:
-    """How much that came in was lost when the snapshot was brought back."""
-    names = {f"{LOST_BY}{act}" for act in _brought_back(journal)}
-    return sum(len(entry.detail.get("came", ())) for entry in journal if entry.act in names)
+    back = any((e.kind, e.state) == (ActKind.RESTORE, "done") for e in journal)
+    return run.state == "restored" or back
 
 
 def _behind_the_page(
@@ -210,9 +200,9 @@ def _behind_the_page(
     for entry in journal:
         if entry.state != "done":
             continue
-        if entry.act.startswith("page up"):
+        if entry.kind == ActKind.PAGE_UP:
             up = up or entry.at
-        elif up is not None and entry.act.startswith("page"):
+        elif up is not None and entry.kind == ActKind.PAGE_DOWN:
             yield (entry.at - up).total_seconds()
             up = None
     if up is not None and run.ended_at is not None:

@@ -2,26 +2,29 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from datetime import timedelta
+from typing import Any
 
 from windbreak.core.scheduling.openings import openings
+from windbreak.core.values import journal as acts
 from windbreak.core.values.errands import Brought
+from windbreak.core.values.journal import ActKind, EntryState, JournalEntry, RunAct
 from windbreak.core.values.matters import CameIn
-from windbreak.core.values.runs import JournalEntry, Probe, Run, Seen
+from windbreak.core.values.runs import Run, Seen
 from windbreak.core.values.verdicts import PlannedStep
-from windbreak.documents.runs import Pacing, RunStep, RunStory, WindowLeft
+from windbreak.documents.runs import JournalLine, Pacing, RunStep, RunStory, WindowLeft
 from windbreak.links.probing import compare
 from windbreak.operations.context import Context
 from windbreak.operations.planning import brought
 from windbreak.operations.runs import debts, lengths, pictures
 from windbreak.operations.runs.course import course
-from windbreak.operations.runs.going_back import LOST_BY
-from windbreak.operations.runs.journal import is_probe
 from windbreak.operations.runs.lengths import BACK, STEP
 from windbreak.operations.views import happened
 from windbreak.wording.answers import step_title
 from windbreak.wording.brought import brought_text
+from windbreak.wording.journal import act_label
+from windbreak.wording.words import counted
 
 
 def run_story(context: Context, run_id: int) -> RunStory:
@@ -29,27 +32,23 @@ def run_story(context: Context, run_id: int) -> RunStory:
     run = context.store.runs.get(run_id)
     plan = context.store.plans.get(run.plan)
     journal = context.store.journal.all(run=run_id)
-    # A run that went on after an errand did the acts of before again: the newest leg is told.
-    by_act: dict[tuple[str, str], JournalEntry] = {
-        (e.act.partition(", leg ")[0], e.state): e for e in journal
-    }
+    by_act = {(e.act, e.state): e for e in journal}
     names = _names(context)
-    baseline = by_act.get(("baseline", "done"))
-    seen, after = _newest_probe(journal, baseline)
+    seen, after = _newest_probe(journal)
     steps = tuple(
         _run_step(n, step, by_act, names, _brought(context, run, step)).model_copy(
             update={"happened": happened.after_failing(n, journal, names)}
         )
         for n, step in enumerate(course(plan, journal).steps, start=1)
     )
-    shown = tuple(e.model_copy(update={"detail": {}}) for e in journal)
+    shown = tuple([JournalLine.of(entry, act_label(entry.act, names)) for entry in journal])
     return RunStory(
         run=run,
         steps=steps,
         seen=seen,
         seen_after=after,
         journal=shown,
-        as_it_was=_as_it_was(by_act),
+        as_it_was=_as_it_was(journal),
         pace=_pacing(run, journal, names),
         window=_window(context, run, steps),
         told_at=run.waiting_since + timedelta(minutes=context.patience_minutes)
@@ -59,19 +58,16 @@ def run_story(context: Context, run_id: int) -> RunStory:
         pictures=pictures.pairs(run_id, journal),
         matter=context.store.matters.find(run_id),
         owed=tuple(d for d in debts.owed(context, run.site) if d.run == run_id),
-        lost=lost(journal),
+        lost=lost_in(journal),
     )
 
 
-def lost(journal: Iterable[JournalEntry]) -> tuple[CameIn, ...]:
+def lost_in(journal: Iterable[JournalEntry]) -> tuple[CameIn, ...]:
     """What was written on the site since the snapshot, and lost as that was restored."""
     done = {entry.act: entry for entry in journal if entry.state == "done"}
-    return tuple(
-        CameIn.model_validate(item)
-        for act, entry in done.items()
-        if act.startswith(LOST_BY) and act.removeprefix(LOST_BY) in done
-        for item in entry.detail["came"]
-    )
+    restores = [act for act in done if act.kind == ActKind.RESTORE]
+    written = [(act, done.get(act)) for act in map(acts.lost_by, restores)]
+    return tuple([came for act, line in written if line for came in act.brought_by(line).came])
 
 
 def _pacing(run: Run, journal: list[JournalEntry], names: dict[str, str]) -> Pacing | None:
@@ -83,11 +79,12 @@ def _pacing(run: Run, journal: list[JournalEntry], names: dict[str, str]) -> Pac
     if not open_:
         return None
     act = open_[-1]
-    usual = next((e.detail for e in journal if e.act == "usual lengths"), {})
+    lines = [e for e in journal if (e.act, e.state) == (acts.usual_lengths(), "done")]
+    usual = acts.usual_lengths().brought_by(lines[0]).seconds if lines else {}
     return Pacing(
-        act=_in_words(act, names),
+        act=act_label(act.act, names),
         began_at=act.at,
-        usual_seconds=lengths.of_act(usual, act.act),
+        usual_seconds=lengths.of_act(usual, act.kind),
         state=run.pace,
         progress=run.progress,
         signs=tuple(sign for sign in run.signs if sign >= act.at),
@@ -112,43 +109,34 @@ def _window(context: Context, run: Run, steps: Sequence[RunStep]) -> WindowLeft 
     return None
 
 
-def _in_words(entry: JournalEntry, names: dict[str, str]) -> str:
-    """An act as it is told: "apply 2 plugin/lee" is "Apply Lee"."""
-    kind = lengths.kind_of(entry.act)
-    rest = entry.act.removeprefix(kind).split(", leg ")[0].split()
-    words = [names.get(word, word) for word in rest if not word.isdigit()]
-    return " ".join([kind.capitalize(), *words])
-
-
 def _names(context: Context) -> dict[str, str]:
     return {p.id: p.name for p in context.store.products.all()}
 
 
-def _newest_probe(
-    journal: list[JournalEntry], baseline: JournalEntry | None
-) -> tuple[tuple[Seen, ...], int]:
-    if baseline is None:
+def _newest(journal: Iterable[JournalEntry], kind: ActKind) -> JournalEntry | None:
+    """The newest act of a kind that is done: a run that went on after an errand did some again."""
+    lines = [entry for entry in journal if (entry.kind, entry.state) == (kind, "done")]
+    return lines[-1] if lines else None
+
+
+def _newest_probe(journal: list[JournalEntry]) -> tuple[tuple[Seen, ...], int]:
+    baseline, probe = _newest(journal, ActKind.BASELINE), _newest(journal, ActKind.PROBE)
+    if baseline is None or probe is None:
         return (), 0
-    before = Probe.model_validate(baseline.detail)
-    failed_at = next(
-        (e.id for e in journal if e.state == "failed" and e.act.startswith("step ")), None
-    )
-    for entry in reversed(journal):
-        if is_probe(entry.act) and entry.state == "done":
-            judged = failed_at is not None and entry.id > failed_at
-            now = Probe.model_validate(entry.detail)
-            return compare(before, now, judged=judged), entry.step or 0
-    return (), 0
+    failed = [e.id for e in journal if (e.kind, e.state) == (ActKind.STEP, "failed")]
+    judged = bool(failed) and probe.id > failed[0]
+    before, now = acts.baseline(1).brought_by(baseline), acts.probe().brought_by(probe)
+    return compare(before, now, judged=judged), probe.step or 0
 
 
 def _run_step(
     number: int,
     step: PlannedStep,
-    by_act: dict[tuple[str, str], JournalEntry],
-    names: dict[str, str],
+    by_act: Mapping[tuple[RunAct[Any], EntryState], JournalEntry],
+    names: Mapping[str, str],
     brings: Iterable[Brought],
 ) -> RunStep:
-    act = f"step {number}"
+    act = acts.step(number)
     meant, put_back = by_act.get((act, "meant")), by_act.get((act, "put back"))
     ended = by_act.get((act, "done")) or put_back or by_act.get((act, "failed"))
     state = "to come"
@@ -168,7 +156,7 @@ def _run_step(
             "started_at": meant.at if meant else None,
             "ended_at": ended.at if ended else None,
             "brings": [brought_text(bring) for bring in brings],
-            "seen": done.detail.get("seen", ()) if done else (),
+            "seen": act.brought_by(done).seen if done else (),
         }
     )
 
@@ -181,17 +169,17 @@ def _brought(context: Context, run: Run, step: PlannedStep) -> tuple[Brought, ..
     return every if run.state == "running" else tuple([b for b in every if b.kind != "came"])
 
 
-def _as_it_was(by_act: dict[tuple[str, str], JournalEntry]) -> str:
-    before = by_act.get(("inventory", "done"))
+def _as_it_was(journal: list[JournalEntry]) -> str:
+    before, snapshot = _newest(journal, ActKind.INVENTORY), _newest(journal, ActKind.SNAPSHOT)
     if before is None:
         return ""
-    recorded = before.detail
-    parts = [f"Automatic updates {'on' if recorded['automatic_updates'] else 'off'}."]
-    if recorded["caches"]:
-        parts.append(f"{len(recorded['caches'])} page cache on.")
-    plugins = [p for p in recorded["active"] if p.startswith("plugin/")]
-    parts.append(f"{len(plugins)} plugins on.")
-    if ("snapshot", "done") in by_act:
-        detail = by_act["snapshot", "done"].detail
-        parts.append(f"Snapshot: complete, {detail['files']} files.")
+    recorded = acts.inventory(1).brought_by(before)
+    parts = [f"Automatic updates {'on' if recorded.automatic_updates else 'off'}."]
+    if recorded.caches:
+        parts.append(f"{counted(len(recorded.caches), 'page cache')} on.")
+    plugins = [p for p in recorded.active if p.startswith("plugin/")]
+    parts.append(f"{counted(len(plugins), 'plugin')} on.")
+    if snapshot is not None:
+        files = acts.snapshot(1).brought_by(snapshot).files
+        parts.append(f"Snapshot: complete, {counted(files, 'file')}.")
     return " ".join(parts)

@@ -1,15 +1,16 @@
 """The database's shape, in named steps; each runs once, in order, in one transaction.
 
-A step is a module of this folder, ``m0005_columns_and_changes``, whose STEPS are statements. It is
-never changed after it was released: a new shape is a new step. The table ``migration`` says which
-were applied, and when; ``pending`` which are to come.
+A step is a module of this folder, ``m0005_columns_and_changes``, whose STEPS are statements, or
+functions of the database where a statement can't say it. It is never changed after it was released:
+a new shape is a new step. The table ``migration`` says which were applied, and when; ``pending``
+which are to come.
 """
 
 from __future__ import annotations
 
 import importlib
 import pkgutil
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
 
@@ -20,10 +21,18 @@ from windbreak.store.errors import NewerDatabase
 
 @dataclass(frozen=True)
 class Migration:
-    """One step: its name and its statements."""
+    """One step: its name, and its statements."""
 
     name: str
-    steps: tuple[str, ...]
+    steps: tuple[str | Callable[[peewee.SqliteDatabase], None], ...]
+
+    def carry_out(self, database: peewee.SqliteDatabase) -> None:
+        """Bring a database from the shape before to this one. Writes."""
+        for statement in self.steps:
+            if callable(statement):
+                statement(database)
+            else:
+                database.execute_sql(statement)
 
 
 def every() -> tuple[Migration, ...]:
@@ -74,7 +83,6 @@ def migrate(database: peewee.SqliteDatabase) -> list[str]:
                 database.execute_sql(
                     "INSERT OR IGNORE INTO migration VALUES (?, ?)", [migration.name, now]
                 )
-            for statement in step.steps:
-                database.execute_sql(statement)
+            step.carry_out(database)
             database.execute_sql(f"PRAGMA user_version = {number}")
     return [step.name for step in waiting]

@@ -18,7 +18,8 @@ if ( ! defined( 'ABSPATH' ) ) {
 	require_once "$parts/place.php";
 	$place = Place::of( ABSPATH );
 	$path  = (string) parse_url( (string) ( $_SERVER['REQUEST_URI'] ?? '' ), PHP_URL_PATH );
-	$called = 'POST' === ( $_SERVER['REQUEST_METHOD'] ?? '' ) && preg_match( '#/_windbreak/([a-z-]{1,40})$#', $path, $call );
+	// A call without a signature is none of ours: the system answers it as if there were no agent.
+	$called = 'POST' === ( $_SERVER['REQUEST_METHOD'] ?? '' ) && isset( $_SERVER['HTTP_SIGNATURE_INPUT'] ) && preg_match( '#/_windbreak/([a-z-]{1,40})$#', $path, $call );
 	if ( $called ) {
 		foreach ( (array) glob( "$parts/*.php" ) as $part ) {
 			require_once $part;
@@ -29,6 +30,16 @@ if ( ! defined( 'ABSPATH' ) ) {
 		try {
 			if ( $lacks ) {
 				throw new \RuntimeException( $lacks[0] );
+			}
+			$why = Memory::is_one( $place ) ? '' : Memory::wanting( $place );
+			if ( '' !== $why ) {
+				throw new \RuntimeException( $why );
+			}
+			if ( ! Memory::is_one( $place ) ) { // a stranger makes nothing here
+				http_response_code( 401 );
+				header( 'Content-Type: application/json' );
+				echo json_encode( array( 'code' => 'not-permitted', 'detail' => 'no key of a service is in place here' ) ); // phpcs:ignore
+				exit;
 			}
 			$memory = new Memory( $place );
 		} catch ( \RuntimeException $error ) {
@@ -54,18 +65,35 @@ if ( ! defined( 'ABSPATH' ) ) {
 			PHP_INT_MAX
 		);
 	}
-	$pass = (string) ( $_SERVER['HTTP_WINDBREAK_PASS'] ?? $_GET['windbreak-blocks'] ?? '' );
+	$pass = (string) ( $_SERVER['HTTP_WINDBREAK_PASS'] ?? '' ); // never in an address, which logs keep
 	$good = false;
 	if ( '' !== $pass ) {
 		require_once "$parts/passing.php";
-		$good = Passing::holds( $place, $pass );
+		$good = Passing::only_reads() && Passing::holds( $place, $pass );
 	}
 	if ( isset( $facts['page'] ) && ! $good && ! $called && 'cli' !== PHP_SAPI ) {
-		http_response_code( 503 );
-		header( 'Retry-After: 120' );
-		header( 'Content-Type: text/html; charset=utf-8' );
-		echo '<!doctype html><title>Back soon</title><h1>Back soon</h1>';
-		exit;
+		require_once "$parts/page.php";
+		if ( 0 !== Page::until( $facts ) ) {
+			if ( ! Page::is_open( $path ) ) {
+				Page::show();
+			} elseif ( Page::is_of_agent( $path ) ) { // with nothing beside that may be broken
+				$own = 'windbreak-agent/windbreak-agent.php';
+				add_filter(
+					'option_active_plugins',
+					static function ( $on ) use ( $own ) {
+						return array_values( array_intersect( (array) $on, array( $own ) ) );
+					},
+					PHP_INT_MAX
+				);
+				add_filter(
+					'site_option_active_sitewide_plugins',
+					static function ( $on ) use ( $own ) {
+						return array_intersect_key( (array) $on, array( $own => 0 ) );
+					},
+					PHP_INT_MAX
+				);
+			}
+		}
 	}
 	if ( isset( $facts['service'] ) && ! $good && ! $called && is_file( "$parts/writes.php" ) ) {
 		require_once "$parts/writes.php";

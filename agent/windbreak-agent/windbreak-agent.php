@@ -2,7 +2,7 @@
 /**
  * Plugin Name: Windbreak agent
  * Description: Lets one Windbreak service, whose line you paste here, ask what is installed and look at the site. You end it by removing the plugin.
- * Version: 1.7
+ * Version: 1.8
  * Requires PHP: 7.4
  */
 
@@ -51,55 +51,79 @@ function take_first_part_away(): void {
 }
 
 // Whoever else updates something here is told to wait, or that it is not what it is said to be.
-foreach ( array( 'upgrader_pre_download' => array( 'alone', 1 ), 'upgrader_source_selection' => array( 'examined', PHP_INT_MAX ) ) as $hook => list( $guards, $when ) ) {
-	add_filter(
-		$hook,
-		static function ( ...$given ) use ( $guards ) {
-			load_parts();
-			return Guarding::$guards( ...$given );
-		},
-		$when,
-		4
-	);
+function guard( ...$given ) {
+	load_parts();
+	return 'upgrader_pre_download' === current_filter() ? Guarding::alone( ...$given ) : Guarding::examined( ...$given );
 }
+
+add_filter( 'upgrader_pre_download', __NAMESPACE__ . '\\guard', 1, 4 );
+add_filter( 'upgrader_source_selection', __NAMESPACE__ . '\\guard', PHP_INT_MAX, 4 );
 
 /** The agent is removed: its first part and all that it kept go with it. */
 function leave_nothing(): void {
 	load_parts();
 	take_first_part_away();
 	$place = Place::of( ABSPATH );
-	if ( is_dir( $place ) && is_file( "$place/facts.json" ) ) {
+	if ( Memory::is_one( $place ) ) {
 		( new Caches( new Memory( $place ) ) )->turn( true, null );
 		Folders::clear( $place );
 	}
 }
 
-add_action(
-	'admin_menu',
-	static function () {
-		add_options_page( 'Windbreak agent', 'Windbreak agent', 'manage_options', 'windbreak-agent', __NAMESPACE__ . '\\owners_page' );
+/** Who may link the site: whoever may put code there. Of a network that is who keeps the network, never who keeps one member; where nobody may, who may switch plugins sees why. */
+function right_to_link(): string {
+	if ( is_multisite() ) {
+		return 'manage_network_plugins';
 	}
-);
+	load_parts();
+	return Agent::sealed() ? 'activate_plugins' : 'install_plugins';
+}
 
-/** The page on which the owner links, ends the link, or gives a copy of the site an id of its own. */
+/** Place the agent's own page among the settings; of a network, among those of the network, and of its main site. */
+function place_page(): void {
+	$under = is_network_admin() ? 'settings.php' : 'options-general.php';
+	if ( is_main_site() ) {
+		add_submenu_page( $under, 'Windbreak agent', 'Windbreak agent', right_to_link(), 'windbreak-agent', __NAMESPACE__ . '\\owners_page' );
+	}
+}
+
+add_action( 'admin_menu', __NAMESPACE__ . '\\place_page' );
+add_action( 'network_admin_menu', __NAMESPACE__ . '\\place_page' );
+
+/** The page on which the owner links, ends the link, takes the maintenance page away, or gives a copy of the site an id of its own. */
 function owners_page(): void {
 	load_parts();
 	$told  = '';
 	$lacks = Agent::wanting( 'sodium' );
+	if ( ! current_user_can( right_to_link() ) ) {
+		$lacks = array( 'Only who may install plugins here may see this.' );
+	}
+	try {
+		$memory = $lacks ? null : new Memory( Place::of( ABSPATH ) );
+	} catch ( \RuntimeException $error ) {
+		$lacks = array( $error->getMessage() );
+	}
 	if ( ! $lacks ) {
-		$agent = new Agent( new Memory( Place::of( ABSPATH ) ) );
+		$agent = new Agent( $memory );
+		Proof::ask( $memory );
 		if ( isset( $_POST['windbreak_do'] ) && check_admin_referer( 'windbreak-agent' ) ) {
 			$told = owners_act( $agent, (string) $_POST['windbreak_do'], (string) wp_unslash( $_POST['windbreak_line'] ?? '' ) );
 		}
 		$stands = $agent->linked() ? 'A key of a Windbreak service is in place.' : 'Not linked.';
 	}
 	echo '<div class="wrap"><h1>Windbreak agent</h1>';
-	foreach ( Agent::wanting( 'sodium', 'zip' ) as $lack ) {
+	foreach ( $lacks ?: $agent->lacks() as $lack ) {
 		echo '<p><strong>' . esc_html( $lack ) . '</strong></p>';
 	}
 	if ( ! $lacks ) {
 		echo '<p>' . esc_html( $told ?: $stands ) . '</p><form method="post">';
 		wp_nonce_field( 'windbreak-agent' );
+		if ( Page::is_up( $memory ) ) {
+			$until = Page::until( array( Page::FACT => $memory->fact( Page::FACT ) ) );
+			$ends  = PHP_INT_MAX === $until ? 'It has no end of its own.' : 'Without a word of the service it ends at ' . wp_date( 'H:i', $until ) . '.';
+			echo '<p>Visitors see “Back soon”: a Windbreak service put that up, and takes it away when its work is done. ' . esc_html( $ends )
+				. ' <button class="button" name="windbreak_do" value="page-down">Take it away now</button><br>The pages may be broken behind it; look at them then.</p>';
+		}
 		echo '<p><label>Line from the console <input name="windbreak_line" size="60"></label> '
 			. '<button class="button button-primary" name="windbreak_do" value="paste">Link</button></p>'
 			. '<p><button class="button" name="windbreak_do" value="unlink">End the link</button> '
@@ -116,7 +140,13 @@ function owners_page(): void {
 function owners_act( Agent $agent, string $what, string $line ): string {
 	try {
 		switch ( $what ) {
+			case 'page-down':
+				$agent->take_page_away();
+				return 'Visitors see the pages again. Look at them now.';
 			case 'paste':
+				if ( Agent::sealed() ) {
+					throw new Refused( 'nobody may put code here (DISALLOW_FILE_MODS), so nobody may link it either' );
+				}
 				$agent->paste( $line );
 				return 'The line was taken. Go back to Windbreak and link the site.';
 			case 'unlink':

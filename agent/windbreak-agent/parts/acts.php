@@ -9,6 +9,8 @@ namespace Windbreak;
 final class Acts {
 	const CAN  = array( 'snapshot', 'restore', 'bring', 'drop', 'hold', 'apply', 'put-back', 'switch', 'remove', 'maintenance', 'updates', 'caches', 'purge', 'migrate', 'register', 'regenerate' );
 	const PACKED = array( 'snapshot', 'restore', 'bring', 'fetch', 'hold', 'apply' ); // need PHP’s zip
+	const LARGE      = array( 'bring', 'hold', 'apply' ); // bring a package, or a part of a snapshot
+	const BRING_CODE = array( 'bring', 'hold', 'apply', 'remove' );
 	const MOVES = array( 'apply', 'put-back', 'remove' );
 	const LONG = array( 'snapshot', 'restore', 'migrate' );
 	const PORTIONS = 100000; // of a migration, at the most
@@ -120,7 +122,10 @@ final class Acts {
 			case 'switch':
 				return $this->switched( (string) $args['product'], (bool) $args['on'] );
 			case 'maintenance':
-				return $this->flag( 'page', (bool) $args['on'] );
+				$was = Page::is_up( $this->memory );
+				Held::note( $this->memory, 'page', '', $was, (bool) $args['on'], $id );
+				Page::put( $this->memory, (bool) $args['on'] );
+				return array( 'was' => $was );
 			case 'updates':
 				$was = Site::updates_itself( $this->memory );
 				Held::note( $this->memory, 'updates', '', $was, (bool) $args['on'], $id );
@@ -147,13 +152,6 @@ final class Acts {
 	/** A sign of life of what is under way. */
 	public function sign( string $phase, int $done, int $of ): void {
 		$this->memory->sign( $this->change, $phase, $done, $of );
-	}
-
-	private function flag( string $name, bool $on ): array {
-		$was = null !== $this->memory->fact( $name );
-		Held::note( $this->memory, $name, '', $was, $on, $this->change );
-		$this->memory->set( array( $name => $on ? '1' : null ) );
-		return array( 'was' => $was );
 	}
 
 	private function switched( string $product, bool $on ): array {

@@ -7,8 +7,11 @@
 namespace Windbreak;
 
 final class Agent {
-	const VERSION = '1.7';
+	const VERSION = '1.8';
 	const CAN = array( 'hello', 'inventory', 'health', 'look', 'change', 'void', 'held', 'own-files', 'fetch', 'rotate', 'goodbye', 'pass' );
+
+	const MOST_ASKED   = 2097152;  // bytes of a call that asks, or tells to do
+	const MOST_BROUGHT = 16777216; // bytes of one that brings a package or a part of a snapshot
 
 	/** @var Memory */
 	private $memory;
@@ -16,6 +19,8 @@ final class Agent {
 	private $headers = array();
 	/** @var bool  whether it was answered */
 	private $told = false;
+	/** @var bool  whether the signature of the request holds */
+	private $verified = false;
 	/** @var bool  whether the call was begun to be carried out */
 	private $begun = false;
 
@@ -40,9 +45,26 @@ final class Agent {
 	}
 
 	/** The calls that can be answered here. */
-	private static function can(): array {
+	private function can(): array {
 		$every = array_merge( self::CAN, Acts::CAN );
-		return self::wanting( 'zip' ) ? array_values( array_diff( $every, Acts::PACKED ) ) : $every;
+		if ( '' !== Proof::wanting( $this->memory ) ) {
+			return self::CAN;
+		}
+		if ( self::sealed() ) {
+			$every = array_diff( $every, Acts::BRING_CODE );
+		}
+		return array_values( self::wanting( 'zip' ) ? array_diff( $every, Acts::PACKED ) : $every );
+	}
+
+	/** Whether the site's owner lets nobody change its code. */
+	public static function sealed(): bool {
+		return defined( 'DISALLOW_FILE_MODS' ) && DISALLOW_FILE_MODS;
+	}
+
+	/** What is wanting for the agent to do its work, in sentences. */
+	public function lacks(): array {
+		$sealed = self::sealed() ? 'wp-config.php says that no code is changed here (DISALLOW_FILE_MODS): the agent reads and keeps snapshots, and updates nothing.' : '';
+		return array_values( array_filter( array_merge( self::wanting( 'zip' ), array( Proof::wanting( $this->memory ), $sealed ) ) ) );
 	}
 
 	// What the owner does.
@@ -84,6 +106,11 @@ final class Agent {
 		$this->memory->set( array( 'quiet' => null ) );
 	}
 
+	/** Show visitors the pages again. */
+	public function take_page_away(): void {
+		Page::put( $this->memory, false );
+	}
+
 	public function linked(): bool {
 		return null !== $this->memory->fact( 'service' );
 	}
@@ -93,15 +120,21 @@ final class Agent {
 	/** Answer a signed call and end the request; where a call needs more of the system, once that is loaded. */
 	public function serve( string $call ): void {
 		$this->headers = self::headers();
-		$body          = (string) file_get_contents( 'php://input' );
-		$url           = self::url();
+		$most          = in_array( $call, Acts::LARGE, true ) ? self::MOST_BROUGHT : self::MOST_ASKED;
+		$body          = $most < (int) ( $this->headers['content-length'] ?? 0 ) ? null : (string) file_get_contents( 'php://input', false, null, 0, $most + 1 );
+		if ( null === $body || strlen( $body ) > $most ) {
+			$this->tell( 413, array( 'code' => 'not-permitted', 'detail' => "more than $most bytes are not taken" ) );
+			exit;
+		}
+		$url = self::url();
 		try {
 			$this->verified( $url, $this->headers, $body );
 		} catch ( Refused $error ) {
 			$this->tell( 401, array( 'code' => 'not-permitted', 'detail' => $error->getMessage() ) );
 			exit;
 		}
-		$args  = (array) json_decode( $body, true );
+		$this->verified = true;
+		$args           = (array) json_decode( $body, true );
 		$needs = Acts::needs( $call, $args );
 		unset( $body );
 		$work = function () use ( $call, $url, $args ) {
@@ -192,7 +225,7 @@ final class Agent {
 			return $own;
 		}
 		if ( Signing::thumbprint( $own[1] ) === $expected ) {
-			$this->memory->set( array( 'key-before' => null, 'public-before' => null ) );
+			$this->verified && $this->memory->set( array( 'key-before' => null, 'public-before' => null ) ); // a stranger may name it too
 			return $own;
 		}
 		return array( $before, (string) $this->memory->fact( 'public-before' ) );
@@ -201,6 +234,7 @@ final class Agent {
 	private function judged( string $call, string $url, array $args ): array {
 		try {
 			$this->obey( $url, $this->headers );
+			Page::put_off( $this->memory );
 			foreach ( array( Packages::class, Snapshots::class, Core::class ) as $left ) {
 				$left::mend( $this->memory ); // before anything is read: something may be half in its place
 			}
@@ -260,8 +294,9 @@ final class Agent {
 			case 'hello':
 				return $this->hello( $args );
 			case 'inventory':
-				return Site::inventory( $this->memory, self::VERSION, $this->kept_mb() ) + array( 'agent_can' => self::can() );
+				return Site::inventory( $this->memory, self::VERSION, $this->kept_mb() ) + array( 'agent_can' => $this->can(), 'agent_lacks' => $this->lacks() );
 			case 'health':
+				Proof::renew( $this->memory );
 				return array( 'checks' => Health::ask( $this->memory ), 'registrations' => Offers::registrations( $this->memory ) );
 			case 'look':
 				return $this->look( $args );
@@ -281,16 +316,16 @@ final class Agent {
 				$this->unlink();
 				return array();
 		}
-		if ( in_array( $call, Acts::CAN, true ) && in_array( $call, self::can(), true ) ) {
+		if ( in_array( $call, Acts::CAN, true ) && in_array( $call, $this->can(), true ) ) {
 			return ( new Acts( $this->memory, array( $this, 'under_way' ) ) )->once( $call, $args );
 		}
-		throw new Failed( 'not-permitted', "this agent has no call '$call'" );
+		throw new Failed( 'not-permitted', in_array( $call, Acts::CAN, true ) ? implode( ' ', $this->lacks() ) : "this agent has no call '$call'" );
 	}
 
 	/** What is there, with a looking pass, and where that shows content: as its blocks, or in the editor. */
 	private function look( array $args ): array {
 		$pass = Passing::give( $this->memory );
-		$told = Site::look( Writes::since( $this->memory ) ) + array( 'pass' => $pass, 'editor' => '/?windbreak-blocks=' . rawurlencode( $pass ), 'opens' => Passing::editor() );
+		$told = Site::look( Writes::since( $this->memory ) ) + array( 'pass' => $pass, 'editor' => '/?windbreak-blocks', 'opens' => Passing::editor() );
 		return isset( $args['since'] ) ? $told + array( 'came' => Site::came( (string) $args['since'] ) ) : $told;
 	}
 
@@ -307,7 +342,7 @@ final class Agent {
 			'public_key'    => $public,
 			'proof'         => hash_hmac( 'sha256', "$id.$public.{$args['nonce']}", $code ),
 			'agent_version' => self::VERSION,
-			'can'           => self::can(),
+			'can'           => $this->can(),
 		);
 	}
 

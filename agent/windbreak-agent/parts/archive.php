@@ -22,9 +22,8 @@ final class Archive {
 		$links = array();
 		$loose = array();
 		$files = 0;
-		foreach ( self::of_site( $root ) as $entry ) {
+		foreach ( self::every( $root ) as $name => $entry ) {
 			$path = $entry->getPathname();
-			$name = substr( $path, strlen( $root ) + 1 );
 			if ( $entry->isLink() ) {
 				$links[ $name ] = readlink( $path );
 				continue;
@@ -37,7 +36,7 @@ final class Archive {
 				throw new Failed( 'not-permitted', "a snapshot would not be whole, since PHP may not read $name: have that changed, or the file moved out of the site" );
 			}
 			if ( $entry->isDir() ) {
-				$zip->addEmptyDir( "files/$name" );
+				$zip->addEmptyDir( $name );
 			} else {
 				$second = "$held/{$zip->numFiles}";
 				if ( ! @link( $path, $second ) ) {
@@ -46,7 +45,7 @@ final class Archive {
 					}
 					$loose[] = $second = $path;
 				}
-				if ( ! @$zip->addFile( $second, "files/$name" ) ) {
+				if ( ! @$zip->addFile( $second, $name ) ) {
 					if ( ! file_exists( $path ) ) {
 						continue;
 					}
@@ -61,6 +60,53 @@ final class Archive {
 			}
 		}
 		return array( $links, $loose, $files );
+	}
+
+	/**
+	 * What of the site lies outside of its root, by what it is: its content, or some of that, named
+	 * elsewhere or reached through a link.
+	 */
+	public static function elsewhere( string $root ): array {
+		$root   = (string) realpath( $root );
+		$places = array( 'content' => WP_CONTENT_DIR, 'plugins' => defined( 'WP_PLUGIN_DIR' ) ? WP_PLUGIN_DIR : WP_CONTENT_DIR . '/plugins', 'first' => defined( 'WPMU_PLUGIN_DIR' ) ? WPMU_PLUGIN_DIR : WP_CONTENT_DIR . '/mu-plugins', 'themes' => WP_CONTENT_DIR . '/themes', 'uploads' => self::uploads() );
+		$found  = array();
+		foreach ( $places as $kind => $place ) {
+			$place = (string) realpath( $place );
+			$in    = array_filter(
+				array_merge( array( $root ), array_values( $found ) ),
+				static function ( $above ) use ( $place ) {
+					return $place === $above || 0 === strpos( $place, "$above/" );
+				}
+			);
+			if ( '' !== $place && ! $in ) {
+				$found[ $kind ] = $place;
+			}
+		}
+		return $found;
+	}
+
+	/** Where each kind of content lies in the root, unless it is elsewhere: as names under that. */
+	public static function usual( string $kind ): string {
+		$content = basename( WP_CONTENT_DIR );
+		return 'content' === $kind ? $content : "$content/" . ( 'first' === $kind ? 'mu-plugins' : $kind );
+	}
+
+	private static function uploads(): string {
+		$told = (string) get_option( 'upload_path' );
+		$path = '' === $told || 'wp-content/uploads' === $told ? WP_CONTENT_DIR . '/uploads' : ( '/' === $told[0] ? $told : ABSPATH . $told );
+		return defined( 'UPLOADS' ) ? ABSPATH . UPLOADS : $path;
+	}
+
+	/** Everything of the site: under its root, and elsewhere; each with the name that it has in an archive. */
+	private static function every( string $root ): \Generator {
+		foreach ( self::of_site( $root ) as $entry ) {
+			yield 'files/' . substr( $entry->getPathname(), strlen( $root ) + 1 ) => $entry;
+		}
+		foreach ( self::elsewhere( $root ) as $kind => $place ) {
+			foreach ( Folders::every( $place ) as $entry ) {
+				yield "beside/$kind/" . substr( $entry->getPathname(), strlen( $place ) + 1 ) => $entry;
+			}
+		}
 	}
 
 	/** Everything of the site under its root: of other sites, whose folders may lie in it, nothing. */
@@ -96,15 +142,17 @@ final class Archive {
 	 */
 	public static function unpack( \ZipArchive $zip, array $links, string $root, string $place ): \Generator {
 		$root    = (string) realpath( $root );
+		$beside  = self::elsewhere( $root );
 		$folders = array(); // their modes: given once all is in them
 		for ( $n = 0; $n < $zip->numFiles; $n++ ) {
 			$entry = (array) $zip->statIndex( $n );
 			$name  = (string) $zip->getNameIndex( $n, self::RAW );
-			$path  = "$place/$name";
-			if ( 0 !== strpos( $name, 'files/' ) ) {
+			if ( 0 !== strpos( $name, 'files/' ) && 0 !== strpos( $name, 'beside/' ) ) {
 				continue; // what goes with them
 			}
 			self::leads_in( $name );
+			$name  = self::here( $name, $beside );
+			$path  = "$place/$name";
 			$folder = '/' === substr( $path, -1 ) ? $path : dirname( $path );
 			if ( ! is_dir( $folder ) && ! @mkdir( $folder, 0755, true ) ) {
 				throw new Failed( 'no-room', 'the snapshot can’t be opened beside the site' );
@@ -115,7 +163,8 @@ final class Archive {
 				$folders[ $path ] = $mode;
 				continue;
 			}
-			$there = $root . substr( $name, strlen( 'files' ) );
+			list( $kind, $in ) = array_pad( explode( '/', substr( $name, strlen( 'beside/' ) ), 2 ), 2, '' );
+			$there = 0 === strpos( $name, 'files/' ) ? $root . substr( $name, strlen( 'files' ) ) : "{$beside[ $kind ]}/$in";
 			if ( realpath( $there ) !== $there || ! self::is_still( $zip, $entry, $mode, $there ) || ! @link( $there, $path ) ) {
 				self::unpack_file( $zip, $entry, $path );
 				touch( $path, $entry['mtime'] );
@@ -125,12 +174,23 @@ final class Archive {
 		}
 		foreach ( $links as $path => $target ) {
 			self::leads_in( $path );
-			@mkdir( dirname( "$place/$path" ), 0755, true );
-			symlink( $target, "$place/$path" );
+			$path = self::here( $path, $beside );
+			if ( ! is_dir( "$place/$path" ) ) { // what it led to is here itself, where it lay elsewhere
+				@mkdir( dirname( "$place/$path" ), 0755, true );
+				symlink( $target, "$place/$path" );
+			}
 		}
 		foreach ( array_reverse( array_filter( $folders, 'is_int' ) ) as $path => $mode ) {
 			chmod( $path, $mode );
 		}
+	}
+
+	/** The name, on this site, of something in a snapshot: what lay elsewhere on the other may lie in the root here. */
+	private static function here( string $name, array $beside ): string {
+		if ( ! preg_match( '#^beside/([a-z]+)/(.*)$#s', $name, $match ) || isset( $beside[ $match[1] ] ) ) {
+			return $name;
+		}
+		return 'files/' . self::usual( $match[1] ) . "/$match[2]";
 	}
 
 	/** Throw Failed where a path of a snapshot leads out of the folder that it is laid out in. */

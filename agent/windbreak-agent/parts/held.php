@@ -41,7 +41,7 @@ final class Held {
 	private static function is_on( Memory $memory, string $kind, string $name ): bool {
 		switch ( $kind ) {
 			case 'page':
-				return null !== $memory->fact( 'page' );
+				return Page::is_up( $memory );
 			case 'updates':
 				return Site::updates_itself( $memory );
 			case 'cache':

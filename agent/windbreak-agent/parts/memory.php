@@ -19,9 +19,26 @@ final class Memory {
 		$this->place = $place;
 		foreach ( array( '', '/nonces', '/changes', '/kept', '/snapshots', '/staging' ) as $folder ) {
 			if ( ! is_dir( $place . $folder ) && ! @mkdir( $place . $folder, 0700, true ) && ! is_dir( $place . $folder ) ) {
-				throw new \RuntimeException( "the agent can't keep its state in $place" );
+				throw new \RuntimeException( self::wanting( $place ) ?: "The agent can’t keep its state in $place: it can’t be made. " . Proof::what_to_do() );
 			}
 		}
+		if ( ! is_file( "$place/.htaccess" ) ) { // for a web server that would serve it all the same
+			@file_put_contents( "$place/.htaccess", "Require all denied\nDeny from all\n" );
+			@file_put_contents( "$place/index.php", '<?php // nothing to see' );
+		}
+	}
+
+	/** What is wanting for a folder to be made, or written in; empty where nothing is. */
+	public static function wanting( string $place ): string {
+		for ( $there = $place; ! is_dir( $there ) && dirname( $there ) !== $there; ) {
+			$there = dirname( $there );
+		}
+		return is_writable( $there ) ? '' : "The agent can’t keep its state in $place: PHP may not write in $there. " . Proof::what_to_do();
+	}
+
+	/** Whether a folder is one in which an agent keeps its state. */
+	public static function is_one( string $place ): bool {
+		return is_file( "$place/facts.json" );
 	}
 
 	public function fact( string $name ): ?string {

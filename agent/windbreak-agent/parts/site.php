@@ -19,7 +19,7 @@ final class Site {
 			'automatic_updates' => self::updates_itself( $memory ),
 			'caches'            => array_keys( $caches, true, true ),
 			'caches_off'        => array_keys( $caches, false, true ),
-			'maintenance'       => file_exists( ABSPATH . '.maintenance' ) || null !== $memory->fact( 'page' ),
+			'maintenance'       => file_exists( ABSPATH . '.maintenance' ) || Page::is_up( $memory ),
 			'registrations'     => Offers::remembered( $memory ),
 			'network'           => count( $members ),
 			'members'           => $members,

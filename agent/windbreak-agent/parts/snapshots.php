@@ -49,6 +49,12 @@ final class Snapshots {
 			throw new Failed( 'not-writable', 'a snapshot can’t be written' );
 		}
 		$root = rtrim( ABSPATH, '/' );
+		foreach ( Archive::elsewhere( $root ) as $kind => $place ) {
+			if ( 0 === strpos( (string) realpath( $this->memory->place ) . '/', "$place/" ) ) {
+				$zip->unchangeAll();
+				throw new Failed( 'not-permitted', "a snapshot would hold the agent’s own state, which lies in the site’s $kind ($place): give it another folder with WINDBREAK_STATE" );
+			}
+		}
 		try {
 			list( $links, $loose, $files ) = Archive::listed( $zip, $root, $held, $this->sign );
 		} catch ( Failed $failed ) {
@@ -149,7 +155,8 @@ final class Snapshots {
 		$root  = rtrim( ABSPATH, '/' );
 		$links = array();
 		foreach ( (array) ( $site['links'] ?? array() ) as $path => $target ) {
-			$links[ "files/$path" ] = 0 === strpos( $target, "{$site['root']}/" ) ? $root . substr( $target, strlen( $site['root'] ) ) : $target;
+			$name           = preg_match( '#^(?:files|beside)/#', $path ) ? $path : "files/$path"; // an older one names them under the root
+			$links[ $name ] = 0 === strpos( $target, "{$site['root']}/" ) ? $root . substr( $target, strlen( $site['root'] ) ) : $target;
 		}
 		$fresh = "{$this->memory->place}/staging/$id";
 		Folders::clear( $fresh );
@@ -169,7 +176,12 @@ final class Snapshots {
 			throw new Failed( 'not-as-expected', 'something was written on the site meanwhile' );
 		}
 		( $this->sign )( 'putting in place', $count, $count );
-		$note = array( 'fresh' => $fresh, 'aside' => "{$this->memory->place}/kept/$id", 'names' => $names ) + $made + array_intersect_key( $site, array( 'triggers' => 0, 'views' => 0 ) );
+		$beside = array();
+		foreach ( Archive::elsewhere( $root ) as $kind => $place ) {
+			$in              = is_dir( "$fresh/beside/$kind" ) && null !== $names ? array_values( array_diff( (array) scandir( "$fresh/beside/$kind" ), array( '.', '..' ) ) ) : null;
+			$beside[ $kind ] = array( $place, $in );
+		}
+		$note = array( 'fresh' => $fresh, 'beside' => $beside, 'aside' => "{$this->memory->place}/kept/$id", 'names' => $names ) + $made + array_intersect_key( $site, array( 'triggers' => 0, 'views' => 0 ) );
 		$this->memory->write( self::NOTE, $note );
 		$left = self::put_in_place( $this->memory, $note );
 		Writes::begin( $this->memory );
@@ -216,29 +228,10 @@ final class Snapshots {
 
 	/** Put what lies beside, whole, in place: each step is a rename, and may be done again. What of the database could not be made anew. */
 	private static function put_in_place( Memory $memory, array $note ): array {
-		$root = rtrim( ABSPATH, '/' );
-		@mkdir( $note['aside'], 0700, true );
-		foreach ( (array) glob( "{$note['fresh']}/files/{,.}*", GLOB_BRACE ) as $path ) {
-			$name = basename( $path );
-			if ( '.' === $name || '..' === $name ) {
-				continue;
-			}
-			if ( is_dir( $path ) && ! is_link( $path ) ) {
-				$packages = $packages ?? new Packages( $memory );
-				if ( is_dir( "$root/$name" ) && is_dir( "{$note['aside']}/$name" ) ) {
-					continue; // it was put in place before whoever did it died
-				}
-				$packages->swap( "$root/$name", "{$note['aside']}/$name", $path );
-			} else {
-				Folders::move( $path, "$root/$name" );
-				Folders::compile_anew( "$root/$name" );
-			}
-		}
-		foreach ( self::came_since( $root, $note['names'] ?? null ) as $path ) {
-			try {
-				Folders::move( $path, "{$note['aside']}/" . basename( $path ) );
-			} catch ( Failed $failed ) {
-				continue; // it stays where it is, beside what came back
+		self::put_items( $memory, "{$note['fresh']}/files", rtrim( ABSPATH, '/' ), $note['aside'], $note['names'] ?? null );
+		foreach ( (array) ( $note['beside'] ?? array() ) as $kind => list( $place, $names ) ) {
+			if ( is_dir( "{$note['fresh']}/beside/$kind" ) ) {
+				self::put_items( $memory, "{$note['fresh']}/beside/$kind", $place, "{$note['aside']}/beside-$kind", $names );
 			}
 		}
 		$left = Tables::put_in_place( $note );
@@ -246,6 +239,34 @@ final class Snapshots {
 		wp_cache_flush();
 		Folders::clear( $note['fresh'] );
 		return $left;
+	}
+
+	/** Put what lies in a folder into another, each thing in the place of what has its name there, and aside what came since: what is not among the names, unless there are none. */
+	private static function put_items( Memory $memory, string $fresh, string $place, string $aside, ?array $names ): void {
+		@mkdir( $aside, 0700, true );
+		$packages = new Packages( $memory );
+		foreach ( (array) glob( addcslashes( $fresh, '*?[\\{' ) . '/{,.}*', GLOB_BRACE ) as $path ) {
+			$name = basename( $path );
+			if ( '.' === $name || '..' === $name ) {
+				continue;
+			}
+			if ( is_dir( $path ) && ! is_link( $path ) ) {
+				if ( is_dir( "$place/$name" ) && is_dir( "$aside/$name" ) ) {
+					continue; // it was put in place before whoever did it died
+				}
+				$packages->swap( "$place/$name", "$aside/$name", $path );
+			} else {
+				Folders::move( $path, "$place/$name" );
+				Folders::compile_anew( "$place/$name" );
+			}
+		}
+		foreach ( self::came_since( $place, $names ) as $path ) {
+			try {
+				Folders::move( $path, "$aside/" . basename( $path ) );
+			} catch ( Failed $failed ) {
+				continue; // it stays where it is, beside what came back
+			}
+		}
 	}
 
 	/** What lies in the root and in no snapshot by that name: but for other sites, other disks, and the notice that is up. */

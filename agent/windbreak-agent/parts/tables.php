@@ -12,7 +12,7 @@ final class Tables {
 	const ONCE = 16;               // statements that fill a table, each time they are put to the disk
 	const NEXT = "-- next\n";      // after each statement
 	const END  = "-- end\n";       // the last line of a database that is whole
-	const NEW  = 'windbreak_new_'; // tables of a restore before they are in place
+	const NEW  = 'windbreak_new_'; // tables of a restore before they are in place; whose they are follows
 	const OLD  = 'windbreak_old_'; // tables that were there, until they are gone
 	const KEY  = '/,\s*CONSTRAINT `([^`]+)` (FOREIGN KEY [^\n]*?)(?=,?\n)/'; // a foreign key, in the statement that makes its table
 
@@ -179,9 +179,15 @@ final class Tables {
 		return self::END === (string) @file_get_contents( $file, false, null, max( 0, (int) @filesize( $file ) - strlen( self::END ) ) );
 	}
 
-	/** Drop what a restore has left beside the tables of the site. */
+	/** What tells the temporary tables of this site from those of another in the same database. */
+	private static function own(): string {
+		global $wpdb;
+		return substr( hash( 'sha256', $wpdb->prefix ), 0, 10 ) . '_';
+	}
+
+	/** Drop what a restore of this site has left beside its tables. */
 	public static function clear(): void {
-		foreach ( array( self::NEW, self::OLD ) as $kind ) {
+		foreach ( array( self::NEW . self::own(), self::OLD . self::own() ) as $kind ) {
 			foreach ( mysqli_fetch_all( self::asked( "SHOW TABLES LIKE '" . self::literally( $kind ) . "%'" ) ) as list( $table ) ) {
 				self::asked( "DROP TABLE `$table`" );
 			}
@@ -215,7 +221,7 @@ final class Tables {
 				}
 				if ( preg_match( '/^CREATE TABLE `([^`]+)`/', $statement, $match ) ) {
 					$table             = $match[1];
-					$beside            = self::NEW . count( $tables );
+					$beside            = self::NEW . self::own() . count( $tables );
 					$tables[ $beside ] = $table;
 					preg_match_all( self::KEY, $statement, $found, PREG_SET_ORDER );
 					foreach ( $found as list( , $name, $key ) ) {

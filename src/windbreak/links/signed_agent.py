@@ -96,7 +96,9 @@ class SignedAgent:
 
     def inventory(self, site: str, at: datetime) -> Inventory:
         answer = self._call("inventory", {}, most=INVENTORY_BYTES)
-        return self._read(Inventory, {**answer, "id": site, "at": at})
+        # A newer agent may tell more than is known here.
+        told = {name: answer[name] for name in answer if name in Inventory.model_fields}
+        return self._read(Inventory, {**told, "id": site, "at": at})
 
     def health(self) -> Health:
         return self._read(Health, self._call("health", {}))

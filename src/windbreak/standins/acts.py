@@ -171,7 +171,6 @@ class Acts:
         return {"product": product, "state": "grace", "until": until.isoformat()}
 
     def _look(self, args: Args) -> Args:
-        pass_ = self.memory.make_pass(PASS_MINUTES)
         answer: Args = {
             "counts": self.site.counts(),
             "settings": self.site.settings_digest(),
@@ -180,10 +179,13 @@ class Acts:
             "wrote": self._wrote(),
             "pages": [list(page) for page in PAGES],
             "covers": {"/": "front", "/news": "list", "/visit": "page", "/news/1": "news item"},
-            "editor": f"/editor?page=visit&pass={pass_}",
+            "editor": "/editor?page=visit",
         }
-        if self.version >= "1.2":
-            answer["pass"] = self.memory.make_pass(PASS_MINUTES)
+        pass_ = self.memory.make_pass(PASS_MINUTES)
+        if self.version < "1.2":
+            answer["editor"] += f"&pass={pass_}"
+        else:
+            answer["pass"] = pass_
             if args.get("since"):
                 answer["came"] = self.site.came(datetime.fromisoformat(args["since"]))
         return answer

@@ -71,7 +71,8 @@ def site_app(site: MillraceSite, agent: MillraceAgent) -> Starlette:
         return answer
 
     def editor(request: Request) -> Response:
-        if not agent.take_pass(request.query_params.get("pass", "")):
+        shown = agent.memory.holds_pass(request.headers.get(PASS, ""))
+        if not shown and not agent.take_pass(request.query_params.get("pass", "")):
             return PlainTextResponse("This looking pass is spent.", 403)
         status, text = site.editor(request.query_params.get("page", ""))
         return HTMLResponse(text, status)

@@ -85,6 +85,9 @@ class Held(Value):
     change: Annotated[str, Field(max_length=100)] = ""
 
 
+Lack = Annotated[str, Field(max_length=1000)]
+
+
 class Inventory(Value):
     """What is on a site, as its agent answered at an instant; its id is the site's.
 
@@ -93,7 +96,8 @@ class Inventory(Value):
     active. ``caches`` are those that are on, by name, ``caches_off`` those that are there and off.
     ``maintenance``: whether the maintenance page is up; None where the agent does not tell.
     ``kept_mb``: what its snapshots and kept folders take. ``checks``: the site's own health checks;
-    None where the agent does not tell. ``agent_can``: its calls; none where it does not tell.
+    None where the agent does not tell. ``agent_can``: its calls; none where it does not tell;
+    ``agent_lacks``: what is wanting for it to do its work, in its own words.
     ``held``: what it switched for a run and has not switched back.
     """
 
@@ -112,6 +116,7 @@ class Inventory(Value):
     complaints: Annotated[tuple[Complaint, ...], Field(max_length=200)] = ()
     agent_version: str | None = None
     agent_can: tuple[str, ...] = ()
+    agent_lacks: Annotated[tuple[Lack, ...], Field(max_length=20)] = ()
     limits: Limits = Limits()
     kept_mb: int | None = None
     held: Annotated[tuple[Held, ...], Field(max_length=500)] = ()

@@ -21,7 +21,7 @@ from windbreak.wording.words import counted, day, listed
 
 FEW_READY = 6
 # The newest agent that there is for a system.
-CURRENT_AGENT: dict[System, str] = {"wordpress": "1.7", "millrace": "1.3"}
+CURRENT_AGENT: dict[System, str] = {"wordpress": "1.8", "millrace": "1.3"}
 # What an agent may not offer yet, in words.
 _CALLS = {
     "register": "registering a code",
@@ -41,6 +41,7 @@ def of_link(context: Context, site: Site) -> Iterator[Finding]:
     link = site.link
     if link.state == "linked":
         yield from _of_agent(context, site)
+        yield from _of_what_agent_lacks(context, site)
         return
     by_state: dict[str, tuple[State, Weight, str, str]] = {
         "down": ("failed", "high", "is down", "Look again"),
@@ -86,6 +87,23 @@ def of_pages(context: Context, site: Site) -> Iterator[Finding]:
         site,
         f"**{site.label}**: its pages {words}.",
         f"{visit.reason}{agent} Looked at twice from outside, past caches.",
+        act("Look again", "refresh", site=site.id),
+    )
+
+
+def _of_what_agent_lacks(context: Context, site: Site) -> Iterator[Finding]:
+    inventory = context.store.inventories.find(site.id)
+    lacks = inventory.agent_lacks if inventory else ()
+    if not lacks:
+        return
+    yield finding(
+        context,
+        f"agent-lacks:{site.id}",
+        "failed",
+        "high",
+        site,
+        f"**{site.label}**: its agent can’t do all of its work.",
+        f"It says: {' '.join(lacks)}",
         act("Look again", "refresh", site=site.id),
     )
 

@@ -8285,11 +8285,17 @@ export interface components {
          *     are the last signs of life of the change under way, and ``pace`` how it goes: slow past its
          *     usual length, stuck when there was no sign for three times that. ``surprises``: what other hands
          *     changed.
+         *     ``although``: it makes moves that failed elsewhere, knowingly.
          *     ``reckoned``: how many seconds it was reckoned to take when it began.
          *     ``dropped``: its snapshot and kept folders are gone from the site. ``broke``:
          *     it stopped on a fault of this service, and can be taken up where it was.
          */
         Run: {
+            /**
+             * Although
+             * @default false
+             */
+            although: boolean;
             /** Ask At */
             ask_at?: string | null;
             /**
@@ -8397,12 +8403,17 @@ export interface components {
         /**
          * RunNow
          * @description ``outside_window``: the run may begin outside of the windows of its site, and is bound by
-         *     none.
+         *     none. ``although_it_failed``: it may make moves that failed elsewhere and wait for a word.
          * @example {
          *       "outside_window": true
          *     }
          */
         RunNow: {
+            /**
+             * Although It Failed
+             * @default false
+             */
+            although_it_failed: boolean;
             /**
              * Outside Window
              * @default false

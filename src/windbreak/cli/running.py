@@ -42,6 +42,11 @@ def add(commands: Any, common: argparse.ArgumentParser) -> None:
         action="store_true",
         help="begin outside of the windows of its site too; --yes alone does not answer that",
     )
+    command.add_argument(
+        "--although-it-failed",
+        action="store_true",
+        help="make moves that failed elsewhere and wait for a word, here",
+    )
     command.set_defaults(do=_start)
     for verb, act, words in (
         ("watch", _watch, "follow a run; Ctrl-C leaves it running"),
@@ -97,7 +102,10 @@ def _start(args: argparse.Namespace) -> int:
             "a step that fails is put back.",
             yes=args.yes,
         )
-        run = outside_if_meant(args, lambda outside: windbreak.run_plan(args.plan, outside))
+        although = args.although_it_failed
+        run = outside_if_meant(
+            args, lambda outside: windbreak.run_plan(args.plan, outside, although)
+        )
         if not args.watch:
             if args.json:
                 dump(run)

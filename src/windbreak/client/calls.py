@@ -497,9 +497,10 @@ def book_plan(id: int, at: datetime | None = None, outside_window: bool = False)
     return _send("POST", _at("/plans/{}/bookings", id), when)
 
 
-def run_plan(id: int, outside_window: bool = False) -> Call[Run]:
+def run_plan(id: int, outside_window: bool = False, although_it_failed: bool = False) -> Call[Run]:
     """Carry an approved plan out now; outside of its site's windows only where that is meant."""
-    return _send("POST", _at("/plans/{}/runs", id), {"outside_window": outside_window})
+    how = {"outside_window": outside_window, "although_it_failed": although_it_failed}
+    return _send("POST", _at("/plans/{}/runs", id), how)
 
 
 def book_all() -> Call[BookedAll]:

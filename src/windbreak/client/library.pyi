@@ -207,7 +207,7 @@ service that is away for a while is waited for."""
         """Let a plan go: exactly its targets, or up to a day patch releases of them too."""
     def book_plan(self, id: int, at: datetime | None=None, outside_window: bool=False) -> Booking:
         """Book an approved plan: at an instant, or where the timetable has a place for it."""
-    def run_plan(self, id: int, outside_window: bool=False) -> Run:
+    def run_plan(self, id: int, outside_window: bool=False, although_it_failed: bool=False) -> Run:
         """Carry an approved plan out now; outside of its site's windows only where that is meant."""
     def book_all(self) -> BookedAll:
         """Book every approved plan that is not booked yet, by one timetable."""
@@ -559,7 +559,7 @@ service that is away for a while is waited for."""
         """Let a plan go: exactly its targets, or up to a day patch releases of them too."""
     async def book_plan(self, id: int, at: datetime | None=None, outside_window: bool=False) -> Booking:
         """Book an approved plan: at an instant, or where the timetable has a place for it."""
-    async def run_plan(self, id: int, outside_window: bool=False) -> Run:
+    async def run_plan(self, id: int, outside_window: bool=False, although_it_failed: bool=False) -> Run:
         """Carry an approved plan out now; outside of its site's windows only where that is meant."""
     async def book_all(self) -> BookedAll:
         """Book every approved plan that is not booked yet, by one timetable."""

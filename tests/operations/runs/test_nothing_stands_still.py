@@ -12,19 +12,23 @@ from unittest import mock
 import httpx
 
 from tests.operations.runs.within import SHOP, WithRuns
-from tests.operations.within import RHONA
+from tests.operations.within import RHONA, projected
 from windbreak.core.values import journal as acts
+from windbreak.core.values.bookings import Book
+from windbreak.core.values.findings import Finding
 from windbreak.core.values.freezes import NewFreeze
 from windbreak.core.values.holds import NewHold
 from windbreak.core.values.inventories import Inventory
 from windbreak.core.values.journal import RunAct
-from windbreak.core.values.plans import ApprovePlan
+from windbreak.core.values.plans import ApprovePlan, SitePlan
+from windbreak.core.values.rollouts import FailedMove
 from windbreak.core.values.runs import Run
 from windbreak.core.values.sites import Window
 from windbreak.core.values.verdicts import PlannedStep
 from windbreak.links.errors import CallFailed
 from windbreak.links.signed_agent import SignedAgent
 from windbreak.operations.administration import instance
+from windbreak.operations.errors import Refused
 from windbreak.operations.planning import planning, policy
 from windbreak.operations.runs import (
     debts,
@@ -40,6 +44,7 @@ from windbreak.operations.runs.runner import Runner
 from windbreak.operations.scheduling import approving, bookings
 from windbreak.operations.sites import sites
 from windbreak.operations.views import reports
+from windbreak.operations.views import sites as sites_view
 
 SITE = "skerry-light"
 
@@ -462,8 +467,68 @@ class AllAtOnce(WithRuns):
         self.assertIn(("step 1", "done"), self.acts(ended))
         self.assertNotIn(("step 2", "meant"), self.acts(ended))
 
+    def test_what_arrives_is_told_of_what_is_booked(self) -> None:
+        self.site(SITE)
+        plan = self.approved(SITE)
+        at = self.context.clock() + timedelta(days=1)
+        bookings.book(self.context, plan.id, Book(at=at, outside_window=True), RHONA)
+        projected(self.context)
+        self.assertEqual(self.refused(plan), [])
+        last = plan.plan.steps[-1].moves[0]
+        new = NewHold(product=last.product, reason="the maker asks for it")
+        held = policy.hold(self.context, new, RHONA)
+        projected(self.context)
+        (told,) = self.refused(plan)
+        self.assertIn("Skerry Light Trust", told.headline)
+        self.assertIn("will not begin as things stand", told.headline)
+        self.assertIn(f"Step {len(plan.plan.steps)} of", told.text)
+        self.assertIn("the maker asks for it", told.text)
+        policy.lift(self.context, held.id, RHONA)
+        projected(self.context)
+        self.assertEqual(self.refused(plan), [])
+
+    def refused(self, plan: SitePlan) -> list[Finding]:
+        every = self.context.store.findings.all()
+        return [told for told in every if told.id == f"refused:{plan.id}"]
+
+    def test_a_move_that_failed_elsewhere_is_not_made_by_hand_without_a_word(self) -> None:
+        self.site(SITE)
+        self.site("tarnsey-harbour")
+        plan = self.approved(SITE)
+        (move,) = plan.plan.steps[0].moves
+        failed = FailedMove(
+            id=f"{move.product} {move.to}",
+            product=move.product,
+            version=str(move.to),
+            run=1,
+            site="tarnsey-harbour",
+            text="it was put back",
+            at=self.context.clock(),
+        )
+        self.context.store.failed_moves.put(failed)
+        with self.assertRaises(Refused) as caught:
+            runs.begin(self.context, plan.id, RHONA.name, outside_window=True)
+        self.assertEqual(caught.exception.code, "failed-elsewhere")
+        self.assertIn("failed on Tarnsey Harbour", str(caught.exception))
+        self.assertIn("--although-it-failed", str(caught.exception))
+        how = {"outside_window": True, "although_it_failed": True}
+        run = runs.begin(self.context, plan.id, RHONA.name, **how)
+        self.assertEqual(runs.carry_out(self.context, run.id).state, "done")
+
 
 class Told(WithRuns):
+    def test_no_move_is_ready_beside_the_open_matter_of_that_very_move(self) -> None:
+        ended = self.alarm()
+        projected(self.context)
+        lines = sites_view.site_view(self.context, SHOP).components
+        plan = self.context.store.plans.get(ended.plan)
+        again = [x for x in lines if (x.product, x.target) in plan.targets.items()]
+        self.assertTrue(again, [(line.product, line.target) for line in lines])
+        for line in again:
+            self.assertEqual(line.state, "failed", line)
+            self.assertIn(f"Run {ended.id} was to make this move", line.text)
+            self.assertNotIn("nothing stands in the way", line.text)
+
     def test_a_client_is_told_of_an_alarm_of_its_page_and_of_what_was_lost(self) -> None:
         ended = self.alarm()
         self.take(ended.id, "restore")

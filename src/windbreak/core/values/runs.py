@@ -25,12 +25,13 @@ Pace = Literal["usual", "slow", "stuck"]
 
 class RunNow(Value):
     """``outside_window``: the run may begin outside of the windows of its site, and is bound by
-    none.
+    none. ``although_it_failed``: it may make moves that failed elsewhere and wait for a word.
     """
 
     model_config = example(outside_window=True)
 
     outside_window: bool = False
+    although_it_failed: bool = False
 
 
 class Look(Value):
@@ -91,6 +92,7 @@ class Run(Value):
     are the last signs of life of the change under way, and ``pace`` how it goes: slow past its
     usual length, stuck when there was no sign for three times that. ``surprises``: what other hands
     changed.
+    ``although``: it makes moves that failed elsewhere, knowingly.
     ``reckoned``: how many seconds it was reckoned to take when it began.
     ``dropped``: its snapshot and kept folders are gone from the site. ``broke``:
     it stopped on a fault of this service, and can be taken up where it was.
@@ -115,6 +117,7 @@ class Run(Value):
     ask_at: datetime | None = None
     meanwhile: tuple[Meanwhile, ...] = ()
     outside: bool = False
+    although: bool = False
     signs: tuple[datetime, ...] = ()
     pace: Pace = "usual"
     progress: str = ""

@@ -10,10 +10,8 @@ from __future__ import annotations
 import contextlib
 from collections.abc import Iterable, Iterator
 
-from windbreak.core.resolution.permit import permit
 from windbreak.core.scheduling.openings import openings
 from windbreak.core.values import journal as acts
-from windbreak.core.values.inventories import Inventory
 from windbreak.core.values.journal import ActKind, Nothing
 from windbreak.core.values.matters import DebtKind
 from windbreak.core.values.runs import WENT_WRONG, Run, RunState
@@ -24,7 +22,7 @@ from windbreak.links.errors import LinkError, Superseded
 from windbreak.links.probing import broken
 from windbreak.operations.administration import instance, outward
 from windbreak.operations.errors import OperationError
-from windbreak.operations.planning import brought, removing
+from windbreak.operations.planning import allowed
 from windbreak.operations.reasoning.cases import Ground
 from windbreak.operations.runs import (
     debts,
@@ -46,7 +44,6 @@ from windbreak.operations.scheduling import estimates, failed_moves, freezes
 from windbreak.operations.tracking import rights
 from windbreak.packages.errors import PackageRefused
 from windbreak.wording.matters import worse_text
-from windbreak.wording.permits import refusal_texts
 from windbreak.wording.words import counted
 
 LEAST_ROOM_MB = 200
@@ -272,25 +269,14 @@ class Runner(Acting):
 
     def _refused(self, numbers: Iterable[int]) -> Iterator[tuple[int, list[str]]]:
         """What the permit holds against some steps, each after those before it, in words."""
-        inventory = self.context.store.inventories.get(self.site.id)
-        ground = Ground.read(self.context)
-        case = ground.case(self.context.store.sites.get(self.site.id), inventory)
-        compiled = ground.catalogue.compiled.beside(case)
-        reached: dict[str, str] = {}
-        for number in numbers:
-            step = self.steps[number - 1]
-            reached |= {move.product: move.to for move in step.moves if move.to is not None}
-            asked = permit(case, compiled, reached.items())
-            against = [*refusal_texts(case, asked), *self._too_little(inventory, step)]
-            if step.leaving:
-                against += removing.against(self.context, case, step.leaving)
-            if against:
-                yield number, against
-            if step.leaving:
-                return  # what is allowed after that depends on what it leaves
-
-    def _too_little(self, inventory: Inventory, step: PlannedStep) -> list[str]:
-        return [f"{text}." for text in brought.too_little(self.context, inventory, [step])]
+        context, steps = self.context, [(number, self.steps[number - 1]) for number in numbers]
+        site = context.store.sites.get(self.site.id)
+        inventory = context.store.inventories.get(self.site.id)
+        yield from allowed.refused(context, Ground.read(context), site, inventory, steps)
+        for number, step in steps if not self.run.although else ():
+            targets = {move.product: str(move.to) for move in step.moves}
+            if why := failed_moves.against_now(context, self.site.id, targets):
+                yield number, [f"{why}."]
 
     def _time_left(self, before: str) -> None:
         """Raise Stopped where no time is left for a step and the way back."""

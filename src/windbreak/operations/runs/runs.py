@@ -13,12 +13,25 @@ from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
 from windbreak.operations.runs import matters
 from windbreak.operations.runs.runner import Runner
-from windbreak.operations.scheduling import approving, bookings, estimates, freezes
+from windbreak.operations.scheduling import (
+    approving,
+    bookings,
+    estimates,
+    failed_moves,
+    freezes,
+)
 from windbreak.operations.sites import sites, tasks
 from windbreak.store.errors import AlreadyThere
 
 
-def start(context: Context, plan_id: int, by: str, *, booking: int | None = None) -> Run:
+def start(
+    context: Context,
+    plan_id: int,
+    by: str,
+    *,
+    booking: int | None = None,
+    although_it_failed: bool = False,
+) -> Run:
     """Begin a run of an approved plan; the caller then has it carried out. Writes.
 
     Raises Refused when the plan is not approved, starts from what is no longer there, or the
@@ -58,6 +71,7 @@ def start(context: Context, plan_id: int, by: str, *, booking: int | None = None
                     by=by,
                     reckoned=round(reckoned.seconds),
                     outside=_outside(context, site),
+                    although=although_it_failed,
                 )
             )
         except AlreadyThere:
@@ -69,11 +83,19 @@ def start(context: Context, plan_id: int, by: str, *, booking: int | None = None
     return run
 
 
-def begin(context: Context, plan_id: int, by: str, *, outside_window: bool = False) -> Run:
+def begin(
+    context: Context,
+    plan_id: int,
+    by: str,
+    *,
+    outside_window: bool = False,
+    although_it_failed: bool = False,
+) -> Run:
     """Begin a run by hand, now; the caller then has it carried out. Writes.
 
     Raises Refused as ``start`` does, in a freeze, and outside of the windows of its site (or where
-    less is left of one than it takes) unless that is meant.
+    less is left of one than it takes) unless that is meant; and where it makes a move that failed
+    elsewhere, unless that is meant.
     """
     plan = context.store.plans.get(plan_id)
     site, now = context.store.sites.get(plan.site), context.clock()
@@ -88,7 +110,14 @@ def begin(context: Context, plan_id: int, by: str, *, outside_window: bool = Fal
     if not outside_window and not bookings.fits(site, now, ends):
         text = bookings.outside_text(site, now, ends)
         raise Refused("outside-window", f"{text}. {bookings.HOW_OUTSIDE}")
-    return start(context, plan_id, by)
+    why = failed_moves.against_now(context, plan.site, plan.targets)
+    if why and not although_it_failed:
+        raise Refused(
+            "failed-elsewhere",
+            f"{why}. Plan the rest without it, or have it run here all the same: "
+            f"windbreak run start {plan_id} --although-it-failed",
+        )
+    return start(context, plan_id, by, although_it_failed=although_it_failed)
 
 
 def ask_to_stop(context: Context, run_id: int, by: Principal) -> Run:

@@ -365,7 +365,13 @@ def _try_again(run: Acting, way: int) -> _Came:
     run.context.store.plans.change(run.plan.id, state="approved")
     outside = run.run.outside  # meant then, and meant now
     try:
-        again = runs.begin(run.context, run.plan.id, run.run.by, outside_window=outside)
+        again = runs.begin(
+            run.context,
+            run.plan.id,
+            run.run.by,
+            outside_window=outside,
+            although_it_failed=run.run.although,
+        )
     except Refused as error:
         if error.code != "outside-window":
             raise

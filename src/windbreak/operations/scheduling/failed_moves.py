@@ -63,6 +63,11 @@ def against(
     return ""
 
 
+def against_now(context: Context, site: str, targets: Mapping[str, str]) -> str:
+    """The same, of all moves that wait for a word now. Reads."""
+    return against(context, waiting(context), site, targets)
+
+
 def by_run(context: Context) -> list[tuple[FailedMove, ...]]:
     """The moves that wait for a word, those of one step together, the newest first. Reads."""
     runs: dict[int, list[FailedMove]] = {}

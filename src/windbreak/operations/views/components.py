@@ -18,6 +18,7 @@ from windbreak.operations.reasoning import supposing
 from windbreak.operations.reasoning.answers import Reasoned
 from windbreak.operations.reasoning.cases import Ground
 from windbreak.operations.reasoning.catalogue import catalogue
+from windbreak.operations.scheduling import failed_moves
 from windbreak.operations.views.standings import Knowledge, sentence, states_of
 from windbreak.wording.looks import partly_text
 
@@ -28,16 +29,36 @@ def components(context: Context, site: Site, reasoned: Reasoned) -> tuple[Compon
     inventory = context.store.inventories.get(site.id)
     knowledge, own = Knowledge.of(Ground.read(context), site), Catalogue.of(case)
     by_product = {m.product: m for m in members(case, own)}
+    went_wrong = _went_wrong(context, site)
     views = []
     for verdict, state in zip(answer.verdicts, states_of(case, answer, knowledge), strict=True):
         view = _component(context, case, site, inventory, verdict, state)
         broken = [b for b in answer.broken if verdict.product in (b.a, b.b)]
         text = sentence(case, verdict, knowledge, state, broken, active=view.active)
+        why = went_wrong.get((verdict.product, str(verdict.to)))
+        if why and view.target is not None:
+            view = view.model_copy(update={"state": "failed"})
+            text = why if state == "ready" else f"{text.partition(', and nothing')[0]}. {why}"
         four = newest(case, own, by_product[verdict.product])
         views.append(view.model_copy(update={"text": text, "four": four}))
     shown = [v for v in views if v.version is not None or v.target is not None]
     shown.sort(key=lambda v: (WORST_FIRST.index(v.state), _KINDS.index(v.kind), v.name))
     return tuple(shown)
+
+
+def _went_wrong(context: Context, site: Site) -> dict[tuple[str, str], str]:
+    """The moves of which something stands against that no version tells: by product and version,
+    in a sentence. What failed elsewhere waits for a word; what a run left open here comes first.
+    """
+    told: dict[tuple[str, str], str] = {}
+    for move in failed_moves.waiting(context):
+        if why := failed_moves.against(context, [move], site.id, {move.product: move.version}):
+            told[move.product, move.version] = f"{why}."
+    for matter in context.store.matters.all(open=True, site=site.id):
+        plan = context.store.plans.find(context.store.runs.get(matter.id).plan)
+        why = f"Run {matter.id} was to make this move and ended badly; see to its matter first."
+        told |= dict.fromkeys(plan.targets.items() if plan else (), why)
+    return told
 
 
 _KINDS = ("theme", "core", "plugin", "runtime")

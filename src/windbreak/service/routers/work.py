@@ -66,7 +66,13 @@ def run_plan(
     context: Ctx, who: Who, id: Number, request: Request, how: RunNow = IN_ITS_WINDOW
 ) -> Run:
     """Carry an approved plan out now."""
-    run = runs.begin(context, id, who.name, outside_window=how.outside_window)
+    run = runs.begin(
+        context,
+        id,
+        who.name,
+        outside_window=how.outside_window,
+        although_it_failed=how.although_it_failed,
+    )
     request.app.state.driver.carry_out(run)
     return run
 

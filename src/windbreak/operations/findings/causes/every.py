@@ -28,6 +28,7 @@ from windbreak.operations.findings.causes import (
     seen,
     sites,
 )
+from windbreak.operations.reasoning.cases import Ground
 from windbreak.store.database import Mark
 
 Sort = Literal["site", "product", "feed", "licence", "fleet"]
@@ -66,6 +67,16 @@ class Sight:
         """Read every site at once, for causes that look at all of them."""
         for site in self.context.store.sites.all():
             self._sites[site.id] = None if site.retired_at is not None else site
+
+    @cached_property
+    def ground(self) -> Ground:
+        """What all cases share."""
+        return Ground.read(self.context)
+
+    @cached_property
+    def booked(self) -> frozenset[str]:
+        """The sites of which something is booked."""
+        return frozenset([b.site for b in self.context.store.bookings.all(state="waiting")])
 
     @cached_property
     def missed(self) -> frozenset[str]:
@@ -211,6 +222,16 @@ CAUSES: tuple[Cause, ...] = (
         "booking plan",
         _on_site(lambda s, x: sites.of_bookings(s.context, x) if x.id in s.missed else iter(())),
         timed=True,
+    ),
+    _cause(
+        "booked",
+        "site",
+        "row booking plan",
+        _on_site(
+            lambda s, x: (
+                sites.of_what_is_booked(s.context, s.ground, x) if x.id in s.booked else iter(())
+            )
+        ),
     ),
     _cause("ready", "fleet", "row", lambda s, _: sites.of_plans(s.context)),
     _cause("soaks", "product", "standing product", lambda s, p: releases.of_soaks(s.context, p)),

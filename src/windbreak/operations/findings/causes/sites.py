@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from datetime import timedelta
+from zoneinfo import ZoneInfo
 
 from windbreak.core.values.basics import State
 from windbreak.core.values.findings import Finding, NextAct, Weight
@@ -16,6 +17,8 @@ from windbreak.operations.administration import instance
 from windbreak.operations.context import Context
 from windbreak.operations.findings.causes.made import act, finding
 from windbreak.operations.licensing import licence_rights
+from windbreak.operations.planning import allowed
+from windbreak.operations.reasoning.cases import Ground
 from windbreak.operations.views import roots
 from windbreak.wording.words import counted, day, listed
 
@@ -283,6 +286,33 @@ def _of_code(context: Context, site: Site, product: str) -> NextAct:
         if product in products and licence.seated and not licence.ended(context.clock().date()):
             return act("Enter its code", "enter-code-at", licence=licence.id, site=site.id)
     return act("See what gives it the right", "buy-seat", site=site.id, product=product)
+
+
+def of_what_is_booked(context: Context, ground: Ground, site: Site) -> Iterator[Finding]:
+    """What is booked, and would not begin as everything stands now."""
+    for booking in context.store.bookings.all(state="waiting", site=site.id):
+        plan = context.store.plans.get(booking.plan)
+        inventory = context.store.inventories.find(site.id)
+        if plan.state != "approved" or inventory is None or plan.changed_since(inventory):
+            continue
+        steps = enumerate(plan.plan.steps, start=1)
+        against = list(allowed.refused(context, ground, site, inventory, steps))
+        if not against:
+            continue
+        number, texts = against[0]
+        of = f"Step {number} of {len(plan.plan.steps)}: " if len(plan.plan.steps) > 1 else ""
+        at = booking.starts_at.astimezone(ZoneInfo(site.timezone))
+        yield finding(
+            context,
+            f"refused:{plan.id}",
+            "blocked",
+            "high",
+            site,
+            f"**{site.label}**: what is booked for {at:%a %H:%M} will not begin as things stand.",
+            f"{of}{' '.join(texts)} Plan it anew, or see to what stands against it.",
+            act("Plan it anew", "see-plan", site=site.id),
+            booking.starts_at.date(),
+        )
 
 
 def of_bookings(context: Context, site: Site) -> Iterator[Finding]:

@@ -85,6 +85,8 @@ def _once(run: Acting, act: RunAct[Pictured], take: Callable[[], Pictured]) -> N
         return
     try:
         run.journal.once(act, take, text=lambda taken: counted(len(taken.pictures), "picture"))
+    except ImportError as error:
+        run.journal.note(act, f"could not be taken: the package {error.name} is not installed")
     except (NoPicture, NoBrowser, OSError) as error:
         run.journal.note(act, f"could not be taken: {error}")
 

@@ -5,13 +5,13 @@ Patterns are a person's, text is a maker's: each match may take a moment and no 
 
 from __future__ import annotations
 
-import html
 from collections.abc import Iterable, Mapping
 
 import regex
 
 from windbreak.core.values.releases import Change, ChangeKind
 from windbreak.feeds.errors import FeedUnreadable
+from windbreak.outside.markup import bare
 
 MOST_LINES = 400
 LONGEST = 500
@@ -65,7 +65,5 @@ def _changes(
 
 def _lines(text: str) -> list[str]:
     """The lines of a plain or marked-up text, without marks of lists and of markup."""
-    broken = regex.sub(r"(?i)<(?:li|p|br|div|h\d)\b[^>]*>", "\n", text[: 2**18])
-    bare = html.unescape(regex.sub(r"<[^>]*>", "", broken))
-    lines = (line.strip(" \t\r*-•–") for line in bare.splitlines())
+    lines = (line.strip(" \t\r*-•–") for line in bare(text[: 2**18]).splitlines())
     return [line[:LONGEST] for line in lines if line][:MOST_LINES]

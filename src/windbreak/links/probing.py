@@ -6,38 +6,16 @@ import re
 import time
 from collections.abc import Callable, Iterable, Iterator
 from datetime import datetime
-from html.parser import HTMLParser
 
 from windbreak.core.values.runs import Look, Probe, Seen, Verdict
 from windbreak.links.adapter import AgentLook
 from windbreak.links.errors import LinkError, Unreachable
 from windbreak.links.visiting import Visiting
+from windbreak.outside.markup import Marked, with_marks
 
 Page = tuple[str, str]  # its name, and its address on the site
 
 _SIGNS = ("fatal fault", "uncaught", "traceback", "stack trace", "database could not")
-
-
-class _Marks(HTMLParser):
-    """The title and headings of a page, and the blocks of an editor."""
-
-    def __init__(self) -> None:
-        super().__init__()
-        self.marks: list[str] = []
-        self.blocks = 0
-        self._inside = False
-
-    def handle_starttag(self, tag: str, attrs: list[tuple[str, str | None]]) -> None:
-        self._inside = tag in ("title", "h1", "h2")
-        if any(name == "data-block" for name, _ in attrs):
-            self.blocks += 1
-
-    def handle_endtag(self, tag: str) -> None:
-        self._inside = False
-
-    def handle_data(self, data: str) -> None:
-        if self._inside and data.strip():
-            self.marks.append(data.strip())
 
 
 def look_at(site: Visiting, name: str, where: str, *, past_caches: bool = True) -> Look:
@@ -46,18 +24,17 @@ def look_at(site: Visiting, name: str, where: str, *, past_caches: bool = True) 
     return look
 
 
-def _look(site: Visiting, name: str, where: str, *, past_caches: bool) -> tuple[Look, _Marks]:
+def _look(site: Visiting, name: str, where: str, *, past_caches: bool) -> tuple[Look, Marked]:
     headers = {"cache-control": "no-cache", "pragma": "no-cache"} if past_caches else {}
     started = time.monotonic()
-    marks = _Marks()
     try:
         visited = site.page(where, headers)
     except LinkError as error:
         seconds = round(time.monotonic() - started, 3)
         late = isinstance(error, Unreachable) and error.late
-        return no_answer(name, where, seconds, str(error), late=late), marks
+        return no_answer(name, where, seconds, str(error), late=late), Marked()
     text = visited.text
-    marks.feed(text)
+    marks = with_marks(text)
     low = text.lower()
     faults = tuple(sign for sign in _SIGNS if sign in low)
     return (
@@ -67,7 +44,7 @@ def _look(site: Visiting, name: str, where: str, *, past_caches: bool) -> tuple[
             status=visited.status,
             seconds=visited.seconds,
             bytes=len(visited.body),
-            marks=tuple(marks.marks),
+            marks=marks.marks,
             faults=faults,
         ),
         marks,

@@ -115,7 +115,7 @@ def _head(opened: zipfile.ZipFile, file: str) -> str:
 
 def _field(head: str, name: str) -> str:
     match = re.search(rf"^[ \t/*#@]*{re.escape(name)}:(.*)$", head, re.MULTILINE | re.IGNORECASE)
-    return re.sub(r"\s*(?:\*/|\?>).*", "", match.group(1)).strip() if match else ""
+    return re.sub(r"(?:\*/|\?>).*", "", match.group(1)).strip() if match else ""
 
 
 def _header(kind: str, id: str, version: str, name: str, folder: str) -> Header:

@@ -13,7 +13,7 @@ from tests.operations.within import RHONA, WithContext, look_again
 from windbreak.core.values.bookings import Book
 from windbreak.core.values.freezes import NewFreezeCalendar
 from windbreak.operations.errors import Refused
-from windbreak.operations.scheduling import bookings, freeze_calendars, freezes
+from windbreak.operations.scheduling import bookings, freeze_calendars, freezes, occurrences
 
 SITE = "skerry-light"
 HEAD = "BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:x\r\n"
@@ -139,6 +139,17 @@ class Calendars(WithContext):
             self.assertNotIn("calendar:season", {f.id for f in look_again(self.context)})
         freeze_calendars.drop(self.context, "season", RHONA)
         self.assertEqual(freezes.listed(self.context), [])
+
+    def test_a_rule_that_comes_to_no_end_is_given_up_and_changes_nothing(self) -> None:
+        for often in ("SECONDLY", "HOURLY"):
+            rule = f"RRULE:FREQ={often};BYMONTH=2;BYMONTHDAY=30"  # no year has such a day
+            endless = event("a", f"DTSTART:{day(1)}T200000Z\r\nDURATION:PT1H\r\n{rule}")
+            shorter = mock.patch.object(occurrences, "SECONDS", 2)
+            with shorter, self.assertRaises(Refused) as caught:
+                self.add(calendar(endless))
+            self.assertEqual(caught.exception.code, "bad-calendar")
+            self.assertIn("could not be counted within 2 s", str(caught.exception))
+        self.assertEqual(freeze_calendars.listed(self.context), [])
 
     def test_what_is_no_calendar_is_refused_and_nothing_is_half_done(self) -> None:
         late = event("a", f"DTSTART:{day(3)}T2000\r\nDTEND:nonsense\r\nSUMMARY:x")

@@ -7,15 +7,11 @@ changes nothing, and says so.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
-from datetime import date, datetime, time, timedelta
+from collections.abc import Callable
+from datetime import datetime, timedelta
 from functools import partial
-from typing import Any, NamedTuple
-from zoneinfo import ZoneInfo
 
-from dateutil.rrule import rrule, rruleset, rrulestr
 from icalendar import Calendar, Event
-from icalendar.prop import vRecur
 
 from windbreak.core.values.accounts import Principal
 from windbreak.core.values.freezes import (
@@ -28,7 +24,8 @@ from windbreak.feeds.errors import FeedError
 from windbreak.feeds.fetching import fetch
 from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
-from windbreak.operations.scheduling import freezes, timetables
+from windbreak.operations.scheduling import freezes, occurrences, timetables
+from windbreak.operations.scheduling.occurrences import Occurrence
 from windbreak.operations.sites import clients
 from windbreak.wording.words import counted
 
@@ -36,14 +33,6 @@ AHEAD = timedelta(days=400)
 EVERY = timedelta(hours=6)
 MOST_EVENTS = 1000
 LIMIT = 2**20  # bytes
-
-
-class _Coming(NamedTuple):
-    """A freeze as a calendar tells it."""
-
-    start: datetime
-    end: datetime
-    reason: str
 
 
 def listed(context: Context) -> list[FreezeCalendar]:
@@ -119,85 +108,17 @@ def _fetched(context: Context, url: str) -> str:
         raise Refused("no-calendar", f"the calendar can't be read: {error}") from None
 
 
-def _read(context: Context, text: str, zone: str) -> list[_Coming]:
+def _read(context: Context, text: str, zone: str) -> list[Occurrence]:
     """The freezes that a calendar tells of, from now on. Raises Refused."""
     if len(text.encode()) > LIMIT:
         raise Refused("bad-calendar", f"it is more than {LIMIT // 1024} kB")
-    now = context.clock()
     try:
-        calendar = Calendar.from_ical(text)
-        coming = sorted(set(_coming(calendar, now, ZoneInfo(zone))))
-    except Exception as error:  # whatever the package meets in what somebody else wrote
-        fault = str(error).splitlines()[0] if str(error) else type(error).__name__
-        raise Refused("bad-calendar", f"this is no iCalendar that can be read: {fault}") from None
+        coming = occurrences.told_apart(text, zone, context.clock(), AHEAD, MOST_EVENTS)
+    except occurrences.NotRead as error:
+        raise Refused("bad-calendar", f"this is no iCalendar that can be read: {error}") from None
     if len(coming) > MOST_EVENTS:
         raise Refused("bad-calendar", f"it has too many events: {MOST_EVENTS} are the most")
     return coming
-
-
-def _coming(calendar: Any, now: datetime, zone: ZoneInfo) -> Iterator[_Coming]:
-    """What its events freeze, from now on, each time; no more than is taken, and one."""
-    events = [
-        event
-        for event in calendar.walk("VEVENT")
-        if event.get("STATUS") != "CANCELLED" and event.get("TRANSP") != "TRANSPARENT"
-    ]
-    # A time of something that recurs may have been told anew: by its id and the time it stands for.
-    anew = {
-        (str(event.get("UID")), _instant(event["RECURRENCE-ID"].dt, zone))
-        for event in calendar.walk("VEVENT")
-        if "RECURRENCE-ID" in event
-    }
-    count = 0
-    for event in events:
-        length = _instant(event.end, zone) - _instant(event.start, zone)
-        reason = str(event.get("SUMMARY") or "").strip() or "frozen"
-        for start in _times(event, zone, now - length):
-            again = (str(event.get("UID")), start) in anew and "RECURRENCE-ID" not in event
-            if start > now + AHEAD:
-                break
-            if again or start + length <= now or length <= timedelta():
-                continue
-            yield _Coming(start, start + length, reason)
-            count += 1
-            if count > MOST_EVENTS:
-                return
-
-
-def _times(event: Any, zone: ZoneInfo, since: datetime) -> Iterator[datetime]:
-    """When an event begins, each time from about an instant on. What recurs does so by the clock of
-    its own zone.
-    """
-    first = event.start
-    own = (first.tzinfo if isinstance(first, datetime) else None) or zone
-    begins = _instant(first, zone).astimezone(own).replace(tzinfo=None)
-    if "RRULE" not in event and "RDATE" not in event:
-        yield begins.replace(tzinfo=own)
-        return
-    times = rruleset()
-    times.rdate(begins)
-    if "RRULE" in event:
-        parts_of_rule = dict(event["RRULE"])
-        until = [_instant(text, zone).astimezone(own) for text in parts_of_rule.pop("UNTIL", ())]
-        rule = str(vRecur(parts_of_rule).to_ical().decode())  # type: ignore[no-untyped-call]
-        ruled = rrulestr(rule, dtstart=begins)
-        assert isinstance(ruled, rrule)  # one rule was given
-        times.rrule(ruled.replace(until=until[0].replace(tzinfo=None)) if until else ruled)
-    for name, take in (("RDATE", times.rdate), ("EXDATE", times.exdate)):
-        listed_ = event.get(name, ())
-        for text in listed_ if isinstance(listed_, list) else [listed_] if listed_ else ():
-            for day in text.dts:
-                take(_instant(day.dt, zone).astimezone(own).replace(tzinfo=None))
-    start = since.astimezone(own).replace(tzinfo=None) - timedelta(days=1)
-    for when in times.xafter(start, inc=True):
-        yield when.replace(tzinfo=own)
-
-
-def _instant(when: date | datetime, zone: ZoneInfo) -> datetime:
-    """A day or a time of day as an instant: what floats is meant in the calendar's zone."""
-    if not isinstance(when, datetime):
-        when = datetime.combine(when, time())
-    return when.replace(tzinfo=zone) if when.tzinfo is None else when
 
 
 def _of(context: Context, id_: str) -> list[SiteFreeze]:
@@ -207,7 +128,7 @@ def _of(context: Context, id_: str) -> list[SiteFreeze]:
 def _take(
     context: Context,
     id_: str,
-    coming: list[_Coming],
+    coming: list[Occurrence],
     by: str,
     first: Callable[[], object] = lambda: None,
 ) -> CalendarRead:
@@ -215,7 +136,7 @@ def _take(
     to be written ``first``: all of it or nothing. Writes.
     """
     now, result = context.clock(), ""
-    standing = {_Coming(f.from_, f.to, f.reason): f for f in _of(context, id_) if f.to > now}
+    standing = {Occurrence(f.from_, f.to, f.reason): f for f in _of(context, id_) if f.to > now}
     new = [event for event in coming if event not in standing]
     gone = [freeze for event, freeze in standing.items() if event not in set(coming)]
 

@@ -84,7 +84,7 @@ describe("a run unfolded", () => {
     ({
       steps,
       seen: [{}, {}],
-      journal: [{ act: "snapshot", state: "done", at: "2026-11-24T01:58:00" }],
+      journal: [{ kind: "snapshot", act: "snapshot", state: "done", at: "2026-11-24T01:58:00" }],
     }) as unknown as RunStory;
 
   test("is always told in one order, and says nothing of what was not", () => {

@@ -1,7 +1,7 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
-import { api, asked, queries, type Schemas, type SitePlan, told } from "../../api/client";
+import { api, asked, Problem, queries, type Schemas, type SitePlan, told } from "../../api/client";
 import { Belt } from "../../belt/belt";
 import { Ask } from "../../pieces/dialog";
 import { Load } from "../../pieces/load";
@@ -181,6 +181,7 @@ function Bar({ plan, label, sheet }: { plan: SitePlan; label: string; sheet: Sch
   const booked = sheet?.starts_at;
   const [changed, setChanged] = useState<"carry-over" | "set-aside" | null>(null);
   const [asking, setAsking] = useState<"approve" | "run" | null>(null);
+  const [although, setAlthough] = useState(false);
   const go = useNavigate();
   const path = { params: { path: { id: plan.id } } };
   const again = () => {
@@ -196,7 +197,7 @@ function Bar({ plan, label, sheet }: { plan: SitePlan; label: string; sheet: Sch
     onSuccess: again,
   });
   const run = useMutation({
-    mutationFn: () => told(api.POST("/api/v1/plans/{id}/runs", { ...path, body: { outside_window: true } })),
+    mutationFn: () => told(api.POST("/api/v1/plans/{id}/runs", { ...path, body: { outside_window: true, although_it_failed: although } })),
     onSuccess: (begun) => go(`/runs/${begun.id}`),
   });
   const steps = plural(plan.plan.steps.length, "step");
@@ -289,6 +290,12 @@ function Bar({ plan, label, sheet }: { plan: SitePlan; label: string; sheet: Sch
           The site is changed at once, outside its window: {steps}, each looked at. Combined steps are done
           behind a maintenance page.
         </p>
+        {run.error instanceof Problem && run.error.code === "failed-elsewhere" && (
+          <label className="block pt-2">
+            <input type="checkbox" checked={although} onChange={() => setAlthough(!although)} /> Run it here although
+            it failed there
+          </label>
+        )}
       </Ask>
     </div>
   );

@@ -9588,6 +9588,43 @@ export interface components {
             version: string;
         };
         /**
+         * WaitingMove
+         * @description The same, with the sites that a word would let make it.
+         */
+        WaitingMove: {
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** Decided At */
+            decided_at?: string | null;
+            /** Decided By */
+            decided_by?: string | null;
+            /** Id */
+            id: string;
+            /** Product */
+            product: string;
+            /** Run */
+            run: number;
+            /** Site */
+            site: string;
+            /** Text */
+            text: string;
+            /** Version */
+            version: string;
+            /**
+             * Waits
+             * @default []
+             */
+            waits: string[];
+            /**
+             * Why
+             * @default
+             */
+            why: string;
+        };
+        /**
          * Watch
          * @description When somebody is there to watch, and how many jobs at a time.
          */
@@ -11923,7 +11960,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["FailedMove"][];
+                    "application/json": components["schemas"]["WaitingMove"][];
                 };
             };
             /** @description That can't be read */

@@ -21,7 +21,7 @@ from windbreak.cli.output import (
 )
 from windbreak.cli.profile import connect, pick_product, pick_site
 from windbreak.cli.refusals import Refusal
-from windbreak.wording.words import counted, day
+from windbreak.wording.words import counted, day, listed
 
 if TYPE_CHECKING:
     from windbreak.client import Windbreak
@@ -93,7 +93,8 @@ def add(commands: Any, common: argparse.ArgumentParser) -> None:
     )
     command.add_argument("product", metavar="PRODUCT")
     command.add_argument("version", metavar="VERSION")
-    command.add_argument("--why", default="", help="your reason, for the ledger")
+    command.add_argument("--why", required=True, help="your reason, for the ledger")
+    command.add_argument("--yes", action="store_true")
     command.set_defaults(do=_let_go)
 
 
@@ -441,6 +442,10 @@ def _failed(args: argparse.Namespace) -> None:
 def _let_go(args: argparse.Namespace) -> None:
     with connect(args) as windbreak:
         product = pick_product(windbreak, args.product)
+        for waiting in windbreak.failed_moves():
+            if (waiting.product, waiting.version) == (product, args.version):
+                whom = listed(waiting.waits) or "Whoever is approved for it later"
+                ask(f"{waiting.text} {whom} would make the same move.", yes=args.yes)
         move = windbreak.let_move_go(product, args.version, args.why)
     dump(move) if args.json else say(
         f"{move.product} {move.version} may be made elsewhere; what waited for it is booked again."

@@ -47,7 +47,13 @@ if TYPE_CHECKING:
     from windbreak.core.values.policy import InForce, NewRule, Rule
     from windbreak.core.values.products import KnownProduct, ProductChange
     from windbreak.core.values.releases import DecideRepublished, KnownRelease, NewRelease
-    from windbreak.core.values.rollouts import ApproveRollout, FailedMove, NewRollout, Rollout
+    from windbreak.core.values.rollouts import (
+        ApproveRollout,
+        FailedMove,
+        NewRollout,
+        Rollout,
+        WaitingMove,
+    )
     from windbreak.core.values.runs import Run
     from windbreak.core.values.sites import (
         Host,
@@ -105,7 +111,7 @@ HOMES = {
     "core.values.products": "KnownProduct",
     "core.values.releases": "KnownRelease",
     "core.values.matters": "Debt Matter",
-    "core.values.rollouts": "FailedMove Rollout",
+    "core.values.rollouts": "FailedMove Rollout WaitingMove",
     "core.values.runs": "Run",
     "core.values.sites": "Host LinkCode Site",
     "core.values.tasks": "Task",
@@ -655,7 +661,7 @@ def open_gate(id: int, gate: str, why: str = "") -> Call[Rollout]:
     return _send("POST", _at("/rollouts/{}/open-gate", id), {"gate": gate, "why": why})
 
 
-def failed_moves() -> Call[list[FailedMove]]:
+def failed_moves() -> Call[list[WaitingMove]]:
     """The moves that failed somewhere and wait everywhere for a person's word, newest first."""
     return _get("/failed-moves")
 

@@ -42,7 +42,7 @@ from windbreak.core.values.plans import SitePlan
 from windbreak.core.values.policy import InForce, NewRule, Rule
 from windbreak.core.values.products import KnownProduct, ProductChange
 from windbreak.core.values.releases import DecideRepublished, KnownRelease, NewRelease
-from windbreak.core.values.rollouts import ApproveRollout, FailedMove, NewRollout, Rollout
+from windbreak.core.values.rollouts import ApproveRollout, FailedMove, NewRollout, Rollout, WaitingMove
 from windbreak.core.values.runs import Run
 from windbreak.core.values.sites import Host, LinkCode, NewByHand, NewSite, NoteFor, Site, SiteChange, Window, WindowsOf
 from windbreak.core.values.tasks import Task
@@ -267,7 +267,7 @@ can take it now."""
         """Go on with a rollout without one of its sites."""
     def open_gate(self, id: int, gate: str, why: str='') -> Rollout:
         """Let a gate of a rollout open though a run before it did not end well."""
-    def failed_moves(self) -> list[FailedMove]:
+    def failed_moves(self) -> list[WaitingMove]:
         """The moves that failed somewhere and wait everywhere for a person's word, newest first."""
     def let_move_go(self, product: str, version: str, why: str='') -> FailedMove:
         """Let a move be made elsewhere though it failed somewhere."""
@@ -619,7 +619,7 @@ can take it now."""
         """Go on with a rollout without one of its sites."""
     async def open_gate(self, id: int, gate: str, why: str='') -> Rollout:
         """Let a gate of a rollout open though a run before it did not end well."""
-    async def failed_moves(self) -> list[FailedMove]:
+    async def failed_moves(self) -> list[WaitingMove]:
         """The moves that failed somewhere and wait everywhere for a person's word, newest first."""
     async def let_move_go(self, product: str, version: str, why: str='') -> FailedMove:
         """Let a move be made elsewhere though it failed somewhere."""

@@ -15,7 +15,7 @@ from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
 from windbreak.operations.runs import runs
 from windbreak.operations.scheduling import rollouts
-from windbreak.operations.sites import keys, sites, tasks, twins
+from windbreak.operations.sites import inventories, keys, sites, tasks, twins
 from windbreak.standins.fleet import put
 from windbreak.wording.acts import command
 
@@ -127,6 +127,20 @@ class Twins(WithTwin):
         for slug in (SITE, TWIN):
             left = list((self.place(slug).root.parent / "agent" / "snapshots").iterdir())
             self.assertEqual(left, [])
+
+    def test_a_proof_on_a_twin_that_is_ahead_is_no_change_by_other_hands(self) -> None:
+        put(self.place(TWIN), "plugin/lee", "5.5")
+        there = sites.agent_for(self.context, TWIN).inventory(TWIN, self.context.clock())
+        inventories.take_in(self.context, there, ours=True)
+        self.assertNotEqual(there.version_of("plugin/lee"), self.version(SITE))
+        task = self.task("prove backup", TWIN)
+        self.assertEqual(task.state, "done", task.text)
+        sites.refresh(self.context, TWIN)
+        self.assertEqual(inventories.moved_by_others(self.context, TWIN), [])
+        self.assertEqual(self.version(TWIN), "5.5")
+
+    def version(self, site: str) -> str | None:
+        return self.context.store.inventories.get(site).version_of("plugin/lee")
 
     def test_no_run_begins_while_a_task_has_the_site(self) -> None:
         plan = self.approved(SITE)

@@ -204,3 +204,9 @@ class FailedMove(Value):
     decided_by: str | None = None
     decided_at: datetime | None = None
     why: str = ""
+
+
+class WaitingMove(FailedMove):
+    """The same, with the sites that a word would let make it."""
+
+    waits: tuple[str, ...] = ()

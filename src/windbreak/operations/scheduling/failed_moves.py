@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping
 
 from windbreak.core.values.accounts import Principal
-from windbreak.core.values.rollouts import FailedMove
+from windbreak.core.values.rollouts import FailedMove, WaitingMove
 from windbreak.core.values.runs import Run
 from windbreak.core.values.verdicts import PlannedStep
 from windbreak.operations.context import Context
@@ -85,16 +85,44 @@ def in_words(context: Context, moves: Iterable[FailedMove]) -> str:
     return " with ".join(lines)
 
 
+def like(context: Context, moves: Iterable[FailedMove]) -> list[str]:
+    """The sites that are approved to make the like of some moves, and wait. Reads."""
+    booked = [b.plan for b in context.store.bookings.all(state="waiting")]
+    standing = context.store.plans.standing(booked + context.store.plans.to_book())
+    failed = list(moves)
+    return sorted(
+        {
+            plan.site
+            for plan in standing.values()
+            for move in failed
+            if plan.targets.get(move.product) == move.version and plan.site != move.site
+        }
+    )
+
+
+def asked(context: Context) -> list[WaitingMove]:
+    """The moves that wait for a word, with whom a word would let go, newest first. Reads."""
+    return [
+        WaitingMove(
+            **vars(move),
+            waits=tuple([context.store.sites.get(site).label for site in like(context, [move])]),
+        )
+        for move in waiting(context)
+    ]
+
+
 def let_go(context: Context, product: str, version: str, why: str, by: Principal) -> FailedMove:
     """Let a move be made elsewhere though it failed somewhere, and with it those that failed in the
     same step. Writes. Raises NotFound where it did not fail, Refused where somebody has decided
-    already.
+    already, or no reason is given.
     """
     move = context.store.failed_moves.find(move_id(product, version))
     if move is None:
         raise NotFound("failed move", move_id(product, version))
     if move.decided_by is not None:
         raise Refused("decided", f"{move.decided_by} has let {product} {version} go already")
+    if not why.strip():
+        raise Refused("no-reason", "say why it may be made elsewhere: --why")
     together = [failed for failed in waiting(context) if failed.run == move.run]
     with context.store.transaction():
         for failed in together:

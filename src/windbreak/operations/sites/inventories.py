@@ -3,7 +3,7 @@
 A refresh, a run and an import all come this way: folders that a product is known to lie in are
 given its id, what changed is recorded (the store marks it for the projector), and what a site runs
 becomes what it may have again, unless it is only being tried. What moved between two looks, and was
-not moved by us, goes into the ledger under the name of whoever moved it.
+not moved by us, goes into the ledger as changed on the site: nothing tells who it was.
 """
 
 from __future__ import annotations
@@ -13,13 +13,12 @@ from datetime import timedelta
 
 from windbreak.core.values.inventories import Inventory
 from windbreak.core.values.ledger import LedgerEntry
-from windbreak.core.versions.version import parse_version
 from windbreak.operations.context import Context
 from windbreak.operations.sites import turns
 from windbreak.operations.tracking import rights
 
-ITS_UPDATER = "The site’s own updater"
 OTHER_HANDS = "Somebody on the site"
+_NAMED_BEFORE = ("The site’s own updater", OTHER_HANDS)  # older lines took one for known
 TOLD_FOR = timedelta(days=7)  # that a site moved something without us
 
 
@@ -44,15 +43,12 @@ def take_in(
 
 
 def _note_moves(context: Context, before: Inventory, now: Inventory) -> None:
-    """Write down what moved on a site without us: upwards, with its own updater on, it was that."""
+    """Write down what moved on a site without us."""
     names = {c.product: c.name for c in (*before.components, *now.components)}
     for product, was, is_ in _moves(before, now):
-        up = was is not None and is_ is not None and parse_version(is_) > parse_version(was)
-        by_itself = up and before.automatic_updates and not product.startswith("runtime/")
         what = f"{names[product]} {was or 'absent'} → {is_ or 'gone'}"
         since = f"seen now; {before.at:%a %d %b, %H:%M} UTC it was not so yet"
-        who = ITS_UPDATER if by_itself else OTHER_HANDS
-        context.record(who, what, now.id, why="not by Windbreak", result=since)
+        context.record(OTHER_HANDS, what, now.id, why="not by Windbreak", result=since)
         context.tell("site", now.id, f"{what}, moved by other hands than ours")
 
 
@@ -69,7 +65,7 @@ def moved_by_others(context: Context, site: str) -> list[LedgerEntry]:
     """What was moved on a site without us of late, the newest first. Reads."""
     since = context.clock() - TOLD_FOR
     lines = context.store.ledger.all(subject=site, newest_first=True, limit=40)
-    return [x for x in lines if x.who in (ITS_UPDATER, OTHER_HANDS) and x.at >= since]
+    return [x for x in lines if x.who in _NAMED_BEFORE and x.at >= since]
 
 
 def _named(context: Context, inventory: Inventory) -> Inventory:

@@ -146,6 +146,8 @@ def _bring_back(context: Context, twin: str, here: Agent) -> None:
     if here.change(snapshots[0]).state == "done":
         kept = [_do(here, "restore", snapshot=snapshots[0])["change"]]
     _do(here, "drop", snapshots=list(snapshots), kept=kept)
+    there = here.inventory(twin, context.clock())
+    inventories.take_in(context, there, ours=True)  # what moved meanwhile was the proof
     context.store.sites.change(twin, snapshots=())
 
 

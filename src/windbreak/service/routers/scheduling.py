@@ -26,6 +26,7 @@ from windbreak.core.values.rollouts import (
     OpenGate,
     Reason,
     Rollout,
+    WaitingMove,
 )
 from windbreak.core.values.watching import NewWatch, WatchHours
 from windbreak.documents.calendar import Calendar
@@ -257,9 +258,9 @@ def open_gate(context: Ctx, who: Who, id: Number, how: OpenGate) -> Rollout:
 
 @router.get("/failed-moves")
 @ready(*hanging.WORK, "outcome", exact=True)
-def list_failed_moves(context: Ctx, who: Who) -> list[FailedMove]:
+def list_failed_moves(context: Ctx, who: Who) -> list[WaitingMove]:
     """The moves that failed somewhere and wait everywhere for a person's word, newest first."""
-    return failed_moves.waiting(context)
+    return failed_moves.asked(context)
 
 
 @router.post("/failed-moves/{kind}/{slug}/{version}/let-go")

@@ -42,25 +42,12 @@ def of_gates(context: Context) -> Iterator[Finding]:
 
 def of_failed_moves(context: Context) -> Iterator[Finding]:
     """Moves that failed somewhere and that others are approved to make."""
-    standing = context.store.plans.standing(
-        [b.plan for b in context.store.bookings.all(state="waiting")]
-        + context.store.plans.to_book()
-    )
     for moves in failed_moves.by_run(context):
-        first = moves[0]
-        like = sorted(
-            {
-                plan.site
-                for plan in standing.values()
-                if any(
-                    plan.targets.get(move.product) == move.version and plan.site != move.site
-                    for move in moves
-                )
-            }
-        )
+        first, like = moves[0], failed_moves.like(context, moves)
         if not like:
             continue
         labels = [context.store.sites.get(site).label for site in like]
+        names = f"windbreak rollout let-go {first.product} {first.version}"
         yield finding(
             context,
             f"failed-move:{first.run}",
@@ -70,9 +57,10 @@ def of_failed_moves(context: Context) -> Iterator[Finding]:
             f"**{failed_moves.in_words(context, moves)}** failed on "
             f"{context.store.sites.get(first.site).label}.",
             f"{listed(labels[:4])}{f' and {len(labels) - 4} more' if len(labels) > 4 else ''} "
-            "would make the same move, and wait until you have decided: let it go, or hold it. "
-            f"Run {first.run} tells what happened.",
-            act("Let it go elsewhere", "let-go", product=first.product, version=first.version),
+            "would make the same move, and wait for your word. "
+            f"Run {first.run} tells what happened. Hold the release; or, once you know that it was "
+            f"that site’s own: {names}",
+            act("See what happened", "see-run", run=str(first.run)),
         )
 
 

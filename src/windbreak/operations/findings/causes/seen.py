@@ -21,13 +21,16 @@ def of_other_hands(context: Context, site: Site) -> Iterator[Finding]:
     moved = inventories.moved_by_others(context, site.id)
     if not moved:
         return
-    itself = all(line.who == inventories.ITS_UPDATER for line in moved)
+    inventory = context.store.inventories.find(site.id)
+    updater = (
+        " Its own updater is on, and may have done it: without a snapshot, and without looking "
+        "afterwards. Runs pause it."
+        if inventory and inventory.automatic_updates
+        else ""
+    )
     text = (
-        "Its own updater is on: it takes what it likes between two looks, without a snapshot and "
-        "without looking afterwards. Ask its owner to switch that off there; runs pause it."
-        if itself
-        else "That was none of ours. Plans made before start from what is no longer there; they "
-        "are made anew."
+        "No run of ours made this change; who did is not known. Plans made before start from what "
+        f"is no longer there; they are made anew.{updater}"
     )
     yield finding(
         context,
@@ -35,8 +38,7 @@ def of_other_hands(context: Context, site: Site) -> Iterator[Finding]:
         "unknown",
         "medium",
         site,
-        f"**{site.label}** {'updated itself' if itself else 'was changed by other hands'}: "
-        f"{listed([line.what for line in moved])}.",
+        f"**{site.label}** was changed on the site: {listed([line.what for line in moved])}.",
         text,
         act("See the site", "see-site", site=site.id),
     )

@@ -18,6 +18,10 @@ from tests.agent.hosts import AGENT
 
 _BEGUN = """
 define( 'ABSPATH', $argv[2] . '/' );
+define( 'WP_CONTENT_DIR', $argv[2] . '/wp-content' );
+function get_option() {
+	return '';
+}
 foreach ( array( 'archive', 'folders', 'memory', 'snapshots' ) as $part ) {
 	require "$argv[1]/parts/$part.php";
 }

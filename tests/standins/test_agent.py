@@ -89,11 +89,11 @@ class Linking(WithAgent):
         self.call("goodbye")
         self.assertEqual(self.ask("inventory")[0], 401)
 
-    def test_a_looking_pass_opens_the_editor_once(self) -> None:
-        text = str(self.call("look")["editor"]).partition("pass=")[2]
-        self.assertTrue(self.agent.take_pass(text))
-        self.assertFalse(self.agent.take_pass(text))
-        self.assertFalse(self.agent.take_pass("guessed"))
+    def test_a_looking_pass_is_in_no_address_and_holds_for_its_minutes(self) -> None:
+        look = self.call("look")
+        self.assertNotIn("pass=", str(look["editor"]))
+        self.assertTrue(self.agent.memory.holds_pass(str(look["pass"])))
+        self.assertFalse(self.agent.memory.holds_pass("guessed"))
 
 
 class Changes(WithAgent):

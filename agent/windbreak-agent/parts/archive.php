@@ -23,7 +23,8 @@ final class Archive {
 		$loose = array();
 		$files = 0;
 		foreach ( self::every( $root ) as $name => $entry ) {
-			$path = $entry->getPathname();
+			$path  = $entry->getPathname();
+			$shown = 0 === strpos( $name, 'files/' ) ? substr( $name, strlen( 'files/' ) ) : $path;
 			if ( $entry->isLink() ) {
 				$links[ $name ] = readlink( $path );
 				continue;
@@ -33,7 +34,7 @@ final class Archive {
 				continue; // it is gone; or it is a socket, a pipe: nothing that could be kept
 			}
 			if ( ! is_readable( $path ) && file_exists( $path ) ) {
-				throw new Failed( 'not-permitted', "a snapshot would not be whole, since PHP may not read $name: have that changed, or the file moved out of the site" );
+				throw new Failed( 'not-permitted', "a snapshot would not be whole, since PHP may not read $shown: have that changed, or the file moved out of the site" );
 			}
 			if ( $entry->isDir() ) {
 				$zip->addEmptyDir( $name );
@@ -49,7 +50,7 @@ final class Archive {
 					if ( ! file_exists( $path ) ) {
 						continue;
 					}
-					throw new Failed( 'unknown', "$name can’t be put into a snapshot" );
+					throw new Failed( 'unknown', "$shown can’t be put into a snapshot" );
 				}
 				$files += 1;
 				$zip->setCompressionIndex( $zip->numFiles - 1, \ZipArchive::CM_STORE ); // time counts here more than room

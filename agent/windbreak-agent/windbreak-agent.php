@@ -105,7 +105,7 @@ function owners_page(): void {
 	}
 	if ( ! $lacks ) {
 		$agent = new Agent( $memory );
-		Proof::ask( $memory );
+		null !== $memory->fact( 'served' ) ? Proof::ask( $memory ) : Proof::renew( $memory );
 		if ( isset( $_POST['windbreak_do'] ) && check_admin_referer( 'windbreak-agent' ) ) {
 			$told = owners_act( $agent, (string) $_POST['windbreak_do'], (string) wp_unslash( $_POST['windbreak_line'] ?? '' ) );
 		}

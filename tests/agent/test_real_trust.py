@@ -276,6 +276,7 @@ class TheMaintenancePage(WithConfig):
 
     def test_who_keeps_the_site_signs_in_and_takes_it_away(self) -> None:
         self.assertEqual(self.get("/wp-login.php").status_code, 200)
+        self.assertEqual(self.get("/wp-login.php?action=register").status_code, 503)
         self.assertIn("wp-login.php?redirect_to=", self.get("/").text)
         self.assertEqual(self.get("/wp-admin/index.php").status_code, 503)
         own = self.get(PAGE)  # nobody is signed in: the system leads to its sign-in
@@ -315,6 +316,7 @@ class WhatLiesElsewhere(WithConfig):
         content, beside = self.real.root / "wp-content", self.folder / "content-beside"
         content.rename(beside)
         content.symlink_to(beside)
+        self.addCleanup(self.real.serve_with)  # PHP remembers for a while where links lead
         self.addCleanup(beside.rename, content)
         self.addCleanup(content.unlink)
         style = beside / "themes/twentytwentyone/style.css"

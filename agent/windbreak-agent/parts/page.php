@@ -13,6 +13,8 @@ final class Page {
 	const RENEWED = 3600;  // seconds from its end by which a call puts it off
 	const RETRY   = 120;   // seconds until a visitor is told to come again
 
+	const NO_SIGN_IN = array( 'register', 'lostpassword', 'retrievepassword', 'resetpass', 'rp', 'confirmaction' ); // what the sign-in's file does besides, and writes
+
 	/** Until when it stands, by what the agent remembers: 0 where it is down; of an older agent, for ever. */
 	public static function until( array $facts ): int {
 		$until = (int) ( $facts[ self::FACT ] ?? 0 );
@@ -36,8 +38,9 @@ final class Page {
 
 	/** Whether a request is for the sign-in, or for the agent's own page. */
 	public static function is_open( string $path ): bool {
-		$own = 'windbreak-agent' === ( $_GET['page'] ?? '' );
-		return (bool) preg_match( '#/wp-login\.php$#', $path ) || ( $own && self::is_of_agent( $path ) );
+		$own    = 'windbreak-agent' === ( $_GET['page'] ?? '' );
+		$enters = preg_match( '#/wp-login\.php$#', $path ) && ! in_array( $_REQUEST['action'] ?? '', self::NO_SIGN_IN, true );
+		return $enters || ( $own && self::is_of_agent( $path ) );
 	}
 
 	/** Whether a path is of the screens under which the agent's own page lies. */

@@ -430,6 +430,12 @@ class Shop(WithRuns):
         self.assertIn("during the restore", ended.text)
         self.assertEqual(self.orders(), before + 1)
         self.assertEqual(self.status(SHOP), 503)
+        told = self.take(ended.id, "restore")  # another order comes in while that unpacks
+        self.assertIn("while it was to be restored, so it was not", told)
+        self.assertEqual((self.orders(), self.status(SHOP)), (before + 2, 503))
+        self.faults(SHOP)
+        self.assertIn("The snapshot was restored.", self.take(ended.id, "restore"))
+        self.assertEqual((self.orders(), self.status(SHOP)), (before, 200))
 
 
 class AllAtOnce(WithRuns):

@@ -298,7 +298,16 @@ def _back(run: Acting, way: int, numbers: list[int]) -> _Came:
 def _restore(run: Acting, way: int) -> _Came:
     act = acts.restore(way)
     going_back.close_shop(run, act)
-    return _judged(run, way, f"The snapshot was restored.{going_back.bring_back(run, act)}")
+    # What came in until now is the person's decision; what comes in after it is not.
+    written = run.journal.ask(run.agent.look).written
+    try:
+        missing = going_back.bring_back(run, act, written)
+    except StepFailed as error:
+        if error.code != "not-as-expected":
+            raise
+        what = "Something was written on the site while it was to be restored, so it was not."
+        return f"{what} Look at what came in, and decide again; the maintenance page is up.", False
+    return _judged(run, way, f"The snapshot was restored.{missing}")
 
 
 def _judged(run: Acting, way: int, head: str) -> _Came:

@@ -354,6 +354,10 @@ class Fleet(WithRollouts):
         self.assertEqual(self.context.store.bookings.all(state="waiting"), [])
         (left,) = timetables.left_out(self.context)
         self.assertIn("failed on Whinchat Radio", left["text"])
+        new = NewRollout(sites=("tarnsey-harbour",), canaries=())
+        drafted = drafting.drafted(self.context, new, rollout.id).draft
+        self.assertEqual(drafted.members, ())  # it is given no time, and is told why
+        self.assertIn("failed on Whinchat Radio", drafted.stays_out[0].text)
         with self.assertRaises(NotFound):
             failed_moves.let_go(self.context, "plugin/oarlock", "99", "", RHONA)
         failed_moves.let_go(self.context, same.product, same.version, "the editor", RHONA)

@@ -29,7 +29,7 @@ from windbreak.operations.reasoning.answers import Reasoned
 from windbreak.operations.reasoning.cases import Ground
 from windbreak.operations.reasoning.explaining import explained
 from windbreak.operations.runs import own_files
-from windbreak.operations.scheduling import deadlines, gates, nights
+from windbreak.operations.scheduling import deadlines, failed_moves, gates, nights
 from windbreak.operations.scheduling.nights import Reckoned
 from windbreak.operations.sites import clients
 from windbreak.operations.views.standings import MOVING
@@ -165,6 +165,7 @@ class _Drafting:
         self.context, self.new, self.but = context, new, but
         self.ground = Ground.read(context)
         self.sight = deadlines.Sight(context)
+        self.failed = failed_moves.waiting(context)
         self.sites, self.beside = self._scope(), frozenset(new.beside)
         self.out = _Out()
         self.before: list[str] = []
@@ -279,10 +280,18 @@ class _Drafting:
         elif by_hand := list(own_files.seen_by_hand(self.context, site.id, taken.steps)):
             why = f"Changed by hand, and nobody has said what becomes of it: {'; '.join(by_hand)}."
             self.out.add(site, "blocked", why, "see-plan")
+        elif failed := self._failed_elsewhere(site, taken):
+            self.out.add(site, "failed", f"{failed}.", "see-plan")
         else:
             brings = self._brought(key, site, taken)
             reckoned = nights.reckon(self.context, site, taken.steps, brings, self.sight)
             yield _Going(site, taken, brings, reckoned, self._is_urgent(taken))
+
+    def _failed_elsewhere(self, site: Site, taken: _Taken) -> str:
+        """Why a site waits for a word: a move that it would make failed somewhere."""
+        moves = [move for step in taken.steps for move in step.moves]
+        targets = {move.product: move.to for move in moves if move.to is not None}
+        return failed_moves.against(self.context, self.failed, site.id, targets)
 
     def _take(self, site: Site) -> _Taken | str | None:
         """What is taken in the situation of a site; why nothing can be; None: nothing is to be."""

@@ -33,7 +33,7 @@ class Beside(WithForms):
 
         run = self.carried_out(self.brought("1.1"))
         acts = [(str(x.act), x.state) for x in self.context.store.journal.all(run=run.id)]
-        self.assertIn(("updates paused", "done"), acts)
+        self.assertIn(("updates-paused", "done"), acts)
         self.assertFalse(real_hands.updater_is_off(self.real))
         self.assertEqual(self.context.store.debts.all(site=SITE, paid=False), [])
 

@@ -121,7 +121,7 @@ class Workshop(WithReal):
         self.assertIn((f"regenerate {number} {DUNE}", "done"), acts)  # behind the page
         self.assertIn("styles of 1.1", self.page().text)
         self.assertLess(
-            acts.index((f"page up {number}", "done")),
+            acts.index((f"page-up {number}", "done")),
             acts.index((f"apply {number} {DUNE}", "done")),
         )
         self.assertIn("Slides · slides 1.1", self.page().text)
@@ -138,8 +138,8 @@ class Workshop(WithReal):
         run = self.carried_out(STILL)
         self.assertEqual(run.state, "done", run.text)
         acts = [act for act, state in self.acts(run.id) if state == "done"]
-        purged = acts.index("caches purged")
-        self.assertLess(acts.index("cache off page-cache"), purged)
+        purged = acts.index("caches-purged")
+        self.assertLess(acts.index("cache-off page-cache"), purged)
         self.assertEqual(self.context.store.debts.all(site=SITE, paid=False), [])
         self.assertTrue((self.real.root / "wp-content/advanced-cache.php").exists())
         self.assertIn("icons", self.page().text)  # and nothing that was kept before

@@ -136,7 +136,8 @@ class Adapter(TestCase):
         for _, where in look.pages:
             answer = httpx.get(self.system.address + where, trust_env=False, timeout=30)
             self.assertEqual(answer.status_code, 200, where)
-        shown = httpx.get(self.system.address + look.editor, trust_env=False, timeout=30)
+        where, pass_ = self.system.address + look.editor, {"windbreak-pass": look.pass_}
+        shown = httpx.get(where, headers=pass_, trust_env=False, timeout=30)
         self.assertEqual(shown.status_code, 200)
         self.assertIn("data-block", shown.text)
 

@@ -1,5 +1,6 @@
 """The world moves between two acts: windows close, gateways stumble, pages hang, others switch."""
 
+import json
 import sqlite3
 import time
 from collections.abc import Callable
@@ -24,7 +25,7 @@ from windbreak.core.values.plans import ApprovePlan, SitePlan
 from windbreak.core.values.rollouts import FailedMove
 from windbreak.core.values.runs import Run
 from windbreak.core.values.sites import Window
-from windbreak.core.values.verdicts import PlannedStep
+from windbreak.core.values.verdicts import PlannedMove, PlannedStep
 from windbreak.links.errors import CallFailed
 from windbreak.links.signed_agent import SignedAgent
 from windbreak.operations.administration import instance
@@ -32,6 +33,7 @@ from windbreak.operations.errors import Refused
 from windbreak.operations.planning import planning, policy
 from windbreak.operations.runs import (
     debts,
+    errands,
     going_back,
     journal,
     looking,
@@ -42,7 +44,7 @@ from windbreak.operations.runs import (
 from windbreak.operations.runs.acting import Acting
 from windbreak.operations.runs.runner import Runner
 from windbreak.operations.scheduling import approving, bookings
-from windbreak.operations.sites import sites
+from windbreak.operations.sites import inventories, sites
 from windbreak.operations.views import reports
 from windbreak.operations.views import sites as sites_view
 
@@ -520,6 +522,44 @@ class AllAtOnce(WithRuns):
         how = {"outside_window": True, "although_it_failed": True}
         run = runs.begin(self.context, plan.id, RHONA.name, **how)
         self.assertEqual(runs.carry_out(self.context, run.id).state, "done")
+
+
+class ByTheHost(WithRuns):
+    """A runtime is changed by the host: that is the step which its errand asked for."""
+
+    def test_what_an_errand_asked_for_is_its_step_done_and_no_change_by_others(self) -> None:
+        self.site(SITE)
+        plan = self.approved(SITE)
+        now = self.context.store.inventories.get(SITE).version_of("runtime/loom")
+        newer = "8.3"
+        self.assertNotEqual(now, newer)
+        move = PlannedMove(product="runtime/loom", from_=now, to=newer, by="host")
+        first = PlannedStep(moves=(move,), why="something needs it")
+        steps = plan.plan.model_copy(update={"steps": (first, *plan.plan.steps)})
+        targets = {**plan.targets, "runtime/loom": newer}
+        self.context.store.plans.change(plan.id, plan=steps, targets=targets)
+        can = [call for call in self.can() if call != "runtime"]
+        link = self.context.store.sites.get(SITE).link.model_copy(update={"agent_can": tuple(can)})
+        self.context.store.sites.change(SITE, link=link)
+        run = self.carried_out(self.context.store.plans.get(plan.id))
+        self.assertEqual(run.state, "waiting", run.text)
+        (errand,) = errands.listed(self.context)
+        self.assertIn("Ask the host to switch", errand.text)
+        self.place(SITE).set_setting("runtime", json.dumps({"runtime/loom": newer}))
+        sites.refresh(self.context, SITE)
+        self.assertIsNotNone(self.context.store.errands.get(errand.id).closed_at)
+        self.assertEqual(inventories.moved_by_others(self.context, SITE), [])
+        runs.go_on(self.context, run.id, RHONA.name)
+        ended = runs.carry_out(self.context, run.id)
+        self.assertEqual((ended.state, ended.surprises), ("done", ()), ended.text)
+        self.assertEqual(self.versions_of(plan), dict(plan.targets))
+
+    def can(self) -> tuple[str, ...]:
+        return self.context.store.sites.get(SITE).link.agent_can
+
+    def versions_of(self, plan: SitePlan) -> dict[str, str | None]:
+        there = {c.product: c.version for c in self.place(SITE).components()}
+        return {product: there.get(product) for product in plan.targets}
 
 
 class Told(WithRuns):

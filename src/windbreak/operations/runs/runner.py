@@ -12,6 +12,7 @@ from collections.abc import Iterable, Iterator
 
 from windbreak.core.scheduling.openings import openings
 from windbreak.core.values import journal as acts
+from windbreak.core.values.inventories import Inventory
 from windbreak.core.values.journal import ActKind, Nothing
 from windbreak.core.values.matters import DebtKind
 from windbreak.core.values.runs import WENT_WRONG, Run, RunState
@@ -171,6 +172,7 @@ class Runner(Acting):
 
     def _look_before(self) -> acts.Recorded:
         there = self.inventory()
+        self._take_errands_in(there)
         expected = self.course.expected(self._steps_done())
         # What is on for some members of a network only is never switched: on is for all.
         on = [c.product for c in there.components if c.active and c.product not in there.partly_on]
@@ -181,6 +183,22 @@ class Runner(Acting):
             automatic_updates=there.automatic_updates,
             caches=there.caches,
         )
+
+    def _take_errands_in(self, there: Inventory) -> None:
+        """What an errand asked somebody else for, and the site shows now, is that step done."""
+        asked = {
+            (errand.product, errand.version)
+            for errand in self.context.store.errands.all(site=self.site.id)
+            if errand.run == self.run.id and errand.kind == "runtime"
+        }
+        for number in range(self._steps_done() + 1, len(self.steps) + 1):
+            for move in self.steps[number - 1].moves:
+                shown = there.version_of(move.product) == move.to
+                if not shown or (move.product, move.to) not in asked:
+                    return
+            self.journal.write(acts.step(number), "meant", text=self.title(number))
+            text = "done by whom its errand asked: read back"
+            self.journal.write(acts.step(number), "done", text=text)
 
     def _steps_done(self) -> int:
         number = 0

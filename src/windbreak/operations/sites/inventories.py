@@ -45,7 +45,14 @@ def take_in(
 def _note_moves(context: Context, before: Inventory, now: Inventory) -> None:
     """Write down what moved on a site without us."""
     names = {c.product: c.name for c in (*before.components, *now.components)}
+    asked = {
+        (errand.product, errand.version)
+        for errand in context.store.errands.all(site=now.id)
+        if errand.kind == "runtime" and errand.run is not None
+    }
     for product, was, is_ in _moves(before, now):
+        if (product, is_) in asked:
+            continue  # whoever did it did what an errand of a run asks for
         what = f"{names[product]} {was or 'absent'} → {is_ or 'gone'}"
         since = f"seen now; {before.at:%a %d %b, %H:%M} UTC it was not so yet"
         context.record(OTHER_HANDS, what, now.id, why="not by Windbreak", result=since)

@@ -42,7 +42,7 @@ from windbreak.operations.addresses import IN_A_SITES, refuse_secrets
 from windbreak.operations.administration import instance
 from windbreak.operations.context import Context
 from windbreak.operations.errors import Refused
-from windbreak.operations.runs import debts
+from windbreak.operations.runs import debts, errands
 from windbreak.operations.sites import clients, inventories, visits
 from windbreak.outside.at_once import at_once
 from windbreak.wording.words import listed
@@ -264,6 +264,7 @@ def refresh(context: Context, site_id: str) -> Site:
         changed = context.store.sites.change(site_id, link=link, facts_at=now)
         instance.obeyed(context, site_id)
         debts.adopt(context, inventory)
+        errands.settle(context, inventory)
     if len(visit.members) != len(inventory.members):
         visits.visit(context, changed)  # its network is known only now, or is another
     _pay(context, agent, site_id)

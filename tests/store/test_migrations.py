@@ -233,6 +233,7 @@ class OldJournals(Migrating):
             ("step 1", "failed", {"code": "breaks-site"}),
             ("waits for errand 7", "noted", {}),
             ("restore 1796000001", "done", {"left": ["a view"]}),
+            ("probe 1", "done", {"of": "another time"}),
         ]
         with closing(sqlite3.connect(self.path)) as db, db:
             db.execute("INSERT INTO site (id, body) VALUES ('tarnsey', ?)", [json.dumps(SITE)])
@@ -243,7 +244,7 @@ class OldJournals(Migrating):
                 line |= {"text": act, "detail": detail}
                 db.execute("INSERT INTO journal VALUES (?, 4, ?)", [n, json.dumps(line)])
         journal = self.opened().journal.all(run=4)
-        there, usual, snapshot, read, failed, waits, restored = journal
+        there, usual, snapshot, read, failed, waits, restored, probe = journal
         self.assertEqual(acts.inventory(1).brought_by(there).active, ("plugin/lee",))
         lengths = acts.usual_lengths().brought_by(usual).seconds
         self.assertEqual(lengths, {ActKind.APPLY: 12.0, ActKind.PUT_BACK: 4.0})
@@ -254,6 +255,7 @@ class OldJournals(Migrating):
         self.assertEqual(acts.waits_for_errand(1).brought_by(waits).errand, 7)
         self.assertEqual(restored.act, acts.restore(1))
         self.assertEqual(acts.restore(1).brought_by(restored).left, ("a view",))
+        self.assertEqual((probe.act, probe.is_whole, there.is_whole), (acts.probe(1), False, True))
 
 
 class FromTheFirstShape(Migrating):

@@ -13,7 +13,7 @@ from datetime import datetime
 from enum import StrEnum
 from typing import Any, Generic, Literal, TypeVar, cast
 
-from pydantic import ConfigDict, SerializeAsAny, model_validator
+from pydantic import ConfigDict, SerializeAsAny, ValidationError, model_validator
 
 from windbreak.core.values.basics import Value
 from windbreak.core.values.matters import CameIn
@@ -291,8 +291,17 @@ class JournalEntry(Value):
         if isinstance(data, dict) and isinstance(data.get("detail"), dict):
             brought = data["detail"] or data.get("state") == "done"
             kind = DETAILS.get(ActKind(data["kind"]), Nothing) if brought else Nothing
-            return {**data, "detail": kind.model_validate(data["detail"], strict=False)}
+            try:
+                detail = kind.model_validate(data["detail"], strict=False)
+            except ValidationError:  # of an older program, in a shape that nobody knows now
+                detail = Nothing()
+            return {**data, "detail": detail}
         return data
+
+    @property
+    def is_whole(self) -> bool:
+        """Whether what it brought can be read still."""
+        return isinstance(self.detail, DETAILS.get(self.kind, Nothing))
 
     @property
     def act(self) -> RunAct[Any]:

@@ -26,7 +26,8 @@ def after_failing(
     at = next((n for n, e in enumerate(journal) if (e.act, e.state) == failed), None)
     if at is None:
         return ()
-    looks = [e for e in journal[:at] if (e.kind, e.state) == (ActKind.BASELINE, "done")]
+    done = [e for e in journal if e.state == "done" and e.is_whole]
+    looks = [e for e in done if e.kind == ActKind.BASELINE and e.id < journal[at].id]
     before = acts.probe().brought_by(looks[-1]) if looks else None
     return (_fault(number, journal[: at + 1], before), *_rest(journal[at + 1 :], before, names))
 
@@ -35,7 +36,7 @@ def _fault(number: int, until: Sequence[JournalEntry], before: Probe | None) -> 
     """What was wrong with the step: what the probe saw, or what the step says itself."""
     failed = until[-1]
     act = acts.probe(number)
-    probe = next((e for e in until if (e.act, e.state) == (act, "done")), None)
+    probe = next((e for e in until if (e.act, e.state) == (act, "done") and e.is_whole), None)
     seen = compare(before, act.brought_by(probe)) if probe and before else ()
     return Happened(at=failed.at, kind="broken", text=worse_text(seen) or failed.text)
 
@@ -54,6 +55,8 @@ def _rest(
         elif kind == ActKind.RESTORE and done:
             yield Happened(at=entry.at, kind="back", text="the snapshot was restored")
         elif kind == ActKind.PROBE and entry.name in _AFTER_GOING_BACK and done and before:
+            if not entry.is_whole:
+                continue
             seen = compare(before, acts.probe().brought_by(entry), judged=True)
             bad = worse_text(seen)
             still = "still " if bad and bad == was_bad else ""

@@ -116,7 +116,7 @@ def _names(context: Context) -> dict[str, str]:
 def _newest(journal: Iterable[JournalEntry], kind: ActKind) -> JournalEntry | None:
     """The newest act of a kind that is done: a run that went on after an errand did some again."""
     lines = [entry for entry in journal if (entry.kind, entry.state) == (kind, "done")]
-    return lines[-1] if lines else None
+    return lines[-1] if lines and lines[-1].is_whole else None
 
 
 def _newest_probe(journal: list[JournalEntry]) -> tuple[tuple[Seen, ...], int]:

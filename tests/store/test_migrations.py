@@ -196,6 +196,9 @@ OLD_ACTS = {
     "probe 1": acts.probe(1),
     "probe 1, first look": acts.probe(1).about(ActKind.FIRST_LOOK),
     "probe after putting back 2": acts.probe(2, acts.AFTER_PUTTING_BACK),
+    "probe after putting back 2, first look": acts.probe(2, acts.AFTER_PUTTING_BACK).about(
+        ActKind.FIRST_LOOK
+    ),
     "probe after restore": acts.probe(when=acts.AFTER_RESTORE),
     "probe after put-back-step 1796000000": acts.probe(when=acts.BY_HAND),
     "last probe": acts.probe(when=acts.AT_THE_END),

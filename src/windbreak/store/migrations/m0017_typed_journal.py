@@ -78,7 +78,7 @@ def _typed(text: str, ways: dict[str, int]) -> _Columns | None:
         return {"kind": "restore", "name": "by hand", "turn": ways[at[1]]}
     if text == "last probe":
         return {"kind": "probe", "name": "at the end"}
-    for rule in (_of_probe, _of_page, _of_product, _of_number, _else, _about):
+    for rule in (_about, _of_probe, _of_page, _of_product, _of_number, _else):
         if (columns := rule(text, ways)) is not None:
             return columns
     return None

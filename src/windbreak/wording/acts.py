@@ -48,7 +48,7 @@ ACTS: dict[str, Surface] = {
     "export-case": Surface("case export {site} --to {site}.json", ""),
     "give-package": Surface("shelf give {package} {site}", "/licences"),
     "give-seat": Surface("licence seat {licence} {site}", "/licences"),
-    "let-go": Surface("rollout let-go {product} {version}", "/products/{product}"),
+    "let-go": Surface("rollout let-go {product} {version} --why WHY", "/products/{product}"),
     "lift": Surface("product lift {hold}", "/products/{product}"),
     "link": Surface("site link {site}", "/sites/{site}"),
     "mark-own": Surface("site mark-own {site} {product}", ""),

@@ -65,16 +65,19 @@ def _free_ports(taken: set[int]) -> Iterator[int]:
     for port in (*_PORTS[first:], *_PORTS[:first]):
         if port not in taken:
             with contextlib.suppress(OSError):
-                _listener(port).close()
+                _listener(port, shared=False).close()
                 yield port
 
 
-def _listener(port: int) -> socket.socket:
-    """A socket bound to the port; an ``OSError`` where somebody else listens there."""
+def _listener(port: int, *, shared: bool = True) -> socket.socket:
+    """A socket bound to the port; an ``OSError`` where somebody else listens there; or, unless it
+    may be ``shared``, has it and does not listen yet.
+    """
     # The protocol is named: asyncio sets TCP_NODELAY by it, and without that answers wait 40 ms.
     listener = socket.socket(socket.AF_INET, socket.SOCK_STREAM, socket.IPPROTO_TCP)
     try:
-        listener.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+        if shared:
+            listener.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
         listener.bind(("127.0.0.1", port))
     except OSError:
         listener.close()

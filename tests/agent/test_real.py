@@ -89,6 +89,23 @@ class WithReal(unittest.TestCase):
         assert isinstance(agent, SignedAgent)
         return agent
 
+    def signed(self, agent: SignedAgent, call: str, body: bytes) -> dict[str, str]:
+        """The headers of a call that its service signs."""
+        return signing.sign_request(
+            agent.caller.key,
+            "POST",
+            f"{self.real.address}/_windbreak/{call}",
+            body,
+            datetime.now(UTC),
+            "windbreak-agent",
+            {
+                "windbreak-for": str(agent.id),
+                "windbreak-service": agent.caller.instance,
+                "windbreak-epoch": str(agent.caller.epoch),
+                "content-type": "application/json",
+            },
+        )
+
     def done(self, agent: Agent, call: str, change: str, **args: object) -> dict[str, Any]:
         """What a call comes to that may be told to be under way. Raises CallFailed."""
         return followed(agent, change, lambda: agent.do(call, change, **args))
@@ -194,20 +211,7 @@ class Real(WithReal):
     def test_a_call_that_was_seen_before_is_refused(self) -> None:
         agent = self.linked()
         url, body = f"{self.real.address}/_windbreak/look", b"{}"
-        headers = signing.sign_request(
-            agent.caller.key,
-            "POST",
-            url,
-            body,
-            datetime.now(UTC),
-            "windbreak-agent",
-            {
-                "windbreak-for": str(agent.id),
-                "windbreak-service": agent.caller.instance,
-                "windbreak-epoch": str(agent.caller.epoch),
-                "content-type": "application/json",
-            },
-        )
+        headers = self.signed(agent, "look", body)
         asked = [
             httpx.post(url, content=body, headers=headers, trust_env=False, timeout=30)
             for _ in range(2)

@@ -6,7 +6,6 @@ import json
 import subprocess
 import time
 from contextlib import suppress
-from datetime import UTC, datetime
 from pathlib import Path
 
 import httpx
@@ -15,7 +14,6 @@ from tests.agent.test_real import _OWNERS_PAGE, SITE, WithReal
 from tests.operations.within import RHONA
 from windbreak.links import signing
 from windbreak.links.errors import CallFailed
-from windbreak.links.signed_agent import SignedAgent
 from windbreak.operations.errors import Refused
 from windbreak.operations.sites import sites
 
@@ -55,22 +53,6 @@ class WithConfig(WithReal):
         (place,) = self.real.root.parent.glob(".windbreak-*")
         return place
 
-    def headers(self, agent: SignedAgent, call: str, body: bytes) -> dict[str, str]:
-        return signing.sign_request(
-            agent.caller.key,
-            "POST",
-            f"{self.real.address}/_windbreak/{call}",
-            body,
-            datetime.now(UTC),
-            "windbreak-agent",
-            {
-                "windbreak-for": str(agent.id),
-                "windbreak-service": agent.caller.instance,
-                "windbreak-epoch": str(agent.caller.epoch),
-                "content-type": "application/json",
-            },
-        )
-
     def post(self, call: str, body: bytes, headers: dict[str, str]) -> httpx.Response:
         url = f"{self.real.address}/_windbreak/{call}"
         return httpx.post(url, content=body, headers=headers, trust_env=False, timeout=60)
@@ -109,7 +91,7 @@ class WhereItsStateLies(WithConfig):
         place = self.real.root / "wp-content/state"
         self.define("WINDBREAK_STATE", f"'{place}'")
         page = self.owners_page()
-        self.assertIn(f"anybody can read that at {self.real.address}/wp-content/state", page)
+        self.assertIn(f"({place}) at {self.real.address}/wp-content/state", page)
         self.assertIn("WINDBREAK_STATE", page)
         self.linked()
         self.assertFalse({"apply", "snapshot"} & set(self.agent_can()))
@@ -159,7 +141,7 @@ class Strangers(WithConfig):
         new = signing.new_key()
         public = signing.public_from(agent.rotate(signing.public_text(new)))
         facts = (self.state() / "facts.json").read_text()
-        headers = self.headers(agent, "look", b"{}")
+        headers = self.signed(agent, "look", b"{}")
         # It names the key that is coming, which is no secret, and signs with one of its own.
         headers["windbreak-expects"] = signing.thumbprint(public)
         answer = self.post("look", b'{"a":1}', headers)
@@ -170,7 +152,7 @@ class Strangers(WithConfig):
     def test_a_body_is_refused_by_its_length(self) -> None:
         agent = self.linked()
         body = b"x" * (3 * 2**20)
-        answer = self.post("look", body, self.headers(agent, "look", body))
+        answer = self.post("look", body, self.signed(agent, "look", body))
         self.assertEqual(answer.status_code, 413)
         self.assertGreater(len(agent.look().pages), 0)
 

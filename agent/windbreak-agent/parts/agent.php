@@ -47,13 +47,18 @@ final class Agent {
 	/** The calls that can be answered here. */
 	private function can(): array {
 		$every = array_merge( self::CAN, Acts::CAN );
-		if ( '' !== Proof::wanting( $this->memory ) ) {
+		if ( '' !== Proof::wanting( $this->memory ) && ! $this->is_at_work() ) {
 			return self::CAN;
 		}
 		if ( self::sealed() ) {
 			$every = array_diff( $every, Acts::BRING_CODE );
 		}
 		return array_values( self::wanting( 'zip' ) ? array_diff( $every, Acts::PACKED ) : $every );
+	}
+
+	/** Whether a run is under way, or has left something to set back: that is brought to its end, whatever was noticed meanwhile. */
+	private function is_at_work(): bool {
+		return null !== $this->memory->fact( 'at-work' ) || Held::still( $this->memory );
 	}
 
 	/** Whether the site's owner lets nobody change its code. */

@@ -46,12 +46,13 @@ final class Memory {
 		return isset( $facts[ $name ] ) ? (string) $facts[ $name ] : null;
 	}
 
-	/** Set some facts at once; null takes one away. */
-	public function set( array $some ): void {
+	/** Set some facts at once; null takes one away. With ``there``, only those that are there by now. */
+	public function set( array $some, bool $there = false ): void {
 		$alone = fopen( "$this->place/facts.lock", 'c' );
 		flock( $alone, LOCK_EX );
+		$old   = $this->facts();
 		$facts = array_filter(
-			array_merge( $this->facts(), $some ),
+			array_merge( $old, $there ? array_intersect_key( $some, $old ) : $some ),
 			static function ( $value ) {
 				return null !== $value;
 			}

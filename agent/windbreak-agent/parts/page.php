@@ -26,13 +26,17 @@ final class Page {
 	}
 
 	public static function put( Memory $memory, bool $up ): void {
-		$memory->set( array( self::FACT => $up ? (string) ( time() + self::STANDS ) : null ) );
+		$memory->set( array( self::FACT => $up ? self::end() : null ) );
+	}
+
+	private static function end(): string {
+		return (string) ( time() + self::STANDS );
 	}
 
 	/** The service looks after it: its end is put off. */
 	public static function put_off( Memory $memory ): void {
 		if ( self::is_up( $memory ) && (int) $memory->fact( self::FACT ) < time() + self::STANDS - self::RENEWED ) {
-			self::put( $memory, true );
+			$memory->set( array( self::FACT => self::end() ), true ); // it may have been taken away this instant
 		}
 	}
 

@@ -43,13 +43,13 @@ final class Proof {
 	/** What is wanting, in a sentence or two; empty where nothing is. */
 	public static function wanting( Memory $memory ): string {
 		$served = $memory->fact( 'served' );
-		return null === $served ? '' : "The agent keeps its state in $memory->place, and anybody can read that at $served: "
-			. 'until it lies elsewhere the agent reads, and changes nothing. ' . self::what_to_do();
+		return null === $served ? '' : "Anybody can read the agent’s state ($memory->place) at $served. "
+			. 'Until you move it, the agent only reads, and changes nothing. ' . self::what_to_do();
 	}
 
 	/** How the agent is given a folder of its own. */
 	public static function what_to_do(): string {
-		return 'Make a folder outside of what your web server serves, that PHP may write in, '
+		return 'Make a folder that your web server does not serve and PHP may write in, '
 			. 'for example: mkdir -m 700 /var/lib/windbreak && chown ' . self::whom() . ' /var/lib/windbreak. '
 			. "Then put into wp-config.php, above “That’s all”: define( 'WINDBREAK_STATE', '/var/lib/windbreak' ); and open Settings, Windbreak agent.";
 	}

@@ -433,7 +433,7 @@ class Shop(WithRuns):
         self.assertEqual(self.orders(), before + 1)
         self.assertEqual(self.status(SHOP), 503)
         told = self.take(ended.id, "restore")  # another order comes in while that unpacks
-        self.assertIn("while it was to be restored, so it was not", told)
+        self.assertIn("during the restore, so the restore stopped", told)
         self.assertEqual((self.orders(), self.status(SHOP)), (before + 2, 503))
         self.faults(SHOP)
         self.assertIn("The snapshot was restored.", self.take(ended.id, "restore"))
@@ -488,7 +488,7 @@ class AllAtOnce(WithRuns):
         projected(self.context)
         (told,) = self.refused(plan)
         self.assertIn("Skerry Light Trust", told.headline)
-        self.assertIn("will not begin as things stand", told.headline)
+        self.assertIn("would be refused", told.headline)
         self.assertIn(f"Step {len(plan.plan.steps)} of", told.text)
         self.assertIn("the maker asks for it", told.text)
         policy.lift(self.context, held.id, RHONA)
@@ -572,7 +572,7 @@ class Told(WithRuns):
         self.assertTrue(again, [(line.product, line.target) for line in lines])
         for line in again:
             self.assertEqual(line.state, "failed", line)
-            self.assertIn(f"Run {ended.id} was to make this move", line.text)
+            self.assertIn(f"Run {ended.id} tried this move", line.text)
             self.assertNotIn("nothing stands in the way", line.text)
 
     def test_a_client_is_told_of_an_alarm_of_its_page_and_of_what_was_lost(self) -> None:

@@ -271,8 +271,8 @@ class OtherHands(WithContext):
         self.assertTrue(told[0].endswith("→ 6.4.3"), told)
         (finding,) = [f for f in findings.listed(self.context) if f.kind == "other-hands"]
         self.assertIn("was changed on the site: Millrace", finding.headline)
-        self.assertIn("who did is not known", finding.text)
-        self.assertIn("Its own updater is on, and may have done it", finding.text)
+        self.assertIn("the site does not say who did", finding.text)
+        self.assertIn("own updater is on and may have made it", finding.text)
 
     def test_with_its_updater_off_that_is_not_thought_of(self) -> None:
         self.moved("core/millrace", "6.4.3", updater=False)

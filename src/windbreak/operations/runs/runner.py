@@ -197,7 +197,7 @@ class Runner(Acting):
                 if not shown or (move.product, move.to) not in asked:
                     return
             self.journal.write(acts.step(number), "meant", text=self.title(number))
-            text = "done by whom its errand asked: read back"
+            text = "done outside Windbreak, as its errand asked: read back"
             self.journal.write(acts.step(number), "done", text=text)
 
     def _steps_done(self) -> int:

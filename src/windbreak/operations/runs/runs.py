@@ -114,7 +114,7 @@ def begin(
     if why and not although_it_failed:
         raise Refused(
             "failed-elsewhere",
-            f"{why}. Plan the rest without it, or have it run here all the same: "
+            f"{why}. Plan the rest without it, or run it here anyway: "
             f"windbreak run start {plan_id} --although-it-failed",
         )
     return start(context, plan_id, by, although_it_failed=although_it_failed)

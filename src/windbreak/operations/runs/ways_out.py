@@ -305,8 +305,9 @@ def _restore(run: Acting, way: int) -> _Came:
     except StepFailed as error:
         if error.code != "not-as-expected":
             raise
-        what = "Something was written on the site while it was to be restored, so it was not."
-        return f"{what} Look at what came in, and decide again; the maintenance page is up.", False
+        what = "Something was written on the site during the restore, so the restore stopped."
+        then = "The maintenance page is up. Check what came in, and decide again."
+        return f"{what} Nothing was restored. {then}", False
     return _judged(run, way, f"The snapshot was restored.{missing}")
 
 

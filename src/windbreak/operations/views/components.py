@@ -56,7 +56,7 @@ def _went_wrong(context: Context, site: Site) -> dict[tuple[str, str], str]:
             told[move.product, move.version] = f"{why}."
     for matter in context.store.matters.all(open=True, site=site.id):
         plan = context.store.plans.find(context.store.runs.get(matter.id).plan)
-        why = f"Run {matter.id} was to make this move and ended badly; see to its matter first."
+        why = f"Run {matter.id} tried this move and ended badly. Decide its matter first."
         told |= dict.fromkeys(plan.targets.items() if plan else (), why)
     return told
 

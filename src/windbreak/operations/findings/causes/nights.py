@@ -47,7 +47,7 @@ def of_failed_moves(context: Context) -> Iterator[Finding]:
         if not like:
             continue
         labels = [context.store.sites.get(site).label for site in like]
-        names = f"windbreak rollout let-go {first.product} {first.version}"
+        names = f"windbreak rollout let-go {first.product} {first.version} --why REASON"
         yield finding(
             context,
             f"failed-move:{first.run}",
@@ -57,9 +57,9 @@ def of_failed_moves(context: Context) -> Iterator[Finding]:
             f"**{failed_moves.in_words(context, moves)}** failed on "
             f"{context.store.sites.get(first.site).label}.",
             f"{listed(labels[:4])}{f' and {len(labels) - 4} more' if len(labels) > 4 else ''} "
-            "would make the same move, and wait for your word. "
-            f"Run {first.run} tells what happened. Hold the release; or, once you know that it was "
-            f"that site’s own: {names}",
+            "would make the same move, and wait for your decision. "
+            f"Run {first.run} shows what happened. Then hold the release, or allow it on other "
+            f"sites: {names}",
             act("See what happened", "see-run", run=str(first.run)),
         )
 

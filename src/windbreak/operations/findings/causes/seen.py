@@ -23,14 +23,14 @@ def of_other_hands(context: Context, site: Site) -> Iterator[Finding]:
         return
     inventory = context.store.inventories.find(site.id)
     updater = (
-        " Its own updater is on, and may have done it: without a snapshot, and without looking "
-        "afterwards. Runs pause it."
+        " The site’s own updater is on and may have made it, without a snapshot and without a "
+        "check afterwards. Runs pause that updater."
         if inventory and inventory.automatic_updates
         else ""
     )
     text = (
-        "No run of ours made this change; who did is not known. Plans made before start from what "
-        f"is no longer there; they are made anew.{updater}"
+        "No run of Windbreak made this change, and the site does not say who did. Plans from "
+        f"before it no longer fit, and are replaced.{updater}"
     )
     yield finding(
         context,

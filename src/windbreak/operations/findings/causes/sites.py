@@ -105,8 +105,8 @@ def _of_what_agent_lacks(context: Context, site: Site) -> Iterator[Finding]:
         "failed",
         "high",
         site,
-        f"**{site.label}**: its agent can’t do all of its work.",
-        f"It says: {' '.join(lacks)}",
+        f"**{site.label}**’s agent can’t do everything.",
+        f"The agent says: {' '.join(lacks)}",
         act("Look again", "refresh", site=site.id),
     )
 
@@ -302,15 +302,16 @@ def of_what_is_booked(context: Context, ground: Ground, site: Site) -> Iterator[
         number, texts = against[0]
         of = f"Step {number} of {len(plan.plan.steps)}: " if len(plan.plan.steps) > 1 else ""
         at = booking.starts_at.astimezone(ZoneInfo(site.timezone))
+        when = f"{at:%a %H:%M} ({site.timezone})"
         yield finding(
             context,
             f"refused:{plan.id}",
             "blocked",
             "high",
             site,
-            f"**{site.label}**: what is booked for {at:%a %H:%M} will not begin as things stand.",
-            f"{of}{' '.join(texts)} Plan it anew, or see to what stands against it.",
-            act("Plan it anew", "see-plan", site=site.id),
+            f"**{site.label}**: the run that is booked for {when} would be refused.",
+            f"{of}{' '.join(texts)} Plan it again, or remove the reason.",
+            act("Plan it again", "see-plan", site=site.id),
             booking.starts_at.date(),
         )
 

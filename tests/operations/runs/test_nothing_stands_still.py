@@ -456,6 +456,18 @@ class AllAtOnce(WithRuns):
         self.assertEqual({c.product: c.version for c in self.place(SITE).components()}, before)
         self.assertNotIn(("step 1", "meant"), self.acts(ended))
 
+    def test_what_arrived_since_the_draft_is_asked_when_it_is_approved(self) -> None:
+        self.site(SITE)
+        plan = planning.draft(self.context, SITE)
+        last = plan.plan.steps[-1].moves[0]
+        new = NewHold(product=last.product, reason="the maker asks for it")
+        policy.hold(self.context, new, RHONA)
+        with self.assertRaises(Refused) as caught:
+            approving.approve(self.context, plan.id, ApprovePlan(), RHONA)
+        self.assertEqual(caught.exception.code, "not-allowed")
+        self.assertIn("the maker asks for it. Draft a new plan", str(caught.exception))
+        self.assertEqual(self.context.store.plans.get(plan.id).state, "draft")
+
     def test_what_arrives_in_mid_run_stops_before_the_step_that_it_meets(self) -> None:
         self.site(SITE)
         plan = self.approved(SITE)

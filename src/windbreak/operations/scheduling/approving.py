@@ -10,7 +10,8 @@ from windbreak.feeds.errors import FeedError
 from windbreak.operations.administration import instance
 from windbreak.operations.context import Context
 from windbreak.operations.errors import OperationError, Refused
-from windbreak.operations.planning import brought, planning
+from windbreak.operations.planning import allowed, brought, planning
+from windbreak.operations.reasoning.cases import Ground
 from windbreak.operations.runs import own_files
 from windbreak.operations.sites import sites
 from windbreak.operations.tracking import shelving
@@ -43,6 +44,8 @@ def approve(
         agent = sites.agent_for(context, plan.site)
         own_files.check_if_it_answers(context, agent, plan, words.changed_files)
     _check_limits(context, plan)
+    if rollout is None:  # what a rollout approves was drafted at the same instant
+        _check_permit(context, plan)
     if words.fetch:
         _fetch_packages(context, plan)
     approval = Approval(
@@ -68,6 +71,16 @@ def approve(
         context.record(by.name, what, plan.site, why=words.why, result=result)
     context.tell("plan", plan.site, what)
     return changed
+
+
+def _check_permit(context: Context, plan: SitePlan) -> None:
+    """Raise Refused where something stands against a step since the plan was drafted."""
+    site = context.store.sites.get(plan.site)
+    inventory = context.store.inventories.get(plan.site)
+    steps = enumerate(plan.plan.steps, start=1)
+    for number, against in allowed.refused(context, Ground.read(context), site, inventory, steps):
+        text = f"step {number} of {len(plan.plan.steps)} is not allowed now: {' '.join(against)}"
+        raise Refused("not-allowed", f"{text} Draft a new plan")
 
 
 def plan_anew(context: Context, plan_id: int, changed: Iterable[str]) -> SitePlan | None:

@@ -45,7 +45,7 @@ def add(commands: Any, common: argparse.ArgumentParser) -> None:
     command.add_argument(
         "--although-it-failed",
         action="store_true",
-        help="make moves that failed elsewhere and wait for a word, here",
+        help="run it here although an update in it failed on another site",
     )
     command.set_defaults(do=_start)
     for verb, act, words in (

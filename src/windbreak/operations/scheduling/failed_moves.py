@@ -122,7 +122,7 @@ def let_go(context: Context, product: str, version: str, why: str, by: Principal
     if move.decided_by is not None:
         raise Refused("decided", f"{move.decided_by} has let {product} {version} go already")
     if not why.strip():
-        raise Refused("no-reason", "say why it may be made elsewhere: --why")
+        raise Refused("no-reason", "give your reason for allowing it on other sites: --why")
     together = [failed for failed in waiting(context) if failed.run == move.run]
     with context.store.transaction():
         for failed in together:

@@ -38,7 +38,7 @@ _LABELS: Mapping[ActKind, str] = {
     ActKind.LOST: "lost by the restore",
     ActKind.RESTORE: "restore",
     ActKind.WAITS_FOR_ERRAND: "waits for an errand",
-    ActKind.AS_IT_WAS: "clean-up",
+    ActKind.AS_IT_WAS: "compared with before the run",
     ActKind.CACHES_PURGED: "caches purged",
     ActKind.PICTURES_AFTER: "pictures after",
     ActKind.ALARM: "alarm",

@@ -394,7 +394,8 @@ class Runner(Acting):
                 if state == "done" and self._moved() & off.keys():
                     self.alarm("What it moved does not stay on.")
             differs = [*([debts.in_words(left)] if left else []), *off.values()]
-            self.journal.write(acts.as_it_was(), "noted", text="; ".join(differs) or "all of it")
+            compared = "; ".join(differs) or "no difference"
+            self.journal.write(acts.as_it_was(), "noted", text=compared)
             self.do(acts.caches_purged(self.leg), "purge", "all of them")
             self._errands_left()
             if keep_page and not self.sees_behind:

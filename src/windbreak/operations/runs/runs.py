@@ -114,8 +114,7 @@ def begin(
     if why and not although_it_failed:
         raise Refused(
             "failed-elsewhere",
-            f"{why}. Plan the rest without it, or run it here anyway: "
-            f"windbreak run start {plan_id} --although-it-failed",
+            f"{why}. Plan the rest without it, or add --although-it-failed to run it here anyway",
         )
     return start(context, plan_id, by, although_it_failed=although_it_failed)
 

@@ -59,7 +59,8 @@ def against(
         if move.site != site and targets.get(move.product) == move.version:
             label = context.store.sites.get(move.site).label
             what = in_words(context, [move])
-            return f"{what} failed on {label} (run {move.run}); its like waits for a word"
+            where = f"{label} (run {move.run})"
+            return f"{what} failed on {where}; elsewhere it waits for your decision"
     return ""
 
 

@@ -18,6 +18,7 @@ from windbreak.operations.reasoning import supposing
 from windbreak.operations.reasoning.answers import Reasoned
 from windbreak.operations.reasoning.cases import Ground
 from windbreak.operations.reasoning.catalogue import catalogue
+from windbreak.operations.runs.course import course
 from windbreak.operations.scheduling import failed_moves
 from windbreak.operations.views.standings import Knowledge, sentence, states_of
 from windbreak.wording.looks import partly_text
@@ -35,9 +36,9 @@ def components(context: Context, site: Site, reasoned: Reasoned) -> tuple[Compon
         view = _component(context, case, site, inventory, verdict, state)
         broken = [b for b in answer.broken if verdict.product in (b.a, b.b)]
         text = sentence(case, verdict, knowledge, state, broken, active=view.active)
-        why = went_wrong.get((verdict.product, str(verdict.to)))
+        bad, why = went_wrong.get((verdict.product, str(verdict.to)), (state, ""))
         if why and view.target is not None:
-            view = view.model_copy(update={"state": "failed"})
+            view = view.model_copy(update={"state": bad})
             text = why if state == "ready" else f"{text.partition(', and nothing')[0]}. {why}"
         four = newest(case, own, by_product[verdict.product])
         views.append(view.model_copy(update={"text": text, "four": four}))
@@ -46,19 +47,28 @@ def components(context: Context, site: Site, reasoned: Reasoned) -> tuple[Compon
     return tuple(shown)
 
 
-def _went_wrong(context: Context, site: Site) -> dict[tuple[str, str], str]:
-    """The moves of which something stands against that no version tells: by product and version,
-    in a sentence. What failed elsewhere waits for a word; what a run left open here comes first.
+def _went_wrong(context: Context, site: Site) -> dict[tuple[str, str], tuple[State, str]]:
+    """The moves that wait for a person, by product and version: the state of each, and why. What a
+    run left open on this site comes before what failed elsewhere.
     """
-    told: dict[tuple[str, str], str] = {}
+    why: dict[tuple[str, str], tuple[State, str]] = {}
     for move in failed_moves.waiting(context):
-        if why := failed_moves.against(context, [move], site.id, {move.product: move.version}):
-            told[move.product, move.version] = f"{why}."
+        targets = {move.product: move.version}
+        if text := failed_moves.against(context, [move], site.id, targets):
+            why[move.product, move.version] = "blocked", f"{text}."
     for matter in context.store.matters.all(open=True, site=site.id):
-        plan = context.store.plans.find(context.store.runs.get(matter.id).plan)
-        why = f"Run {matter.id} tried this move and ended badly. Decide its matter first."
-        told |= dict.fromkeys(plan.targets.items() if plan else (), why)
-    return told
+        run = context.store.runs.get(matter.id)
+        plan = context.store.plans.find(run.plan)
+        if plan is None:
+            continue
+        steps = course(plan, context.store.journal.all(run=run.id)).steps
+        tried = {move.product for step in steps[: run.step] for move in step.moves}
+        for product, version in plan.targets.items():
+            bad: State = "failed" if product in tried else "blocked"
+            how = "at this move" if product in tried else "before it came to this move"
+            text = f"Run {run.id} ended badly {how}. Decide its matter first."
+            why[product, version] = bad, text
+    return why
 
 
 _KINDS = ("theme", "core", "plugin", "runtime")
